@@ -1,0 +1,386 @@
+// Package scan reads JSON (RFC 8259) strictly and in one pass: it refuses
+// bytes that are not UTF-8, lone surrogates, control characters in strings
+// and anything after the end. A number keeps its spelling, so that the caller
+// can tell 5 from 5.0, which encoding/json can't. It builds no tree: the
+// caller says what it expects next, which keeps reading a long journal cheap.
+package scan
+
+import (
+	"fmt"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// A SyntaxError says where the bytes stop being what was expected.
+type SyntaxError struct {
+	Offset int // bytes from the start
+	What   string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("%s at byte %d", e.What, e.Offset)
+}
+
+// A Reader walks over one JSON text. It is not safe for concurrent use.
+type Reader struct {
+	data []byte
+	pos  int
+}
+
+// New gives a Reader that stands before the first byte of data.
+func New(data []byte) *Reader { return &Reader{data: data} }
+
+// Reset makes r read data from its start.
+func (r *Reader) Reset(data []byte) { r.data, r.pos = data, 0 }
+
+// Offset is the number of bytes that were read.
+func (r *Reader) Offset() int { return r.pos }
+
+// Errorf makes a SyntaxError for the place where r stands.
+func (r *Reader) Errorf(format string, args ...any) error {
+	return &SyntaxError{Offset: r.pos, What: fmt.Sprintf(format, args...)}
+}
+
+func (r *Reader) space() {
+	for r.pos < len(r.data) {
+		switch r.data[r.pos] {
+		case ' ', '\t', '\n', '\r':
+			r.pos++
+		default:
+			return
+		}
+	}
+}
+
+// Peek tells the first byte of what comes next, or 0 at the end.
+func (r *Reader) Peek() byte {
+	r.space()
+	if r.pos < len(r.data) {
+		return r.data[r.pos]
+	}
+	return 0
+}
+
+// End refuses anything but white space up to the end.
+func (r *Reader) End() error {
+	if r.Peek(); r.pos < len(r.data) {
+		return r.Errorf("unexpected %q after the value", r.data[r.pos])
+	}
+	return nil
+}
+
+func (r *Reader) expect(c byte) error {
+	if r.Peek() != c || r.pos >= len(r.data) {
+		if r.pos >= len(r.data) {
+			return r.Errorf("it ends where %q should stand", c)
+		}
+		return r.Errorf("%q where %q should stand", r.data[r.pos], c)
+	}
+	r.pos++
+	return nil
+}
+
+// Object reads an object and calls member with each name, standing before the
+// member's value, which member must read. The name is only valid until then.
+func (r *Reader) Object(member func(name []byte) error) error {
+	if err := r.expect('{'); err != nil {
+		return err
+	}
+	if r.Peek() == '}' {
+		r.pos++
+		return nil
+	}
+	for {
+		name, err := r.StringBytes()
+		if err != nil {
+			return err
+		}
+		if err := r.expect(':'); err != nil {
+			return err
+		}
+		if err := member(name); err != nil {
+			return err
+		}
+		if r.Peek() == ',' {
+			r.pos++
+			continue
+		}
+		return r.expect('}')
+	}
+}
+
+// Array reads an array and calls item before each item, which item must read.
+func (r *Reader) Array(item func() error) error {
+	if err := r.expect('['); err != nil {
+		return err
+	}
+	if r.Peek() == ']' {
+		r.pos++
+		return nil
+	}
+	for {
+		if err := item(); err != nil {
+			return err
+		}
+		if r.Peek() == ',' {
+			r.pos++
+			continue
+		}
+		return r.expect(']')
+	}
+}
+
+// String reads a string.
+func (r *Reader) String() (string, error) {
+	b, err := r.StringBytes()
+	return string(b), err
+}
+
+// StringBytes reads a string without copying it where it holds no escapes.
+// The bytes belong to the text that is being read.
+func (r *Reader) StringBytes() ([]byte, error) {
+	if err := r.expect('"'); err != nil {
+		return nil, err
+	}
+	start := r.pos
+	ascii := true
+	for r.pos < len(r.data) {
+		switch c := r.data[r.pos]; {
+		case c == '"':
+			s := r.data[start:r.pos]
+			if !ascii && !utf8.Valid(s) {
+				r.pos = start
+				return nil, r.Errorf("a string that is not UTF-8")
+			}
+			r.pos++
+			return s, nil
+		case c == '\\':
+			return r.unescape(start)
+		case c < ' ':
+			return nil, r.Errorf("a bare control character in a string")
+		default:
+			if c >= utf8.RuneSelf {
+				ascii = false
+			}
+			r.pos++
+		}
+	}
+	return nil, r.Errorf("a string without its end")
+}
+
+// unescape reads the rest of a string that holds escapes.
+func (r *Reader) unescape(start int) ([]byte, error) {
+	out := append([]byte(nil), r.data[start:r.pos]...)
+	for r.pos < len(r.data) {
+		c := r.data[r.pos]
+		switch {
+		case c == '"':
+			if !utf8.Valid(out) {
+				return nil, r.Errorf("a string that is not UTF-8")
+			}
+			r.pos++
+			return out, nil
+		case c < ' ':
+			return nil, r.Errorf("a bare control character in a string")
+		case c != '\\':
+			out = append(out, c)
+			r.pos++
+			continue
+		}
+		if r.pos++; r.pos >= len(r.data) {
+			break
+		}
+		c = r.data[r.pos]
+		r.pos++
+		switch c {
+		case '"', '\\', '/':
+			out = append(out, c)
+		case 'b':
+			out = append(out, '\b')
+		case 'f':
+			out = append(out, '\f')
+		case 'n':
+			out = append(out, '\n')
+		case 'r':
+			out = append(out, '\r')
+		case 't':
+			out = append(out, '\t')
+		case 'u':
+			x, err := r.escapedRune()
+			if err != nil {
+				return nil, err
+			}
+			out = utf8.AppendRune(out, x)
+		default:
+			r.pos--
+			return nil, r.Errorf("an unknown escape \\%c", c)
+		}
+	}
+	return nil, r.Errorf("a string without its end")
+}
+
+// escapedRune reads what follows \u, the second half of a pair included.
+func (r *Reader) escapedRune() (rune, error) {
+	first, err := r.hex4()
+	if err != nil {
+		return 0, err
+	}
+	if !utf16.IsSurrogate(first) {
+		return first, nil
+	}
+	if r.pos+1 < len(r.data) && r.data[r.pos] == '\\' && r.data[r.pos+1] == 'u' {
+		r.pos += 2
+		second, err := r.hex4()
+		if err != nil {
+			return 0, err
+		}
+		if x := utf16.DecodeRune(first, second); x != utf8.RuneError {
+			return x, nil
+		}
+	}
+	return 0, r.Errorf("half of a surrogate pair")
+}
+
+func (r *Reader) hex4() (rune, error) {
+	if r.pos+4 > len(r.data) {
+		return 0, r.Errorf("an escape without its end")
+	}
+	x, err := strconv.ParseUint(string(r.data[r.pos:r.pos+4]), 16, 16)
+	if err != nil {
+		return 0, r.Errorf("an escape that is not four hex digits")
+	}
+	r.pos += 4
+	return rune(x), nil
+}
+
+// Number reads a number as it is spelt. It is integer when it has neither a
+// point nor an exponent.
+func (r *Reader) Number() (literal []byte, integer bool, err error) {
+	r.space()
+	start := r.pos
+	at := func() byte {
+		if r.pos < len(r.data) {
+			return r.data[r.pos]
+		}
+		return 0
+	}
+	digits := func() bool {
+		from := r.pos
+		for c := at(); '0' <= c && c <= '9'; c = at() {
+			r.pos++
+		}
+		return r.pos > from
+	}
+	if at() == '-' {
+		r.pos++
+	}
+	if at() == '0' {
+		r.pos++
+	} else if !digits() {
+		return nil, false, r.Errorf("something that is no value")
+	}
+	integer = true
+	if at() == '.' {
+		integer = false
+		r.pos++
+		if !digits() {
+			return nil, false, r.Errorf("a point without digits after it")
+		}
+	}
+	if c := at(); c == 'e' || c == 'E' {
+		integer = false
+		r.pos++
+		if c := at(); c == '+' || c == '-' {
+			r.pos++
+		}
+		if !digits() {
+			return nil, false, r.Errorf("an exponent without digits")
+		}
+	}
+	return r.data[start:r.pos], integer, nil
+}
+
+// Int reads an integer of 64 bits.
+func (r *Reader) Int() (int64, error) {
+	start := r.pos
+	lit, integer, err := r.Number()
+	if err != nil {
+		return 0, err
+	}
+	if !integer {
+		r.pos = start
+		return 0, r.Errorf("%s is not an integer", lit)
+	}
+	x, ok := ParseInt(lit)
+	if !ok {
+		r.pos = start
+		return 0, r.Errorf("%s does not fit in 64 bits", lit)
+	}
+	return x, nil
+}
+
+// ParseInt reads an integer literal of JSON; false if it passes 64 bits.
+func ParseInt(lit []byte) (int64, bool) {
+	digits := lit
+	neg := len(lit) > 0 && lit[0] == '-'
+	if neg {
+		digits = lit[1:]
+	}
+	if len(digits) > 18 {
+		x, err := strconv.ParseInt(string(lit), 10, 64)
+		return x, err == nil
+	}
+	var x int64
+	for _, c := range digits {
+		x = x*10 + int64(c-'0')
+	}
+	if neg {
+		x = -x
+	}
+	return x, true
+}
+
+// Word reads true, false or null.
+func (r *Reader) Word() (string, error) {
+	r.space()
+	for _, w := range [...]string{"true", "false", "null"} {
+		if end := r.pos + len(w); end <= len(r.data) && string(r.data[r.pos:end]) == w {
+			r.pos = end
+			return w, nil
+		}
+	}
+	return "", r.Errorf("something that is no value")
+}
+
+// Raw reads any value, nested at most depth deep, and gives its bytes, which
+// belong to the text that is being read.
+func (r *Reader) Raw(depth int) ([]byte, error) {
+	r.Peek()
+	start := r.pos
+	if err := r.skip(depth); err != nil {
+		return nil, err
+	}
+	return r.data[start:r.pos], nil
+}
+
+func (r *Reader) skip(depth int) error {
+	var err error
+	switch c := r.Peek(); c {
+	case '{', '[':
+		if depth == 0 {
+			return r.Errorf("too many values inside one another")
+		}
+		if c == '{' {
+			return r.Object(func([]byte) error { return r.skip(depth - 1) })
+		}
+		return r.Array(func() error { return r.skip(depth - 1) })
+	case '"':
+		_, err = r.StringBytes()
+	case 't', 'f', 'n':
+		_, err = r.Word()
+	default:
+		_, _, err = r.Number()
+	}
+	return err
+}

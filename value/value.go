@@ -1,0 +1,305 @@
+package value
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// MaxDepth is how deep lists and maps may stand inside one another.
+const MaxDepth = 64
+
+var (
+	// ErrWrongKind is returned when a value is of another kind than is asked
+	// for and can't be converted exactly.
+	ErrWrongKind = errors.New("wrong kind")
+	// ErrInvalid is returned when something can't be read as a value, or when
+	// a value can't be stored: text that is not UTF-8, nesting over MaxDepth,
+	// a number in a list that JSON can't hold.
+	ErrInvalid = errors.New("invalid value")
+	// ErrOutOfRange is returned when the result of an operation would pass
+	// its bounds or 64 bits, or would not be finite.
+	ErrOutOfRange = errors.New("out of range")
+)
+
+// A Value is one typed datum. It can't be changed, so it is safe for
+// concurrent use; the zero Value is no value.
+type Value struct {
+	_    [0]func() // lists can't be compared with ==: use Equal
+	kind Kind
+	nsec uint32 // time
+	bits uint64 // bool, int, float; seconds of a time
+	text string // text, bytes, sealed
+	tree any    // []Value or []Member, sorted by name
+}
+
+// A Member is one named value of a map.
+type Member struct {
+	Name  string
+	Value Value
+}
+
+// Bool makes a bool.
+func Bool(b bool) Value {
+	v := Value{kind: KindBool}
+	if b {
+		v.bits = 1
+	}
+	return v
+}
+
+// Int makes an int.
+func Int(n int64) Value { return Value{kind: KindInt, bits: uint64(n)} }
+
+// Float makes a float. NaN and the infinities are values too.
+func Float(f float64) Value { return Value{kind: KindFloat, bits: math.Float64bits(f)} }
+
+// Text makes a text. Text that is not UTF-8 can be made, but not stored:
+// see Value.Check.
+func Text(s string) Value { return Value{kind: KindText, text: s} }
+
+// Bytes makes bytes out of a copy of b.
+func Bytes(b []byte) Value { return Value{kind: KindBytes, text: string(b)} }
+
+// Sealed makes a sealed value out of a copy of b, which is encrypted already.
+func Sealed(b []byte) Value { return Value{kind: KindSealed, text: string(b)} }
+
+// Time makes a time. Only the moment is kept, not the zone.
+func Time(t time.Time) Value {
+	return Value{kind: KindTime, bits: uint64(t.Unix()), nsec: uint32(t.Nanosecond())}
+}
+
+// Null makes a null, for an item of a list or a member of a map.
+func Null() Value { return Value{kind: KindNull} }
+
+// List makes a list out of a copy of items.
+func List(items ...Value) Value { return Value{kind: KindList, tree: slices.Clone(items)} }
+
+// Map makes a map out of members. A name that stands twice is an error.
+func Map(members ...Member) (Value, error) {
+	sorted := slices.Clone(members)
+	slices.SortFunc(sorted, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
+	for i := 1; i < len(sorted); i++ {
+		if sorted[i].Name == sorted[i-1].Name {
+			return Value{}, fmt.Errorf("%w: the name %q stands twice in one map", ErrInvalid, sorted[i].Name)
+		}
+	}
+	return Value{kind: KindMap, tree: sorted}, nil
+}
+
+// Kind says what v is.
+func (v Value) Kind() Kind { return v.kind }
+
+// IsZero says whether v is no value at all.
+func (v Value) IsZero() bool { return v.kind == KindNone }
+
+// AsBool gives the bool; ok is false for another kind. So it is for the other
+// methods named As.
+func (v Value) AsBool() (b, ok bool) { return v.bits != 0, v.kind == KindBool }
+
+// AsInt gives the int.
+func (v Value) AsInt() (n int64, ok bool) { return int64(v.bits), v.kind == KindInt }
+
+// AsFloat gives the float. An int is not a float: see Convert.
+func (v Value) AsFloat() (f float64, ok bool) {
+	return math.Float64frombits(v.bits), v.kind == KindFloat
+}
+
+// AsText gives the text.
+func (v Value) AsText() (s string, ok bool) { return v.text, v.kind == KindText }
+
+// AsBytes gives a copy of the bytes.
+func (v Value) AsBytes() (b []byte, ok bool) { return []byte(v.text), v.kind == KindBytes }
+
+// AsSealed gives a copy of the encrypted bytes.
+func (v Value) AsSealed() (b []byte, ok bool) { return []byte(v.text), v.kind == KindSealed }
+
+// AsTime gives the time, in UTC.
+func (v Value) AsTime() (t time.Time, ok bool) {
+	if v.kind != KindTime {
+		return time.Time{}, false
+	}
+	return time.Unix(int64(v.bits), int64(v.nsec)).UTC(), true
+}
+
+// Len is the number of items of a list, members of a map, or bytes of a text,
+// bytes or sealed value; 0 for the others.
+func (v Value) Len() int {
+	switch v.kind {
+	case KindList:
+		return len(v.items())
+	case KindMap:
+		return len(v.members())
+	}
+	return len(v.text)
+}
+
+func (v Value) items() []Value     { s, _ := v.tree.([]Value); return s }
+func (v Value) members() []Member  { s, _ := v.tree.([]Member); return s }
+func (v Value) float() float64     { return math.Float64frombits(v.bits) }
+func (v Value) same(w Value) bool  { return v.bits == w.bits && v.nsec == w.nsec && v.text == w.text }
+func listOf(items []Value) Value   { return Value{kind: KindList, tree: items} }
+func mapOf(members []Member) Value { return Value{kind: KindMap, tree: members} }
+
+// Item gives item i of a list; it panics when there is none.
+func (v Value) Item(i int) Value { return v.items()[i] }
+
+// Items gives the items of a list, in a new slice.
+func (v Value) Items() []Value { return slices.Clone(v.items()) }
+
+// Members gives the members of a map by the byte order of their names, in a
+// new slice.
+func (v Value) Members() []Member { return slices.Clone(v.members()) }
+
+// Member gives the member of a map that has this name.
+func (v Value) Member(name string) (x Value, found bool) {
+	members := v.members()
+	i, found := slices.BinarySearchFunc(members, name, func(m Member, name string) int { return strings.Compare(m.Name, name) })
+	if !found {
+		return Value{}, false
+	}
+	return members[i].Value, true
+}
+
+// Equal is the one rule for "nothing changed": the same kind and the same
+// value. 5 is not 5.0; NaN equals NaN; -0.0 equals 0.0; lists are compared in
+// order, maps whatever the order in which they were written.
+func Equal(a, b Value) bool {
+	if a.kind != b.kind {
+		return false
+	}
+	switch a.kind {
+	case KindFloat:
+		x, y := a.float(), b.float()
+		return x == y || x != x && y != y
+	case KindList:
+		return slices.EqualFunc(a.items(), b.items(), Equal)
+	case KindMap:
+		return slices.EqualFunc(a.members(), b.members(), func(m, n Member) bool {
+			return m.Name == n.Name && Equal(m.Value, n.Value)
+		})
+	}
+	return a.same(b)
+}
+
+// Compare puts two values in order: numbers by size, whatever their kinds,
+// text and bytes by bytes, times by moment. For other kinds, for NaN and for
+// kinds that don't belong together, ok is false.
+func Compare(a, b Value) (order int, ok bool) {
+	switch {
+	case a.kind.Number() && b.kind.Number():
+		return compareNumbers(a, b)
+	case a.kind != b.kind:
+		return 0, false
+	case a.kind == KindText, a.kind == KindBytes:
+		return strings.Compare(a.text, b.text), true
+	case a.kind == KindTime:
+		x, _ := a.AsTime()
+		y, _ := b.AsTime()
+		return x.Compare(y), true
+	}
+	return 0, false
+}
+
+func compareNumbers(a, b Value) (int, bool) {
+	if a.kind == KindInt && b.kind == KindInt {
+		x, y := int64(a.bits), int64(b.bits)
+		return cmp(x < y, x > y), true
+	}
+	if a.kind == KindFloat && b.kind == KindFloat {
+		x, y := a.float(), b.float()
+		return cmp(x < y, x > y), x == x && y == y
+	}
+	if a.kind == KindFloat {
+		order, ok := compareNumbers(b, a)
+		return -order, ok
+	}
+	// An int against a float. Up to 2^53 the int is exact as a float; beyond,
+	// a float has no fraction, so that the float can be cut to an int.
+	n, f := int64(a.bits), b.float()
+	switch {
+	case f != f:
+		return 0, false
+	case f >= 1<<63:
+		return -1, true
+	case f < -1<<63:
+		return 1, true
+	}
+	if whole := int64(f); n != whole {
+		return cmp(n < whole, n > whole), true
+	}
+	frac := f - math.Trunc(f)
+	return cmp(frac > 0, frac < 0), true
+}
+
+func cmp(less, more bool) int {
+	switch {
+	case less:
+		return -1
+	case more:
+		return 1
+	}
+	return 0
+}
+
+// Check says whether v can be stored as an entry. The error wraps ErrInvalid.
+func (v Value) Check() error {
+	if !v.kind.Storable() {
+		return fmt.Errorf("%w: %s can't be stored by itself", ErrInvalid, v.kind)
+	}
+	return v.check(MaxDepth, false)
+}
+
+func (v Value) check(depth int, inside bool) error {
+	switch v.kind {
+	case KindText:
+		return checkText(v.text)
+	case KindTime:
+		if t, _ := v.AsTime(); t.Year() < 0 || t.Year() > 9999 {
+			return fmt.Errorf("%w: the year %d is not within 0 and 9999", ErrInvalid, t.Year())
+		}
+	case KindFloat:
+		if f := v.float(); inside && (f != f || math.IsInf(f, 0)) {
+			return fmt.Errorf("%w: %s can't stand inside a list or a map", ErrInvalid, floatWord(f))
+		}
+	case KindList, KindMap:
+		if depth == 0 {
+			return fmt.Errorf("%w: lists and maps stand over %d deep inside one another", ErrInvalid, MaxDepth)
+		}
+	}
+	if inside && (v.kind == KindBytes || v.kind == KindTime || v.kind == KindSealed || v.kind == KindNone) {
+		return fmt.Errorf("%w: %s can't stand inside a list or a map: use text", ErrInvalid, v.kind)
+	}
+	for _, item := range v.items() {
+		if err := item.check(depth-1, true); err != nil {
+			return err
+		}
+	}
+	for _, m := range v.members() {
+		if err := checkText(m.Name); err != nil {
+			return err
+		}
+		if err := m.Value.check(depth-1, true); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkText(s string) error {
+	if utf8.ValidString(s) {
+		return nil
+	}
+	for i, r := range s {
+		if r == utf8.RuneError {
+			if _, size := utf8.DecodeRuneInString(s[i:]); size == 1 {
+				return fmt.Errorf("%w: the text is not UTF-8 at byte %d: store it as bytes", ErrInvalid, i)
+			}
+		}
+	}
+	return nil
+}
