@@ -1,0 +1,279 @@
+package journal
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// A File is an open journal. Its methods say when the lock must be held.
+type File struct {
+	disk      Disk
+	dir, name string
+	path      string
+	readOnly  bool
+
+	lock   *lock  // nil for a reader that has no lock file to share
+	handle Handle // nil while there is no file
+	header Header
+	cursor cursor
+}
+
+// Attach gives the journal called name in dir; it may not exist yet. A writer
+// makes dir (0700) and the lock file where they are missing; a reader makes nothing.
+func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
+	if err := CheckName(name); err != nil {
+		return nil, err
+	}
+	if !readOnly {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	f := &File{disk: disk, dir: dir, name: name, path: DataPath(dir, name), readOnly: readOnly}
+	lock, err := openLock(lockPath(dir, name), readOnly)
+	switch {
+	case err == nil:
+		f.lock = lock
+	case !readOnly:
+		return nil, err
+	}
+	return f, nil
+}
+
+// Path is where the data file lies.
+func (f *File) Path() string { return f.path }
+
+// Header is the header of the file as it was read or written last.
+func (f *File) Header() Header { return f.header }
+
+// End is the size of the part that counts.
+func (f *File) End() int64 { return f.cursor.end }
+
+// Lock takes the lock within wait: alone for a writer, shared for a reader.
+// The error wraps ErrBusy when somebody else keeps it.
+func (f *File) Lock(wait time.Duration) error { return f.acquire(f.readOnly, wait) }
+
+// RLock takes the lock shared, to read only.
+func (f *File) RLock(wait time.Duration) error { return f.acquire(true, wait) }
+
+func (f *File) acquire(shared bool, wait time.Duration) error {
+	if f.lock == nil {
+		return nil
+	}
+	return f.lock.acquire(shared, wait)
+}
+
+// Unlock gives the lock back.
+func (f *File) Unlock() error {
+	if f.lock == nil {
+		return nil
+	}
+	return funlock(f.lock.file)
+}
+
+// Fresh says what a writer or follower finds before it reads on: whether the
+// file it has open was replaced by another, and whether it has grown or is
+// new. It costs one stat.
+func (f *File) Fresh() (replaced, grown bool, err error) {
+	if f.handle == nil {
+		_, err := os.Stat(f.path)
+		if isAbsent(err) {
+			return false, false, nil
+		}
+		return err == nil, false, err
+	}
+	info, err := f.handle.Stat()
+	if err != nil {
+		return false, false, err
+	}
+	if removed(info, f.path) || info.Size() < f.cursor.end {
+		return true, false, nil
+	}
+	return false, info.Size() > f.cursor.end, nil
+}
+
+// Load opens the file and reads all of it anew. The error is fs.ErrNotExist
+// where there is none, a *DamageError, or a *NewerError. Only a writer needs
+// the lock: a reader without it may see a torn tail.
+func (f *File) Load(c Consumer) (*Tail, error) {
+	f.drop()
+	flag := os.O_RDWR
+	if f.readOnly {
+		flag = os.O_RDONLY
+	}
+	h, err := f.disk.OpenFile(f.path, flag, 0)
+	if err != nil {
+		return nil, err
+	}
+	data, err := readFrom(h, 0)
+	if err != nil {
+		return nil, errors.Join(err, h.Close())
+	}
+	size := bytes.IndexByte(data, '\n')
+	if size < 0 {
+		h.Close()
+		return nil, &DamageError{Path: f.path, Line: 1, Reason: "the header is missing"}
+	}
+	header, err := parseHeader(data[:size])
+	if err != nil {
+		h.Close()
+		if newer := (*NewerError)(nil); errors.As(err, &newer) {
+			return nil, err
+		}
+		return nil, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
+	}
+	f.handle, f.header = h, header
+	f.cursor = cursor{end: int64(size) + 1}
+	if header.Lines == 0 {
+		f.cursor.last = header.Base
+	}
+	_, tail, err := f.take(data[size+1:], c)
+	return tail, err
+}
+
+// ReadOn reads what was appended since the last read, and says how many lines
+// counted.
+func (f *File) ReadOn(c Consumer) (taken int, tail *Tail, err error) {
+	data, err := readFrom(f.handle, f.cursor.end)
+	if err != nil {
+		return 0, nil, err
+	}
+	return f.take(data, c)
+}
+
+func (f *File) take(data []byte, c Consumer) (int, *Tail, error) {
+	taken, tail, err := readLines(f.header, &f.cursor, data, c)
+	if damage, ok := AsDamage(err); ok {
+		damage.Path = f.path
+	}
+	return taken, tail, err
+}
+
+func readFrom(h Handle, offset int64) ([]byte, error) {
+	info, err := h.Stat()
+	if err != nil {
+		return nil, err
+	}
+	var buf bytes.Buffer
+	buf.Grow(int(max(info.Size()-offset, 0)) + bytes.MinRead)
+	_, err = buf.ReadFrom(io.NewSectionReader(h, offset, 1<<62))
+	return buf.Bytes(), err
+}
+
+// Append writes lines, which must be finished and follow the last version,
+// behind the part that counts. They count for this File once Advance is
+// called, which must wait for Sync. The lock must be held.
+func (f *File) Append(lines []byte) error {
+	n, err := f.handle.WriteAt(lines, f.cursor.end)
+	if err == nil && n < len(lines) {
+		err = io.ErrShortWrite
+	}
+	return err
+}
+
+// Advance says that n lines of size bytes up to version count now.
+func (f *File) Advance(size, n int, version int64) {
+	f.cursor.end += int64(size)
+	f.cursor.line += int64(n)
+	f.cursor.last = version
+}
+
+// Sync makes what was appended or truncated last.
+func (f *File) Sync() error { return f.handle.Sync() }
+
+// CutTail takes off whatever stands behind the part that counts, and syncs.
+// The lock must be held.
+func (f *File) CutTail() error {
+	if err := f.handle.Truncate(f.cursor.end); err != nil {
+		return err
+	}
+	return f.handle.Sync()
+}
+
+// SyncDir makes the file's name last. Whoever opens a file to write does so
+// before the first commit: the one who made it may have died before.
+func (f *File) SyncDir() error { return f.disk.SyncDir(f.dir) }
+
+// Rewrite puts a new file in place of the old one, or makes the first: header
+// and lines, of which there are kept and whose last version is last. The lock
+// must be held. When it fails the old file stands.
+func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error {
+	all := append(header.append(nil), lines...)
+	path := newPath(f.dir, f.name)
+	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	steps := func() error {
+		if n, err := h.WriteAt(all, 0); err != nil || n < len(all) {
+			return errors.Join(err, io.ErrShortWrite)
+		}
+		if err := h.Sync(); err != nil {
+			return err
+		}
+		return f.disk.Rename(path, f.path)
+	}
+	if err := steps(); err != nil {
+		return errors.Join(err, h.Close())
+	}
+	f.drop()
+	f.handle, f.header = h, header
+	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept)}
+	return f.disk.SyncDir(f.dir)
+}
+
+func (f *File) drop() {
+	if f.handle != nil {
+		f.handle.Close()
+		f.handle = nil
+	}
+}
+
+// Exists says whether the data file is there.
+func (f *File) Exists() (bool, error) {
+	_, err := os.Stat(f.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Close closes the file and its lock.
+func (f *File) Close() error {
+	var errs []error
+	if f.handle != nil {
+		errs = append(errs, f.handle.Close())
+		f.handle = nil
+	}
+	if f.lock != nil {
+		errs = append(errs, f.lock.file.Close())
+		f.lock = nil
+	}
+	if err := errors.Join(errs...); err != nil {
+		return fmt.Errorf("close %s: %w", f.path, err)
+	}
+	return nil
+}
+
+// Version is the version of the last line that counts.
+func (f *File) Version() int64 { return f.cursor.last }
+
+// CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
+func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
+	path := filepath.Join(f.dir, fmt.Sprintf("%s.cut-%d", f.name, version))
+	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return "", err
+	}
+	_, err = h.WriteAt(tail.Bytes, 0)
+	if err == nil {
+		err = h.Sync()
+	}
+	return path, errors.Join(err, h.Close())
+}

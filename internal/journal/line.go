@@ -1,0 +1,124 @@
+package journal
+
+import (
+	"bytes"
+	"fmt"
+	"hash/crc32"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Format is what the header of a journal says of itself.
+const Format = "small-pantry/1"
+
+const (
+	trailer  = `,"crc":"`
+	trailLen = len(trailer) + 8 + len(`"}`)
+)
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+const hexDigits = "0123456789abcdef"
+
+// Finish ends the line that starts at dst[start:] and lacks its closing
+// brace: the crc and the newline follow.
+func Finish(dst []byte, start int) []byte {
+	sum := crc32.Checksum(dst[start:], castagnoli)
+	dst = append(dst, trailer...)
+	for shift := 28; shift >= 0; shift -= 4 {
+		dst = append(dst, hexDigits[sum>>shift&15])
+	}
+	return append(dst, "\"}\n"...)
+}
+
+// intact says whether line, which comes without its newline, ends in the crc
+// of its bytes.
+func intact(line []byte) bool {
+	if len(line) <= trailLen {
+		return false
+	}
+	body, end := line[:len(line)-trailLen], line[len(line)-trailLen:]
+	if !bytes.HasPrefix(end, []byte(trailer)) || !bytes.HasSuffix(end, []byte(`"}`)) {
+		return false
+	}
+	var sum uint32
+	for _, c := range end[len(trailer) : len(trailer)+8] {
+		switch {
+		case '0' <= c && c <= '9':
+			sum = sum<<4 | uint32(c-'0')
+		case 'a' <= c && c <= 'f':
+			sum = sum<<4 | uint32(c-'a'+10)
+		default:
+			return false
+		}
+	}
+	return crc32.Checksum(body, castagnoli) == sum
+}
+
+// A Header is the first line of a journal.
+type Header struct {
+	Name   string // of the namespace or board
+	Schema int64
+	ID     string // drawn at creation and repair
+	Base   int64  // the version of the state that follows
+	Lines  int64  // how many lines hold it
+	Oldest int64  // the version from which changes can be told
+}
+
+// Append appends the header's line to dst.
+func (h Header) append(dst []byte) []byte {
+	start := len(dst)
+	dst = append(dst, `{"format":"`+Format+`","namespace":`...)
+	dst = value.AppendString(dst, h.Name)
+	dst = fmt.Appendf(dst, `,"schema":%d,"id":`, h.Schema)
+	dst = value.AppendString(dst, h.ID)
+	dst = fmt.Appendf(dst, `,"base":%d,"lines":%d,"oldest":%d`, h.Base, h.Lines, h.Oldest)
+	return Finish(dst, start)
+}
+
+// ErrNewer is returned for a file of a later format than this code knows.
+type NewerError struct{ Format string }
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the file's format is %q, and this program knows %q: use a newer program", e.Format, Format)
+}
+
+func parseHeader(line []byte) (Header, error) {
+	if !intact(line) {
+		return Header{}, fmt.Errorf("the header is not intact")
+	}
+	var h Header
+	var format string
+	r := scan.New(line)
+	err := r.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "format":
+			format, err = r.String()
+		case "namespace":
+			h.Name, err = r.String()
+		case "schema":
+			h.Schema, err = r.Int()
+		case "id":
+			h.ID, err = r.String()
+		case "base":
+			h.Base, err = r.Int()
+		case "lines":
+			h.Lines, err = r.Int()
+		case "oldest":
+			h.Oldest, err = r.Int()
+		default:
+			_, err = r.Raw(value.MaxDepth)
+		}
+		return err
+	})
+	switch {
+	case err != nil:
+		return Header{}, fmt.Errorf("the header can't be read: %w", err)
+	case format != Format:
+		return Header{}, &NewerError{format}
+	case h.Base < 0 || h.Lines < 0:
+		return Header{}, fmt.Errorf("the header has a negative base or number of lines")
+	}
+	return h, nil
+}

@@ -1,0 +1,39 @@
+//go:build unix
+
+package journal
+
+import (
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// flock tries once to take the lock on f, shared or alone, without waiting.
+func flock(f *os.File, shared bool) (bool, error) {
+	how := unix.LOCK_EX
+	if shared {
+		how = unix.LOCK_SH
+	}
+	for {
+		switch err := unix.Flock(int(f.Fd()), how|unix.LOCK_NB); err {
+		case nil:
+			return true, nil
+		case unix.EINTR:
+		case unix.EWOULDBLOCK:
+			return false, nil
+		default:
+			return false, os.NewSyscallError("flock", err)
+		}
+	}
+}
+
+func funlock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_UN) }
+
+// removed says whether the file that info describes has lost its last name,
+// because another was renamed over it.
+func removed(info fs.FileInfo, _ string) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && st.Nlink == 0
+}

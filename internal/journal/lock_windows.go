@@ -1,0 +1,31 @@
+package journal
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/windows"
+)
+
+func flock(f *os.File, shared bool) (bool, error) {
+	flags := uint32(windows.LOCKFILE_FAIL_IMMEDIATELY)
+	if !shared {
+		flags |= windows.LOCKFILE_EXCLUSIVE_LOCK
+	}
+	err := windows.LockFileEx(windows.Handle(f.Fd()), flags, 0, 1, 0, new(windows.Overlapped))
+	if errors.Is(err, windows.ERROR_LOCK_VIOLATION) || errors.Is(err, windows.ERROR_IO_PENDING) {
+		return false, nil
+	}
+	return err == nil, os.NewSyscallError("LockFileEx", err)
+}
+
+func funlock(f *os.File) error {
+	return windows.UnlockFileEx(windows.Handle(f.Fd()), 0, 1, 0, new(windows.Overlapped))
+}
+
+// removed says whether another file stands under the path by now.
+func removed(info fs.FileInfo, path string) bool {
+	now, err := os.Stat(path)
+	return err != nil || !os.SameFile(info, now)
+}
