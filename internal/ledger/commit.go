@@ -1,0 +1,356 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/value"
+)
+
+// MaxQueue is how many commits may wait in one process.
+const MaxQueue = 10_000
+
+// ErrTooLarge is returned for a value whose JSON form is over MaxValue.
+var ErrTooLarge = errors.New("too large")
+
+// An Author says who commits.
+type Author struct{ By, From string }
+
+// A Result is what became of a commit.
+type Result struct {
+	*Stamp       // of the commit; with Changed false, of the newest before it
+	Changed bool // false: it all stood there already, and no version was made
+}
+
+// A Tx is a commit that is being judged: it sees the state with the commits
+// before it, and collects changes. It belongs to the function that got it.
+type Tx struct {
+	l       *Ledger
+	base    map[string]*Record // by commits of the same group, not visible yet
+	changes []change
+	keys    []Declared
+	schema  int64
+}
+
+// Record gives a name's record, without the changes of this Tx.
+func (tx *Tx) Record(name string) *Record {
+	if rec := tx.base[name]; rec != nil {
+		return rec
+	}
+	tx.l.mu.RLock()
+	defer tx.l.mu.RUnlock()
+	if n := tx.l.nodes[name]; n != nil {
+		return n.rec.Load()
+	}
+	return never
+}
+
+// Value gives what a name will hold when the changes so far are made.
+func (tx *Tx) Value(name string) value.Value {
+	if i := tx.find(name); i >= 0 {
+		return tx.changes[i].val
+	}
+	return tx.Record(name).Value
+}
+
+func (tx *Tx) find(name string) int {
+	return slices.IndexFunc(tx.changes, func(c change) bool { return c.name == name })
+}
+
+// Put sets a name to a value that Encode made.
+func (tx *Tx) Put(name string, e Encoded) { tx.set(change{name, e.val, e.json}) }
+
+// Drop removes a name.
+func (tx *Tx) Drop(name string) { tx.set(change{name: name}) }
+
+func (tx *Tx) set(c change) {
+	if i := tx.find(c.name); i >= 0 {
+		tx.changes[i] = c
+		return
+	}
+	tx.changes = append(tx.changes, c)
+}
+
+// Declare adds keys to the declared ones, or changes them.
+func (tx *Tx) Declare(keys ...Declared) { tx.keys = append(tx.keys, keys...) }
+
+// SetSchema sets the number of the schema.
+func (tx *Tx) SetSchema(n int64) { tx.schema = n }
+
+// Encoded is a value that is fit to be stored, with its JSON form, made
+// before the commit queues.
+type Encoded struct {
+	val  value.Value
+	json []byte
+}
+
+// Encode checks a value and makes its JSON form. Errors wrap value.ErrInvalid
+// or ErrTooLarge.
+func Encode(v value.Value) (Encoded, error) {
+	if err := v.Check(); err != nil {
+		return Encoded{}, err
+	}
+	e := Encoded{v, v.AppendJSON(nil)}
+	if len(e.json) > MaxValue {
+		return Encoded{}, fmt.Errorf("%w: the value takes %d bytes, and %d is the most: keep it in a file, and its name here", ErrTooLarge, len(e.json), MaxValue)
+	}
+	return e, nil
+}
+
+// Value is the value that was encoded.
+func (e Encoded) Value() value.Value { return e.val }
+
+// A request is a commit on its way.
+type request struct {
+	author Author
+	judge  func(*Tx) error
+	turn   chan bool // true: lead the next group; false: it is done
+
+	result   Result
+	err      error
+	panicked any
+}
+
+// Commit calls judge when its turn comes and, if it returns nil, makes its
+// changes. When Commit returns nil they are on the disk and visible. Whatever
+// judge returns, Commit returns, and nothing is changed. judge may be called
+// by another goroutine, but not twice; it must be quick, and must not commit.
+//
+// Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored,
+// ErrUncertain, a *journal.DamageError.
+func (l *Ledger) Commit(author Author, judge func(*Tx) error) (Result, error) {
+	if l.opts.ReadOnly {
+		return Result{}, ErrReadOnly
+	}
+	r := &request{author: author, judge: judge, turn: make(chan bool, 1)}
+	lead, err := l.enqueue(r)
+	if err != nil {
+		return Result{}, err
+	}
+	if !lead {
+		if lead, err = l.await(r); err != nil {
+			return Result{}, err
+		}
+	}
+	if lead {
+		l.lead()
+	}
+	if r.panicked != nil {
+		panic(r.panicked)
+	}
+	return r.result, r.err
+}
+
+func (l *Ledger) enqueue(r *request) (lead bool, err error) {
+	l.qmu.Lock()
+	defer l.qmu.Unlock()
+	switch {
+	case l.closing:
+		return false, ErrClosed
+	case len(l.queue) >= MaxQueue:
+		return false, fmt.Errorf("%w: %d commits are waiting already", journal.ErrBusy, len(l.queue))
+	}
+	l.queue = append(l.queue, r)
+	lead = !l.leading
+	l.leading = true
+	return lead, nil
+}
+
+// await waits until r is done or is to lead. A commit that nobody has taken
+// within the wait leaves the queue.
+func (l *Ledger) await(r *request) (lead bool, err error) {
+	timer := time.NewTimer(l.opts.Wait)
+	defer timer.Stop()
+	select {
+	case lead = <-r.turn:
+		return lead, nil
+	case <-timer.C:
+	}
+	l.qmu.Lock()
+	if i := slices.Index(l.queue, r); i >= 0 && len(r.turn) == 0 {
+		l.queue = slices.Delete(l.queue, i, i+1)
+		l.qmu.Unlock()
+		return false, fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
+	}
+	l.qmu.Unlock()
+	return <-r.turn, nil
+}
+
+// lead commits all that wait, then hands over to the first of those who came
+// meanwhile: nobody leads for long.
+func (l *Ledger) lead() {
+	l.qmu.Lock()
+	group := l.queue
+	l.queue = nil
+	l.qmu.Unlock()
+
+	l.commitGroup(group)
+
+	l.qmu.Lock()
+	if len(l.queue) > 0 {
+		l.queue[0].turn <- true
+	} else {
+		l.leading = false
+	}
+	l.qmu.Unlock()
+	for _, r := range group {
+		r.turn <- false
+	}
+}
+
+// drain waits until nobody leads. No commit can join any more.
+func (l *Ledger) drain() {
+	for {
+		l.qmu.Lock()
+		idle := !l.leading
+		l.qmu.Unlock()
+		if idle {
+			return
+		}
+		time.Sleep(100 * time.Microsecond)
+	}
+}
+
+func (l *Ledger) commitGroup(group []*request) {
+	l.io.Lock()
+	defer l.io.Unlock()
+	err := l.file.Lock(l.opts.Wait)
+	if err == nil {
+		defer l.file.Unlock()
+		err = l.catchUp()
+	}
+	if err == nil {
+		err = l.mend()
+	}
+	if err != nil {
+		for _, r := range group {
+			r.err = err
+		}
+		return
+	}
+	b := l.judgeAll(group)
+	if len(b.commits) > 0 {
+		err = l.store(b.lines, len(b.commits))
+	}
+	if err != nil {
+		// What changed nothing may rest on what was not stored: it fails too.
+		for _, r := range group {
+			if r.err == nil {
+				r.err = err
+			}
+		}
+		return
+	}
+	for _, c := range b.commits {
+		l.publish(c)
+	}
+}
+
+// A batch is the commits of a group that change something.
+type batch struct {
+	commits []*commit
+	lines   []byte
+}
+
+func (l *Ledger) judgeAll(group []*request) batch {
+	var b batch
+	var ahead map[string]*Record
+	visible := l.Version()
+	keys := map[string]Declared{}
+	schema := l.Schema()
+	last := &Stamp{Version: visible}
+	now := l.opts.Now().UnixMilli()
+	for _, r := range group {
+		tx := &Tx{l: l, base: ahead, schema: schema}
+		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
+			continue
+		}
+		c := &commit{Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}, synced: visible, schema: -1}
+		for _, ch := range tx.changes {
+			if rec := tx.Record(ch.name); !value.Equal(rec.Value, ch.val) {
+				c.changes = append(c.changes, ch)
+			}
+		}
+		for _, k := range tx.keys {
+			have, ok := keys[k.Name]
+			if !ok {
+				have = l.declared(k.Name)
+			}
+			if !have.equal(k) {
+				keys[k.Name] = k
+				c.keys = append(c.keys, k)
+			}
+		}
+		if tx.schema != schema {
+			c.schema, schema = tx.schema, tx.schema
+		}
+		if len(c.changes) == 0 && len(c.keys) == 0 && c.schema < 0 {
+			r.result = Result{Stamp: last}
+			continue
+		}
+		if ahead == nil && len(group) > 1 {
+			ahead = map[string]*Record{}
+		}
+		for _, ch := range c.changes {
+			if ahead != nil {
+				ahead[ch.name] = &Record{Value: ch.val, Stamp: &c.Stamp}
+			}
+		}
+		last = &c.Stamp
+		r.result = Result{Stamp: last, Changed: true}
+		b.commits = append(b.commits, c)
+		b.lines = c.appendLine(b.lines)
+	}
+	return b
+}
+
+func (r *request) call(tx *Tx) error {
+	defer func() { r.panicked = recover() }()
+	return r.judge(tx)
+}
+
+func (l *Ledger) declared(name string) Declared {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.keys[name]
+}
+
+// publish makes a commit visible and wakes who watches its names.
+func (l *Ledger) publish(c *commit) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, ch := range c.changes {
+		l.show(l.nodeLocked(ch.name), &Record{Value: ch.val, Stamp: &c.Stamp})
+	}
+	for _, k := range c.keys {
+		l.keys[k.Name] = k
+	}
+	if c.schema >= 0 {
+		l.schema = c.schema
+	}
+	l.version.Store(c.Version)
+	l.wake(func(w *Watcher) bool {
+		return slices.ContainsFunc(c.changes, func(ch change) bool { return w.Wants(ch.name) })
+	})
+}
+
+// show puts a record in the place of another; mu must be held.
+func (l *Ledger) show(n *Node, rec *Record) {
+	if l.snaps > 0 {
+		rec.prev = n.rec.Load()
+		l.chained = append(l.chained, n)
+	}
+	n.rec.Store(rec)
+}
+
+// wake tells the watchers that are concerned; mu must be held.
+func (l *Ledger) wake(concerned func(*Watcher) bool) {
+	for w := range l.watchers {
+		if concerned(w) {
+			w.tell()
+		}
+	}
+}

@@ -1,0 +1,12 @@
+package ledger
+
+import (
+	"errors"
+
+	"golang.org/x/sys/windows"
+)
+
+// isFull says whether a write failed for want of space only.
+func isFull(err error) bool {
+	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
+}

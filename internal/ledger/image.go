@@ -1,0 +1,91 @@
+package ledger
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// An image is what lines that were read add up to: the whole state, or what
+// changed. It takes the lines from the journal.
+type image struct {
+	decoder
+	nodes   map[string]*Node
+	version int64
+	keys    []Declared
+	schema  int64 // -1: not told
+	slab    []Record
+	stamps  []Stamp
+}
+
+var _ journal.Consumer = (*image)(nil)
+
+func newImage() *image { return &image{nodes: map[string]*Node{}, schema: -1} }
+
+func (im *image) Decode(line []byte) (journal.Mark, error) {
+	err := im.decode(line)
+	return journal.Mark{Version: im.c.Version, Synced: im.c.synced}, err
+}
+
+// Accept takes the line in. Records come from slabs, which makes reading a
+// long file cheaper; a slab is freed when its last record is.
+func (im *image) Accept() {
+	const slabSize = 128
+	if len(im.stamps) == 0 {
+		im.stamps = make([]Stamp, slabSize)
+	}
+	stamp := &im.stamps[0]
+	im.stamps = im.stamps[1:]
+	*stamp = im.c.Stamp
+	im.version = stamp.Version
+	for _, ch := range im.c.changes {
+		if len(im.slab) == 0 {
+			im.slab = make([]Record, slabSize)
+		}
+		rec := &im.slab[0]
+		im.slab = im.slab[1:]
+		rec.Value, rec.Stamp = ch.val, stamp
+		node := im.nodes[ch.name]
+		if node == nil {
+			node = newNode(ch.name)
+			im.nodes[ch.name] = node
+		}
+		node.rec.Store(rec)
+	}
+	im.keys = append(im.keys, im.c.keys...)
+	if im.c.schema >= 0 {
+		im.schema = im.c.schema
+	}
+}
+
+// stateLines writes records, the declared keys and the schema as the lines
+// that open a file: one for each version that still has a record, in order,
+// and one at version base for the keys. It says how many lines these are.
+func stateLines(recs []Entry, keys []Declared, base int64) (lines []byte, count int) {
+	slices.SortFunc(recs, func(a, b Entry) int {
+		if a.Version != b.Version {
+			return int(a.Version - b.Version)
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	for len(recs) > 0 || len(keys) > 0 {
+		c := commit{schema: -1}
+		if len(recs) > 0 {
+			c.Stamp = *recs[0].Stamp
+			for len(recs) > 0 && recs[0].Version == c.Version {
+				c.changes = append(c.changes, change{name: recs[0].Name, val: recs[0].Value})
+				recs = recs[1:]
+			}
+		} else {
+			c.Version = base
+		}
+		if c.Version == base {
+			c.keys, keys = keys, nil
+		}
+		c.synced = c.Version - 1
+		lines = c.appendLine(lines)
+		count++
+	}
+	return lines, count
+}

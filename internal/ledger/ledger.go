@@ -1,0 +1,267 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// Options are what a ledger needs besides its place.
+type Options struct {
+	ReadOnly bool
+	Disk     journal.Disk     // nil: the machine's
+	Now      func() time.Time // nil: time.Now
+	Wait     time.Duration    // how long to wait for the lock; 0: 5 s
+	// Follow is how often the file is looked at for changes by other
+	// processes while somebody watches. 0: never, for a file nobody shares.
+	Follow time.Duration
+	// Problem is called with what was survived. It must not call the ledger.
+	Problem func(error)
+}
+
+// A Ledger is an open namespace or board. It is safe for concurrent use, and
+// by several processes at once.
+type Ledger struct {
+	opts      Options
+	dir, name string
+	key       openKey
+	refs      int // guarded by openMu
+
+	io     sync.Mutex // held while the file is read or written; guards what follows
+	file   *journal.File
+	broken error // why the file can't be appended to; nil in good health
+	looked time.Time
+
+	mu       sync.RWMutex // guards what follows
+	nodes    map[string]*Node
+	sorted   []*Node // never changed, only replaced
+	added    []*Node // not in sorted yet
+	keys     map[string]Declared
+	schema   int64
+	oldest   int64   // from which version on changes can be told
+	snaps    int     // how many snapshots are open
+	chained  []*Node // whose records hold older ones for snapshots
+	watchers map[*Watcher]struct{}
+
+	version atomic.Int64 // of what is visible; stored under mu
+
+	qmu     sync.Mutex // guards what follows
+	queue   []*request
+	leading bool
+	closing bool
+
+	closed chan struct{} // closed by Close
+}
+
+// ErrClosed is returned for a ledger that was closed.
+var ErrClosed = errors.New("closed")
+
+// ErrReadOnly is returned for a commit to a ledger that was opened to read.
+var ErrReadOnly = errors.New("opened read-only")
+
+type openKey struct {
+	path     string
+	readOnly bool
+	disk     journal.Disk
+}
+
+var (
+	openMu sync.Mutex // guards open, and is held while a ledger is opened or closed
+	open   = map[openKey]*Ledger{}
+)
+
+// Open opens the ledger called name in dir. A writer makes what is missing; a
+// reader gets fs.ErrNotExist instead. A second Open of the same file in one
+// process gives the same ledger, whose options are those of the first.
+func Open(dir, name string, o Options) (*Ledger, error) {
+	if o.Disk == nil {
+		o.Disk = journal.OS
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Wait == 0 {
+		o.Wait = 5 * time.Second
+	}
+	if o.Problem == nil {
+		o.Problem = func(error) {}
+	}
+	openMu.Lock()
+	defer openMu.Unlock()
+	file, err := journal.Attach(o.Disk, dir, name, o.ReadOnly)
+	if err != nil {
+		return nil, err
+	}
+	key := openKey{realPath(file.Path()), o.ReadOnly, o.Disk}
+	if l := open[key]; l != nil {
+		l.refs++
+		return l, file.Close()
+	}
+	l := &Ledger{
+		opts: o, dir: dir, name: name, key: key, refs: 1, file: file,
+		nodes: map[string]*Node{}, keys: map[string]Declared{},
+		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}),
+	}
+	if err := l.start(); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	open[key] = l
+	return l, nil
+}
+
+// realPath follows the links of the directory, which exists.
+func realPath(path string) string {
+	if abs, err := filepath.Abs(path); err == nil {
+		path = abs
+	}
+	dir, err := filepath.EvalSymlinks(filepath.Dir(path))
+	if err != nil {
+		return path
+	}
+	return filepath.Join(dir, filepath.Base(path))
+}
+
+// start reads the file, or makes it.
+func (l *Ledger) start() error {
+	if err := l.file.Lock(l.opts.Wait); err != nil {
+		return err
+	}
+	defer l.file.Unlock()
+	exists, err := l.file.Exists()
+	if err != nil {
+		return err
+	}
+	if !exists && !l.opts.ReadOnly {
+		return l.file.Rewrite(journal.Header{Name: l.name, ID: newID()}, nil, 0, 0)
+	}
+	if err := l.reload(); err != nil {
+		return err
+	}
+	if l.opts.ReadOnly {
+		return nil
+	}
+	if err := l.file.Sync(); err != nil {
+		return err
+	}
+	return l.file.SyncDir()
+}
+
+// newID draws what tells a file from another that was made in its place.
+func newID() string {
+	const letters = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+	b := make([]byte, 6)
+	for i := range b {
+		b[i] = letters[rand.IntN(len(letters))]
+	}
+	return string(b)
+}
+
+// Name is the name of the namespace or board.
+func (l *Ledger) Name() string { return l.name }
+
+// Path is where the data file lies.
+func (l *Ledger) Path() string { return l.file.Path() }
+
+// Version is how many commits there were, as far as they are visible.
+func (l *Ledger) Version() int64 { return l.version.Load() }
+
+// Closed is closed when the ledger is.
+func (l *Ledger) Closed() <-chan struct{} { return l.closed }
+
+// Node gives the node of a name, whether or not it was ever written.
+func (l *Ledger) Node(name string) *Node {
+	l.mu.RLock()
+	n := l.nodes[name]
+	l.mu.RUnlock()
+	if n != nil {
+		return n
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.nodeLocked(name)
+}
+
+// nodeLocked: mu must be held.
+func (l *Ledger) nodeLocked(name string) *Node {
+	n := l.nodes[name]
+	if n == nil {
+		n = newNode(name)
+		l.nodes[name] = n
+		l.added = append(l.added, n)
+	}
+	return n
+}
+
+// Keys gives the declared keys by the order of their names.
+func (l *Ledger) Keys() []Declared {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return slices.SortedFunc(maps.Values(l.keys), func(a, b Declared) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// Schema is the number of the schema that the entries have.
+func (l *Ledger) Schema() int64 {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.schema
+}
+
+// Oldest is the oldest version from which Snapshot.Changed tells all.
+func (l *Ledger) Oldest() int64 {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.oldest
+}
+
+// inOrder gives all nodes by name. The slice must not be changed.
+func (l *Ledger) inOrder() []*Node {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.added) > 0 {
+		slices.SortFunc(l.added, byName)
+		all := make([]*Node, 0, len(l.sorted)+len(l.added))
+		a, b := l.sorted, l.added
+		for len(a) > 0 && len(b) > 0 {
+			if a[0].Name < b[0].Name {
+				all, a = append(all, a[0]), a[1:]
+			} else {
+				all, b = append(all, b[0]), b[1:]
+			}
+		}
+		l.sorted, l.added = append(append(all, a...), b...), nil
+	}
+	return l.sorted
+}
+
+func byName(a, b *Node) int { return strings.Compare(a.Name, b.Name) }
+
+// Close gives the ledger back. The last to do so closes the file and ends all
+// watching; commits that wait are done first.
+func (l *Ledger) Close() error {
+	openMu.Lock()
+	defer openMu.Unlock()
+	if l.refs--; l.refs > 0 {
+		return nil
+	}
+	delete(open, l.key)
+	l.qmu.Lock()
+	l.closing = true
+	l.qmu.Unlock()
+	l.drain()
+	l.io.Lock()
+	defer l.io.Unlock()
+	close(l.closed)
+	if err := l.file.Close(); err != nil {
+		return fmt.Errorf("close %s: %w", l.name, err)
+	}
+	return nil
+}

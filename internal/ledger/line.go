@@ -1,0 +1,218 @@
+package ledger
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// MaxValue is the size of the largest value, in bytes of its JSON form.
+const MaxValue = 1 << 20
+
+// A change is what a commit does to one name: no value means that it is dropped.
+type change struct {
+	name string
+	val  value.Value
+	json []byte // the JSON form of val, where it was made before the queue
+}
+
+// A commit is one line of the journal.
+type commit struct {
+	Stamp
+	synced  int64
+	changes []change
+	keys    []Declared
+	schema  int64 // -1: not in the line
+}
+
+const timeLayout = "2006-01-02T15:04:05.000Z"
+
+// appendLine appends c as a line.
+func (c *commit) appendLine(dst []byte) []byte {
+	start := len(dst)
+	dst = append(dst, `{"version":`...)
+	dst = appendInt(dst, c.Version)
+	dst = append(dst, `,"at":"`...)
+	dst = c.Time().AppendFormat(dst, timeLayout)
+	dst = append(dst, '"')
+	if c.synced != c.Version-1 {
+		dst = append(dst, `,"synced":`...)
+		dst = appendInt(dst, c.synced)
+	}
+	dst = appendText(dst, `,"by":`, c.By)
+	dst = appendText(dst, `,"from":`, c.From)
+	if c.schema >= 0 {
+		dst = append(dst, `,"schema":`...)
+		dst = appendInt(dst, c.schema)
+	}
+	dst = appendAll(dst, `,"set":`, c.changes, func(ch change) bool { return !ch.val.IsZero() }, change.appendSet)
+	dst = appendAll(dst, `,"drop":`, c.changes, func(ch change) bool { return ch.val.IsZero() }, func(ch change, dst []byte) []byte {
+		return value.AppendString(dst, ch.name)
+	})
+	dst = appendAll(dst, `,"keys":`, c.keys, func(Declared) bool { return true }, Declared.appendJSON)
+	dst = append(dst, c.extra...)
+	return journal.Finish(dst, start)
+}
+
+func (ch change) appendSet(dst []byte) []byte {
+	dst = append(dst, `{"name":`...)
+	dst = value.AppendString(dst, ch.name)
+	dst = append(dst, `,"kind":"`...)
+	dst = append(dst, ch.val.Kind().String()...)
+	dst = append(dst, `","value":`...)
+	if ch.json != nil {
+		dst = append(dst, ch.json...)
+	} else {
+		dst = ch.val.AppendJSON(dst)
+	}
+	return append(dst, '}')
+}
+
+// appendAll appends a member whose value is an array of the items that are
+// wanted, or nothing where there are none.
+func appendAll[T any](dst []byte, member string, items []T, wanted func(T) bool, one func(T, []byte) []byte) []byte {
+	open := false
+	for _, item := range items {
+		if !wanted(item) {
+			continue
+		}
+		if open {
+			dst = append(dst, ',')
+		} else {
+			dst = append(append(dst, member...), '[')
+			open = true
+		}
+		dst = one(item, dst)
+	}
+	if open {
+		dst = append(dst, ']')
+	}
+	return dst
+}
+
+func appendInt(dst []byte, n int64) []byte { return value.Int(n).AppendJSON(dst) }
+
+func appendText(dst []byte, member, s string) []byte {
+	if s == "" {
+		return dst
+	}
+	return value.AppendString(append(dst, member...), s)
+}
+
+// decoder reads lines into its commit, over and over.
+type decoder struct {
+	r scan.Reader
+	c commit
+}
+
+func (d *decoder) decode(line []byte) error {
+	d.r.Reset(line)
+	d.c = commit{changes: d.c.changes[:0], schema: -1, synced: -1}
+	c, r := &d.c, &d.r
+	err := r.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "version":
+			c.Version, err = r.Int()
+		case "at":
+			var s []byte
+			if s, err = r.StringBytes(); err == nil {
+				c.At, err = parseTime(s)
+			}
+		case "synced":
+			c.synced, err = r.Int()
+		case "by":
+			c.By, err = r.String()
+		case "from":
+			c.From, err = r.String()
+		case "schema":
+			c.schema, err = r.Int()
+		case "set":
+			err = r.Array(d.readSet)
+		case "drop":
+			err = r.Array(func() error {
+				name, err := r.String()
+				c.changes = append(c.changes, change{name: name})
+				return err
+			})
+		case "keys":
+			err = r.Array(func() error {
+				key, err := readDeclared(r)
+				c.keys = append(c.keys, key)
+				return err
+			})
+		case "crc":
+			_, err = r.Raw(0)
+		default:
+			member := string(name)
+			var raw []byte
+			raw, err = r.Raw(value.MaxDepth)
+			c.extra = append(value.AppendString(append(c.extra, ','), member), ':')
+			c.extra = append(c.extra, raw...)
+		}
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("it can't be read: %w", err)
+	}
+	if c.Version < 1 {
+		return fmt.Errorf("it has no version")
+	}
+	if c.synced < 0 {
+		c.synced = c.Version - 1
+	}
+	return nil
+}
+
+func (d *decoder) readSet() error {
+	r := &d.r
+	var ch change
+	var kind value.Kind
+	err := r.Object(func(member []byte) (err error) {
+		switch string(member) {
+		case "name":
+			ch.name, err = r.String()
+		case "kind":
+			var s []byte
+			if s, err = r.StringBytes(); err == nil {
+				kind, err = value.ParseKind(string(s))
+			}
+		case "value":
+			// The kind stands before the value in what this code writes. In
+			// another order the value is read twice.
+			if kind != value.KindNone {
+				ch.val, err = value.Read(r, kind)
+				break
+			}
+			var raw []byte
+			if raw, err = r.Raw(value.MaxDepth); err == nil {
+				ch.json = raw
+			}
+		default:
+			_, err = r.Raw(value.MaxDepth)
+		}
+		return err
+	})
+	if err == nil && ch.val.IsZero() && ch.json != nil && kind != value.KindNone {
+		ch.val, err = value.Parse(kind, ch.json)
+	}
+	ch.json = nil
+	switch {
+	case err != nil:
+		return err
+	case ch.name == "" || ch.val.IsZero():
+		return r.Errorf("an entry without a name, a kind or a value, which ends")
+	}
+	d.c.changes = append(d.c.changes, ch)
+	return nil
+}
+
+func parseTime(s []byte) (int64, error) {
+	t, err := time.Parse(time.RFC3339Nano, string(s))
+	if err != nil {
+		return 0, fmt.Errorf("%q is no time", s)
+	}
+	return t.UnixMilli(), nil
+}

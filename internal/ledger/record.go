@@ -1,0 +1,76 @@
+package ledger
+
+import (
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Stamp says which commit it was, when, and by whom.
+type Stamp struct {
+	Version int64
+	At      int64 // milliseconds since 1970, by the clock of the writer
+	By      string
+	From    string
+	extra   []byte // members of the line that this code doesn't know, each with a comma before it
+}
+
+// Time gives At as a time, in UTC.
+func (s *Stamp) Time() time.Time { return time.UnixMilli(s.At).UTC() }
+
+// A Record is a name's value as one commit left it. It never changes. A name
+// that was removed has a Record without a value, and so has one that never was.
+type Record struct {
+	Value value.Value
+	*Stamp
+
+	// prev is the record before, kept only while a Snapshot may ask for it.
+	// Guarded by Ledger.mu for writing; a reader holds a Snapshot.
+	prev *Record
+}
+
+// Found says whether there is a value.
+func (r *Record) Found() bool { return !r.Value.IsZero() }
+
+var never = &Record{Stamp: &Stamp{}}
+
+// A Node is a name's place in a ledger. It stays the same as long as the
+// ledger is open. It is safe for concurrent use.
+type Node struct {
+	Name string
+	rec  atomic.Pointer[Record]
+	used atomic.Uint32 // usedRead, usedWritten
+}
+
+const (
+	usedRead uint32 = 1 << iota
+	usedWritten
+)
+
+func newNode(name string) *Node {
+	n := &Node{Name: name}
+	n.rec.Store(never)
+	return n
+}
+
+// Record gives the newest record that is visible.
+func (n *Node) Record() *Record { return n.rec.Load() }
+
+// MarkRead notes that the program has read the name.
+func (n *Node) MarkRead() { n.used.Or(usedRead) }
+
+// MarkWritten notes that the program has written the name.
+func (n *Node) MarkWritten() { n.used.Or(usedWritten) }
+
+// Used says whether the name was read and written since the ledger was opened.
+func (n *Node) Used() (read, written bool) {
+	u := n.used.Load()
+	return u&usedRead != 0, u&usedWritten != 0
+}
+
+// An Entry is a name with its record.
+type Entry struct {
+	Name string
+	*Record
+}

@@ -1,0 +1,107 @@
+package ledger
+
+import (
+	"iter"
+	"slices"
+	"strings"
+)
+
+// A Snapshot is the state as of one version. It must be released. It is safe
+// for concurrent use.
+type Snapshot struct {
+	l       *Ledger
+	Version int64
+}
+
+// Snapshot keeps the present state readable until Release.
+func (l *Ledger) Snapshot() *Snapshot {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.snaps++
+	return &Snapshot{l, l.version.Load()}
+}
+
+// Release lets go of what only this snapshot could still read.
+func (s *Snapshot) Release() {
+	l := s.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.snaps--; l.snaps == 0 {
+		for _, n := range l.chained {
+			n.rec.Load().prev = nil
+		}
+		l.chained = l.chained[:0]
+	}
+}
+
+// Record gives a name's record as of the snapshot. The ledger it belongs to
+// is given to names that it doesn't have yet, so that it isn't changed by reading.
+func (s *Snapshot) Record(name string) *Record {
+	s.l.mu.RLock()
+	n := s.l.nodes[name]
+	s.l.mu.RUnlock()
+	if n == nil {
+		return never
+	}
+	return s.of(n)
+}
+
+func (s *Snapshot) of(n *Node) *Record {
+	rec := n.rec.Load()
+	for rec.Version > s.Version {
+		if rec.prev == nil {
+			return never
+		}
+		rec = rec.prev
+	}
+	return rec
+}
+
+// Entries gives the entries whose names begin with prefix and come after
+// after, by the byte order of their names. The body may do anything, commit
+// included; Release must come after the walk.
+func (s *Snapshot) Entries(prefix, after string) iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		for e := range s.all(prefix, after) {
+			if e.Found() && !yield(e) {
+				return
+			}
+		}
+	}
+}
+
+// All is Entries with the names that were removed and are still remembered.
+func (s *Snapshot) all(prefix, after string) iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		nodes := s.l.inOrder()
+		i, _ := slices.BinarySearchFunc(nodes, max(prefix, after), func(n *Node, name string) int {
+			return strings.Compare(n.Name, name)
+		})
+		for _, n := range nodes[i:] {
+			if !strings.HasPrefix(n.Name, prefix) {
+				if n.Name > prefix {
+					return
+				}
+				continue
+			}
+			if n.Name == after && after != "" {
+				continue
+			}
+			if rec := s.of(n); rec != never && !yield(Entry{n.Name, rec}) {
+				return
+			}
+		}
+	}
+}
+
+// Changed gives what was set or removed after version, as of the snapshot, by
+// the byte order of the names. A removed name comes as an entry without a value.
+func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		for e := range s.all(prefix, after) {
+			if e.Version > version && !yield(e) {
+				return
+			}
+		}
+	}
+}

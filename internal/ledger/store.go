@@ -1,0 +1,301 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/value"
+)
+
+var (
+	// ErrNotStored is returned for a commit that is certainly not on the disk.
+	ErrNotStored = errors.New("not stored")
+	// ErrUncertain is returned for a commit that failed and may yet be there
+	// after a power cut.
+	ErrUncertain = errors.New("not stored as far as this program knows, but it may appear after a power cut")
+)
+
+// A CutError is reported when the end of a file was cut: half a commit that
+// nobody was told of, from a process or a machine that stopped while writing.
+type CutError struct {
+	Path   string
+	Tail   journal.Tail
+	Copied string // where whole lines of it were copied to
+}
+
+func (e *CutError) Error() string {
+	s := fmt.Sprintf("%s: cut %d bytes from line %d on, which a stopped writer left and nobody was told were stored (%s)",
+		e.Path, len(e.Tail.Bytes), e.Tail.Line, e.Tail.Reason)
+	if e.Copied != "" {
+		s += "; a copy is in " + e.Copied
+	}
+	return s
+}
+
+// Refresh reads what other processes have appended.
+func (l *Ledger) Refresh() error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return ErrClosed
+	}
+	return l.follow()
+}
+
+// look is Refresh unless somebody looked just now.
+func (l *Ledger) look() error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() || time.Since(l.looked) < l.opts.Follow/2 {
+		return nil
+	}
+	l.looked = time.Now()
+	return l.follow()
+}
+
+func (l *Ledger) isClosed() bool {
+	select {
+	case <-l.closed:
+		return true
+	default:
+		return false
+	}
+}
+
+// follow catches up without the right to write; io must be held. The stat
+// comes first, so that a quiet file costs no lock.
+func (l *Ledger) follow() error {
+	replaced, grown, err := l.file.Fresh()
+	if err != nil || !replaced && !grown {
+		return err
+	}
+	if err := l.file.RLock(l.opts.Wait); err != nil {
+		return err
+	}
+	defer l.file.Unlock()
+	_, err = l.readOn()
+	return err
+}
+
+// catchUp reads what others appended and cuts a torn tail; io and the file's
+// lock must be held.
+func (l *Ledger) catchUp() error {
+	tail, err := l.readOn()
+	if IsNotExist(err) {
+		// Somebody took the file away under a running program, which still
+		// has all of it: mend writes it again.
+		l.broken = err
+		l.opts.Problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
+		return nil
+	}
+	if err != nil || tail == nil {
+		return err
+	}
+	return l.cut(tail)
+}
+
+// readOn makes visible what is in the file and not yet known, after it is
+// synced: its writer may have died between the write and the sync.
+func (l *Ledger) readOn() (*journal.Tail, error) {
+	replaced, grown, err := l.file.Fresh()
+	switch {
+	case err != nil:
+		return nil, err
+	case replaced:
+		return nil, l.reload()
+	case !grown:
+		return nil, nil
+	}
+	im := newImage()
+	taken, tail, err := l.file.ReadOn(im)
+	if err != nil {
+		return nil, err
+	}
+	if taken > 0 {
+		if err := l.syncRead(); err != nil {
+			return nil, err
+		}
+		l.adopt(im, false)
+	}
+	return tail, nil
+}
+
+// syncRead syncs what others wrote. A reader may not be allowed to.
+func (l *Ledger) syncRead() error {
+	if err := l.file.Sync(); err != nil && !l.opts.ReadOnly {
+		return fmt.Errorf("sync what another process wrote: %w", err)
+	}
+	return nil
+}
+
+// reload reads the whole file; io, or openMu at the start, must be held.
+func (l *Ledger) reload() error {
+	im := newImage()
+	tail, err := l.file.Load(im)
+	if err != nil {
+		return err
+	}
+	if tail != nil && !l.opts.ReadOnly {
+		if err := l.cut(tail); err != nil {
+			return err
+		}
+	}
+	if err := l.syncRead(); err != nil {
+		return err
+	}
+	if im.schema < 0 {
+		im.schema = l.file.Header().Schema
+	}
+	im.version = max(im.version, l.file.Header().Base)
+	l.adopt(im, true)
+	return nil
+}
+
+// cut takes a torn tail off. Whole lines of it are copied aside first: they
+// may be all that is left of somebody's work.
+func (l *Ledger) cut(tail *journal.Tail) error {
+	e := &CutError{Path: l.file.Path(), Tail: *tail}
+	if tail.Whole {
+		path, err := l.file.CopyTail(tail, l.file.Version())
+		if err != nil {
+			return fmt.Errorf("copy the torn end of %s aside: %w", l.file.Path(), err)
+		}
+		e.Copied = path
+	}
+	if err := l.file.CutTail(); err != nil {
+		return err
+	}
+	l.opts.Problem(e)
+	return nil
+}
+
+// adopt makes an image visible: all of the state, or what changed.
+func (l *Ledger) adopt(im *image, whole bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if whole && len(l.nodes) == 0 {
+		// The first load: the image becomes the state.
+		l.nodes = im.nodes
+		l.added = make([]*Node, 0, len(im.nodes))
+		for _, n := range im.nodes {
+			l.added = append(l.added, n)
+		}
+	} else {
+		l.merge(im, whole)
+	}
+	if whole {
+		clear(l.keys)
+		l.oldest = l.file.Header().Oldest
+	}
+	for _, k := range im.keys {
+		l.keys[k.Name] = k
+	}
+	if im.schema >= 0 {
+		l.schema = im.schema
+	}
+	l.version.Store(im.version)
+}
+
+// merge shows what differs and wakes who watches it; mu must be held.
+func (l *Ledger) merge(im *image, whole bool) {
+	var names []string
+	differ := func(n *Node, rec *Record) {
+		old := n.Record()
+		if old.Version == rec.Version && value.Equal(old.Value, rec.Value) {
+			return
+		}
+		l.show(n, rec)
+		names = append(names, n.Name)
+	}
+	for name, n := range im.nodes {
+		differ(l.nodeLocked(name), n.Record())
+	}
+	if whole {
+		for name, n := range l.nodes {
+			if im.nodes[name] == nil && n.Record().Found() {
+				differ(n, &Record{Stamp: &Stamp{Version: im.version}})
+			}
+		}
+	}
+	l.wake(func(w *Watcher) bool {
+		for _, name := range names {
+			if w.Wants(name) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// store writes lines, which hold n commits, and syncs them; io and the file's
+// lock must be held.
+func (l *Ledger) store(lines []byte, n int) error {
+	if err := l.file.Append(lines); err != nil {
+		// Nothing was synced since, so nothing of it can have become certain
+		// but by chance; with the cut synced, it is certainly gone.
+		if cut := l.file.CutTail(); cut != nil {
+			l.broken = errors.Join(err, cut)
+			return fmt.Errorf("%w: %w", ErrUncertain, err)
+		}
+		return fmt.Errorf("%w: %w", ErrNotStored, err)
+	}
+	if err := l.file.Sync(); err != nil {
+		return l.syncFailed(err)
+	}
+	l.file.Advance(len(lines), n, l.Version()+int64(n))
+	return nil
+}
+
+// syncFailed: a failed sync is never tried again, since the kernel may have
+// dropped the pages and would say success. Where the disk was only full, and
+// cutting the lines off again is synced, they are certainly gone. Otherwise
+// nothing in the file is certain until it has been written anew.
+func (l *Ledger) syncFailed(cause error) error {
+	cut := l.file.CutTail()
+	if cut == nil && isFull(cause) {
+		return fmt.Errorf("%w: %w", ErrNotStored, cause)
+	}
+	l.broken = cause
+	return fmt.Errorf("%w: %w", ErrUncertain, cause)
+}
+
+// mend writes a file whose disk failed anew from memory, before anything else
+// is appended; io and the file's lock must be held.
+func (l *Ledger) mend() error {
+	if l.broken == nil {
+		return nil
+	}
+	if err := l.rewrite(false); err != nil {
+		return fmt.Errorf("%w: the disk failed before (%w), and the file can't be written anew: %w", ErrNotStored, l.broken, err)
+	}
+	l.broken = nil
+	return nil
+}
+
+// rewrite puts a file of the present state in place of the old one; io and
+// the file's lock must be held. With forget, removed names are forgotten too,
+// and a reader that is behind has to read all anew.
+func (l *Ledger) rewrite(forget bool) error {
+	version := l.Version()
+	s := &Snapshot{l, version} // nothing can change while io is held
+	var recs []Entry
+	for e := range s.all("", "") {
+		if e.Found() || !forget {
+			recs = append(recs, e)
+		}
+	}
+	header := l.file.Header()
+	header.Base, header.Schema = version, l.Schema()
+	if forget {
+		header.Oldest = version
+	}
+	lines, n := stateLines(recs, l.Keys(), version)
+	header.Lines = int64(n)
+	return l.file.Rewrite(header, lines, n, version)
+}
+
+// IsNotExist says whether err means that there is no such ledger.
+func IsNotExist(err error) bool { return errors.Is(err, fs.ErrNotExist) }
