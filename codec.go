@@ -1,0 +1,581 @@
+package pantry
+
+import (
+	"encoding"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"math"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+
+	"github.com/small-pantry/pantry/value"
+)
+
+// A codec turns values of one Go type into stored values and back.
+type codec[T any] struct {
+	enc   func(T) (value.Value, error)
+	dec   func(value.Value) (T, error)
+	clone func(T) T // nil where T holds no references
+	// merge gives now with the members of old that T doesn't know; nil where
+	// there are none to know.
+	merge func(now, old value.Value) value.Value
+}
+
+// codecOf gives the codec of any type that coderOf knows, for a key whose
+// entries are of kind want. What an entry doesn't tell of a struct is as in base.
+func codecOf[T any](want value.Kind, base T) codec[T] {
+	typ := reflect.TypeFor[T]()
+	c := coderOf(typ)
+	out := codec[T]{
+		enc: func(x T) (value.Value, error) { return c.enc(reflect.ValueOf(&x).Elem()) },
+		dec: func(v value.Value) (T, error) {
+			x := base
+			if c.refers {
+				c.copy(reflect.ValueOf(&x).Elem(), reflect.ValueOf(&base).Elem())
+			}
+			if v.Kind() != want {
+				return x, kindError(v.Kind(), want)
+			}
+			err := c.dec(v, reflect.ValueOf(&x).Elem())
+			return x, err
+		},
+		merge: c.merge,
+	}
+	if c.refers {
+		out.clone = func(x T) T {
+			var y T
+			c.copy(reflect.ValueOf(&y).Elem(), reflect.ValueOf(&x).Elem())
+			return y
+		}
+	}
+	return out
+}
+
+// kindMismatch is an ErrWrongKind that knows the kinds.
+type kindMismatch struct{ got, want value.Kind }
+
+func (e *kindMismatch) Error() string {
+	return fmt.Sprintf("%v: the entry is %s, and the key is %s", ErrWrongKind, e.got, e.want)
+}
+
+func (e *kindMismatch) Unwrap() error { return ErrWrongKind }
+
+func kindError(got, want value.Kind) error { return &kindMismatch{got, want} }
+
+// A coder is a codec for a type that is known at run time only. Inside lists
+// and maps there are no bytes and no times, so that []byte stands there as
+// base64 and time.Time as RFC 3339.
+type coder struct {
+	enc    func(reflect.Value) (value.Value, error)
+	dec    func(value.Value, reflect.Value) error
+	copy   func(dst, src reflect.Value)
+	merge  func(now, old value.Value) value.Value // of a struct, else nil
+	refers bool                                   // values of the type share memory when assigned
+	loses  string                                 // what does not survive a round trip, for Declare; empty: all does
+}
+
+var coders sync.Map // reflect.Type → *coder
+
+var (
+	typeTime      = reflect.TypeFor[time.Time]()
+	typeValue     = reflect.TypeFor[value.Value]()
+	typeMarshal   = reflect.TypeFor[encoding.TextMarshaler]()
+	typeUnmarshal = reflect.TypeFor[encoding.TextUnmarshaler]()
+)
+
+func coderOf(t reflect.Type) *coder {
+	if c, ok := coders.Load(t); ok {
+		return c.(*coder)
+	}
+	return build(t, map[reflect.Type]*coder{})
+}
+
+// build makes the coder of t. A type that holds itself finds the coder that
+// is being made in building.
+func build(t reflect.Type, building map[reflect.Type]*coder) *coder {
+	if c, ok := coders.Load(t); ok {
+		return c.(*coder)
+	}
+	if c := building[t]; c != nil {
+		c.refers = true // only through a pointer, slice or map
+		return c
+	}
+	c := &coder{copy: func(dst, src reflect.Value) { dst.Set(src) }}
+	building[t] = c
+	c.fill(t, building)
+	coders.Store(t, c)
+	return c
+}
+
+func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
+	switch {
+	case t == typeTime:
+		c.enc = func(x reflect.Value) (value.Value, error) {
+			v := value.Time(x.Interface().(time.Time))
+			return value.Text(v.String()), v.Check()
+		}
+		c.dec = func(v value.Value, x reflect.Value) error {
+			s, _ := v.AsText()
+			v, err := value.FromTyped(value.KindTime, s)
+			if err == nil {
+				t, _ := v.AsTime()
+				x.Set(reflect.ValueOf(t))
+			}
+			return err
+		}
+		return
+	case t == typeValue:
+		c.enc = func(x reflect.Value) (value.Value, error) { return x.Interface().(value.Value), nil }
+		c.dec = func(v value.Value, x reflect.Value) error { x.Set(reflect.ValueOf(v)); return nil }
+		return
+	case t.Implements(typeMarshal) && reflect.PointerTo(t).Implements(typeUnmarshal):
+		c.textual()
+		return
+	}
+	switch t.Kind() {
+	case reflect.Bool:
+		c.enc = func(x reflect.Value) (value.Value, error) { return value.Bool(x.Bool()), nil }
+		c.dec = func(v value.Value, x reflect.Value) error {
+			b, ok := v.AsBool()
+			x.SetBool(b)
+			return want(ok, v, value.KindBool)
+		}
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
+		c.enc = func(x reflect.Value) (value.Value, error) { return value.Int(x.Int()), nil }
+		c.dec = func(v value.Value, x reflect.Value) error {
+			n, ok := v.AsInt()
+			if x.OverflowInt(n) {
+				return rangeError(v, x.Type())
+			}
+			x.SetInt(n)
+			return want(ok, v, value.KindInt)
+		}
+	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
+		c.enc = func(x reflect.Value) (value.Value, error) {
+			if x.Uint() > math.MaxInt64 {
+				return value.Value{}, fmt.Errorf("%w: %d does not fit in an int of 64 bits", ErrInvalid, x.Uint())
+			}
+			return value.Int(int64(x.Uint())), nil
+		}
+		c.dec = func(v value.Value, x reflect.Value) error {
+			n, ok := v.AsInt()
+			if n < 0 || x.OverflowUint(uint64(n)) {
+				return rangeError(v, x.Type())
+			}
+			x.SetUint(uint64(n))
+			return want(ok, v, value.KindInt)
+		}
+	case reflect.Float32, reflect.Float64:
+		c.enc = func(x reflect.Value) (value.Value, error) { return value.Float(x.Float()), nil }
+		c.dec = func(v value.Value, x reflect.Value) error {
+			v, err := value.Convert(v, value.KindFloat)
+			if err != nil {
+				return err
+			}
+			f, _ := v.AsFloat()
+			if x.OverflowFloat(f) {
+				return rangeError(v, x.Type())
+			}
+			x.SetFloat(f)
+			return nil
+		}
+	case reflect.String:
+		c.enc = func(x reflect.Value) (value.Value, error) { return value.Text(x.String()), nil }
+		c.dec = func(v value.Value, x reflect.Value) error {
+			s, ok := v.AsText()
+			x.SetString(s)
+			return want(ok, v, value.KindText)
+		}
+	case reflect.Slice, reflect.Array:
+		c.sequence(t, building)
+	case reflect.Map:
+		c.mapping(t, building)
+	case reflect.Pointer:
+		c.pointer(t, building)
+	case reflect.Struct:
+		c.structure(t, building)
+	case reflect.Interface:
+		c.dynamic(t)
+	default:
+		misuse("a value of type %s can't be stored; use bool, numbers, string, []byte, time.Time, slices, maps with string keys, structs, or a type with MarshalText", t)
+	}
+}
+
+func want(ok bool, v value.Value, k value.Kind) error {
+	if ok {
+		return nil
+	}
+	return fmt.Errorf("%w: %s where %s should stand", ErrWrongKind, v.Kind(), k)
+}
+
+func rangeError(v value.Value, t reflect.Type) error {
+	return fmt.Errorf("%w: %s does not fit in %s", ErrInvalid, v, t)
+}
+
+func (c *coder) textual() {
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		b, err := x.Interface().(encoding.TextMarshaler).MarshalText()
+		return value.Text(string(b)), err
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		s, ok := v.AsText()
+		if !ok {
+			return want(ok, v, value.KindText)
+		}
+		if err := x.Addr().Interface().(encoding.TextUnmarshaler).UnmarshalText([]byte(s)); err != nil {
+			return fmt.Errorf("%w: %w", ErrInvalid, err)
+		}
+		return nil
+	}
+}
+
+func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
+	slice := t.Kind() == reflect.Slice
+	if slice && t.Elem().Kind() == reflect.Uint8 {
+		c.refers = true
+		c.copy = func(dst, src reflect.Value) { dst.SetBytes(append([]byte{}, src.Bytes()...)) }
+		c.enc = func(x reflect.Value) (value.Value, error) {
+			return value.Text(base64.StdEncoding.EncodeToString(x.Bytes())), nil
+		}
+		c.dec = func(v value.Value, x reflect.Value) error {
+			s, ok := v.AsText()
+			v, err := value.FromTyped(value.KindBytes, s)
+			if err == nil {
+				b, _ := v.AsBytes()
+				x.SetBytes(b)
+			}
+			return errors.Join(want(ok, v, value.KindText), err)
+		}
+		return
+	}
+	elem := build(t.Elem(), building)
+	c.refers = slice || elem.refers
+	c.loses = elem.loses
+	c.copy = func(dst, src reflect.Value) {
+		if slice {
+			if src.IsNil() {
+				return
+			}
+			dst.Set(reflect.MakeSlice(t, src.Len(), src.Len()))
+		}
+		if !elem.refers {
+			reflect.Copy(dst, src)
+			return
+		}
+		for i := range src.Len() {
+			elem.copy(dst.Index(i), src.Index(i))
+		}
+	}
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		items := make([]value.Value, x.Len())
+		for i := range items {
+			var err error
+			if items[i], err = elem.enc(x.Index(i)); err != nil {
+				return value.Value{}, fmt.Errorf("item %d: %w", i, err)
+			}
+		}
+		return value.List(items...), nil
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if v.Kind() != value.KindList {
+			return want(false, v, value.KindList)
+		}
+		if slice {
+			x.Set(reflect.MakeSlice(t, v.Len(), v.Len()))
+		} else if v.Len() != x.Len() {
+			return fmt.Errorf("%w: %d items where %d should stand", ErrInvalid, v.Len(), x.Len())
+		}
+		for i := range v.Len() {
+			if err := elem.dec(v.Item(i), x.Index(i)); err != nil {
+				return fmt.Errorf("item %d: %w", i, err)
+			}
+		}
+		return nil
+	}
+}
+
+func (c *coder) mapping(t reflect.Type, building map[reflect.Type]*coder) {
+	if t.Key().Kind() != reflect.String {
+		misuse("a map with keys of type %s can't be stored; use string keys", t.Key())
+	}
+	elem := build(t.Elem(), building)
+	c.refers, c.loses = true, elem.loses
+	c.copy = func(dst, src reflect.Value) {
+		if src.IsNil() {
+			return
+		}
+		dst.Set(reflect.MakeMapWithSize(t, src.Len()))
+		for k, x := range src.Seq2() {
+			y := reflect.New(t.Elem()).Elem()
+			elem.copy(y, x)
+			dst.SetMapIndex(k, y)
+		}
+	}
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		members := make([]value.Member, 0, x.Len())
+		for k, item := range x.Seq2() {
+			// What SetMapIndex needs to be addressable is a copy.
+			at := reflect.New(t.Elem()).Elem()
+			at.Set(item)
+			v, err := elem.enc(at)
+			if err != nil {
+				return value.Value{}, fmt.Errorf("%q: %w", k.String(), err)
+			}
+			members = append(members, value.Member{Name: k.String(), Value: v})
+		}
+		return value.Map(members...)
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if v.Kind() != value.KindMap {
+			return want(false, v, value.KindMap)
+		}
+		x.Set(reflect.MakeMapWithSize(t, v.Len()))
+		for _, m := range v.Members() {
+			y := reflect.New(t.Elem()).Elem()
+			if err := elem.dec(m.Value, y); err != nil {
+				return fmt.Errorf("%q: %w", m.Name, err)
+			}
+			x.SetMapIndex(reflect.ValueOf(m.Name).Convert(t.Key()), y)
+		}
+		return nil
+	}
+}
+
+func (c *coder) pointer(t reflect.Type, building map[reflect.Type]*coder) {
+	elem := build(t.Elem(), building)
+	c.refers, c.loses = true, elem.loses
+	c.copy = func(dst, src reflect.Value) {
+		if !src.IsNil() {
+			dst.Set(reflect.New(t.Elem()))
+			elem.copy(dst.Elem(), src.Elem())
+		}
+	}
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		if x.IsNil() {
+			return value.Null(), nil
+		}
+		return elem.enc(x.Elem())
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if v.Kind() == value.KindNull {
+			x.SetZero()
+			return nil
+		}
+		x.Set(reflect.New(t.Elem()))
+		return elem.dec(v, x.Elem())
+	}
+}
+
+// dynamic is for any: the value decides the type. What comes back is nil,
+// bool, int64, float64, string, []any or map[string]any.
+func (c *coder) dynamic(t reflect.Type) {
+	if t.NumMethod() > 0 {
+		misuse("a value of interface type %s can't be stored, since nothing says what to make of it when it is read; use a concrete type or any", t)
+	}
+	c.refers = true
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		if x.IsNil() {
+			return value.Null(), nil
+		}
+		at := reflect.New(x.Elem().Type()).Elem()
+		at.Set(x.Elem())
+		return coderOf(at.Type()).enc(at)
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if g := plain(v); g != nil {
+			x.Set(reflect.ValueOf(g))
+		}
+		return nil
+	}
+	c.copy = func(dst, src reflect.Value) {
+		if src.IsNil() {
+			return
+		}
+		at := reflect.New(src.Elem().Type()).Elem()
+		coderOf(at.Type()).copy(at, src.Elem())
+		dst.Set(at)
+	}
+}
+
+func plain(v value.Value) any {
+	switch v.Kind() {
+	case value.KindBool:
+		b, _ := v.AsBool()
+		return b
+	case value.KindInt:
+		n, _ := v.AsInt()
+		return n
+	case value.KindFloat:
+		f, _ := v.AsFloat()
+		return f
+	case value.KindText:
+		return v.String()
+	case value.KindList:
+		items := make([]any, v.Len())
+		for i := range items {
+			items[i] = plain(v.Item(i))
+		}
+		return items
+	case value.KindMap:
+		members := make(map[string]any, v.Len())
+		for _, m := range v.Members() {
+			members[m.Name] = plain(m.Value)
+		}
+		return members
+	}
+	return nil
+}
+
+// A field is one member of a struct.
+type field struct {
+	name  string
+	index []int
+	*coder
+}
+
+// fieldsOf gives the fields of a struct that are stored, and says what is
+// not. The name is that of the tag pantry:"…", else of the tag json:"…", else
+// the field's own, with its words in small letters: ReminderHour is
+// reminder-hour. A field of an embedded struct counts as the struct's own.
+func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, loses string) {
+	seen := map[string]string{}
+	for _, f := range reflect.VisibleFields(t) {
+		if f.Anonymous && f.Type.Kind() == reflect.Struct {
+			continue // its fields are visible themselves
+		}
+		tag, ok := f.Tag.Lookup("pantry")
+		if !ok {
+			tag, _, _ = strings.Cut(f.Tag.Get("json"), ",")
+		}
+		switch {
+		case !f.IsExported():
+			loses = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; write it with a capital letter", f.Name, t)
+			continue
+		case tag == "-":
+			loses = fmt.Sprintf("the field %s of %s does not survive, since its tag leaves it out", f.Name, t)
+			continue
+		case len(f.Index) > 1 && throughPointer(t, f.Index):
+			misuse("the struct %s embeds a pointer with the field %s, which can't be stored; embed the struct itself", t, f.Name)
+		}
+		name := tag
+		if name == "" {
+			name = kebab(f.Name)
+		}
+		if other := seen[name]; other != "" {
+			misuse("the fields %s and %s of %s are both stored as %q; give one a tag pantry:\"…\"", other, f.Name, t, name)
+		}
+		seen[name] = f.Name
+		c := build(f.Type, building)
+		if c.loses != "" {
+			loses = c.loses
+		}
+		fields = append(fields, field{name, f.Index, c})
+	}
+	return fields, loses
+}
+
+func throughPointer(t reflect.Type, index []int) bool {
+	for _, i := range index[:len(index)-1] {
+		f := t.Field(i)
+		if f.Type.Kind() == reflect.Pointer {
+			return true
+		}
+		t = f.Type
+	}
+	return false
+}
+
+// kebab writes ReminderHour as reminder-hour and TotalKg as total-kg; a run of
+// capitals is one word.
+func kebab(name string) string {
+	var b strings.Builder
+	runes := []rune(name)
+	for i, r := range runes {
+		if unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) || i+1 < len(runes) && unicode.IsLower(runes[i+1])) {
+			b.WriteByte('-')
+		}
+		b.WriteRune(unicode.ToLower(r))
+	}
+	return b.String()
+}
+
+func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
+	fields, loses := fieldsOf(t, building)
+	if len(fields) == 0 {
+		misuse("the struct %s has no exported field, so that nothing of it would be stored", t)
+	}
+	c.loses = loses
+	c.merge = mergeFields(fields)
+	for _, f := range fields {
+		c.refers = c.refers || f.refers
+	}
+	c.copy = func(dst, src reflect.Value) {
+		dst.Set(src)
+		for _, f := range fields {
+			if f.refers {
+				to := dst.FieldByIndex(f.index)
+				to.SetZero()
+				f.copy(to, src.FieldByIndex(f.index))
+			}
+		}
+	}
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		members := make([]value.Member, len(fields))
+		for i, f := range fields {
+			v, err := f.enc(x.FieldByIndex(f.index))
+			if err != nil {
+				return value.Value{}, fmt.Errorf("%s: %w", f.name, err)
+			}
+			members[i] = value.Member{Name: f.name, Value: v}
+		}
+		return value.Map(members...)
+	}
+	// A member that is missing leaves the field at its zero: a field that was
+	// added later reads old entries.
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if v.Kind() != value.KindMap {
+			return want(false, v, value.KindMap)
+		}
+		for _, f := range fields {
+			if m, found := v.Member(f.name); found {
+				if err := f.dec(m, x.FieldByIndex(f.index)); err != nil {
+					return fmt.Errorf("%s: %w", f.name, err)
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// mergeFields makes the merge of a struct: a program that knows fewer fields
+// loses nothing for one that knows more.
+func mergeFields(fields []field) func(now, old value.Value) value.Value {
+	return func(now, old value.Value) value.Value {
+		if now.Kind() != value.KindMap || old.Kind() != value.KindMap {
+			return now
+		}
+		members := now.Members()
+		for _, m := range old.Members() {
+			i := slices.IndexFunc(members, func(have value.Member) bool { return have.Name == m.Name })
+			if i < 0 {
+				members = append(members, m)
+				continue
+			}
+			for _, f := range fields {
+				if f.name == m.Name && f.merge != nil {
+					members[i].Value = f.merge(members[i].Value, m.Value)
+				}
+			}
+		}
+		merged, err := value.Map(members...)
+		if err != nil {
+			return now // the names are those of two maps, each once
+		}
+		return merged
+	}
+}

@@ -1,0 +1,454 @@
+package pantry
+
+import (
+	"fmt"
+	"math"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Integer is what an Int key can hold. uint and uint64 are not among them:
+// the file keeps 64 bits with a sign.
+type Integer interface {
+	~int | ~int8 | ~int16 | ~int32 | ~int64 | ~uint8 | ~uint16 | ~uint32
+}
+
+// Number is what Add, Raise and Lower take.
+type Number interface {
+	Integer | ~float32 | ~float64
+}
+
+// A Key is the declaration of an entry: its name, its kind, the default that
+// stands in while nothing is stored, and the rules that a value must keep.
+// Declare each once, as a package variable, and use it wherever the entry is
+// read or written.
+//
+// A Key can't be changed; the methods that seem to do so return another. They
+// panic, with the remedy, when they are used wrongly, which shows at the start
+// of the program. A Key is safe for concurrent use. The zero Key panics.
+type Key[T any] struct{ d *definition[T] }
+
+type definition[T any] struct {
+	codec[T]
+	name     string
+	kind     value.Kind
+	def      T
+	rules    []func(T) error
+	min, max value.Value // no value: no bound
+	choice   []string
+	keep     int
+	sealed   bool
+	about    string
+	loses    string
+}
+
+// AnyKey is any declaration: a Key, a FieldsKey or a RecordsKey.
+type AnyKey interface {
+	Name() string
+	Kind() value.Kind
+	declared() []ledger.Declared
+	lossy() string // what does not survive a round trip; empty: all does
+}
+
+func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
+	if err := ledger.CheckName(name); err != nil {
+		misuse("%v", err)
+	}
+	k := Key[T]{&definition[T]{codec: c, name: name, kind: kind, def: def}}
+	if v, err := c.enc(def); err != nil {
+		misuse("the default of %s can't be stored: %v", name, err)
+	} else if err := v.Check(); err != nil {
+		misuse("the default of %s can't be stored: %v", name, err)
+	}
+	if c.clone != nil {
+		k.d.def = c.clone(def)
+	}
+	return k
+}
+
+// scalar makes a codec out of a value's constructor and accessor.
+func scalar[T, V any](kind value.Kind, make func(V) value.Value, as func(value.Value) (V, bool), to func(V) T, from func(T) V) codec[T] {
+	return codec[T]{
+		enc: func(x T) (value.Value, error) { return make(from(x)), nil },
+		dec: func(v value.Value) (x T, err error) {
+			n, ok := as(v)
+			if !ok {
+				return x, kindError(v.Kind(), kind)
+			}
+			return to(n), nil
+		},
+	}
+}
+
+func same[T any](x T) T { return x }
+
+// Bool declares an entry that is true or false.
+func Bool(name string, def bool) Key[bool] {
+	return newKey(name, value.KindBool, def, scalar(value.KindBool, value.Bool, value.Value.AsBool, same[bool], same[bool]))
+}
+
+// Int declares a whole number. A stored number outside T's range is
+// ErrInvalid, and a stored float is ErrWrongKind: nothing is cut.
+func Int[T Integer](name string, def T) Key[T] {
+	return newKey(name, value.KindInt, def, codec[T]{
+		enc: func(x T) (value.Value, error) { return value.Int(int64(x)), nil },
+		dec: func(v value.Value) (T, error) {
+			n, ok := v.AsInt()
+			if !ok {
+				return 0, kindError(v.Kind(), value.KindInt)
+			}
+			if x := T(n); int64(x) == n && (x < 0) == (n < 0) {
+				return x, nil
+			}
+			return 0, rangeError(v, reflect.TypeFor[T]())
+		},
+	})
+}
+
+// Float declares a number with a fraction. A stored int is read as a float
+// where that is exact; NaN and the infinities can be stored.
+func Float(name string, def float64) Key[float64] {
+	c := scalar(value.KindFloat, value.Float, value.Value.AsFloat, same[float64], same[float64])
+	exact := c.dec
+	c.dec = func(v value.Value) (float64, error) {
+		if v.Kind() == value.KindInt {
+			f, err := value.Convert(v, value.KindFloat)
+			if err != nil {
+				return 0, err
+			}
+			v = f
+		}
+		return exact(v)
+	}
+	return newKey(name, value.KindFloat, def, c)
+}
+
+// Text declares a text, which is UTF-8 and may be empty: empty is a value.
+func Text[T ~string](name string, def T) Key[T] {
+	return newKey(name, value.KindText, def, textCodec[T]())
+}
+
+func textCodec[T ~string]() codec[T] {
+	return scalar(value.KindText, value.Text, value.Value.AsText,
+		func(s string) T { return T(s) }, func(x T) string { return string(x) })
+}
+
+// Bytes declares bytes. nil and empty are the same value.
+func Bytes(name string, def []byte) Key[[]byte] {
+	c := scalar(value.KindBytes, value.Bytes, value.Value.AsBytes, same[[]byte], same[[]byte])
+	c.clone = func(b []byte) []byte { return append([]byte{}, b...) }
+	return newKey(name, value.KindBytes, def, c)
+}
+
+// Time declares a moment, kept to the nanosecond in UTC; the zone and the
+// monotonic clock are not kept. Years are 0 to 9999.
+func Time(name string, def time.Time) Key[time.Time] {
+	return newKey(name, value.KindTime, def.UTC().Round(0), scalar(value.KindTime, value.Time, value.Value.AsTime, same[time.Time], same[time.Time]))
+}
+
+// OneOf declares a choice from a fixed set. The first is the default. A stored
+// text that is not in the set, as after a choice was taken out of it, is ErrInvalid.
+func OneOf[T ~string](name string, first T, rest ...T) Key[T] {
+	set := append([]T{first}, rest...)
+	k := newKey(name, value.KindText, first, textCodec[T]())
+	for i, x := range set {
+		if slices.Contains(set[:i], x) {
+			misuse("the choice %q stands twice in %s", x, name)
+		}
+		k.d.choice = append(k.d.choice, string(x))
+	}
+	k.d.rules = append(k.d.rules, func(x T) error {
+		if slices.Contains(set, x) {
+			return nil
+		}
+		return fmt.Errorf("%q is not one of %s", string(x), strings.Join(k.d.choice, ", "))
+	})
+	return k
+}
+
+// List declares a list. E is bool, a number, a string, []byte, time.Time, a
+// slice, a map with string keys, a struct, a type with MarshalText, or any for
+// a mixed list. nil and empty are the same value.
+func List[E any](name string, def ...E) Key[[]E] {
+	return composite(name, value.KindList, append([]E{}, def...), []E{})
+}
+
+// Map declares a map from text to E, of which a List's E tells what it can be.
+func Map[E any](name string, def map[string]E) Key[map[string]E] {
+	if def == nil {
+		def = map[string]E{}
+	}
+	return composite(name, value.KindMap, def, map[string]E{})
+}
+
+// Object declares a struct that is one entry: it is read and written whole.
+// Its exported fields are kept under the names that Fields describes. A field
+// that an entry doesn't tell is as in def, and what an entry tells beyond T's
+// fields is kept when it is set again.
+func Object[T any](name string, def T) Key[T] {
+	if t := reflect.TypeFor[T](); t.Kind() != reflect.Struct {
+		misuse("Object %s takes a struct, not %s", name, t)
+	}
+	return composite(name, value.KindMap, def, def)
+}
+
+func composite[T any](name string, kind value.Kind, def, base T) Key[T] {
+	k := newKey(name, kind, def, codecOf(kind, base))
+	k.d.loses = coderOf(reflect.TypeFor[T]()).loses
+	return k
+}
+
+// definition gives it, and panics on a zero Key.
+func (k Key[T]) definition() *definition[T] {
+	if k.d == nil {
+		misuse("a zero Key was used; declare it with Bool, Int, Float, Text, Bytes, Time, OneOf, List, Map or Object")
+	}
+	return k.d
+}
+
+func (k Key[T]) changed(f func(d *definition[T])) Key[T] {
+	d := *k.definition()
+	d.rules = slices.Clone(d.rules)
+	f(&d)
+	if err := d.check(d.def); err != nil {
+		misuse("the default of %s breaks its own rule: %v", d.name, err)
+	}
+	return Key[T]{&d}
+}
+
+// Between allows values from lo to hi only, both included. It is for numbers,
+// text, bytes and times. Add keeps to it too.
+func (k Key[T]) Between(lo, hi T) Key[T] {
+	return k.changed(func(d *definition[T]) {
+		var err1, err2 error
+		d.min, err1 = d.enc(lo)
+		d.max, err2 = d.enc(hi)
+		order, ok := value.Compare(d.min, d.max)
+		switch {
+		case err1 != nil || err2 != nil || !ok:
+			misuse("Between of %s takes values that have an order: numbers, text, bytes or times; use Check for %s", d.name, d.kind)
+		case order > 0:
+			misuse("Between of %s has its bounds the wrong way round: write Between(%v, %v)", d.name, hi, lo)
+		}
+	})
+}
+
+// Check allows only values for which rule returns nil. The text of its error is
+// what a user is told, so write it as a sentence for one. rule must not change
+// the value, and may be called at any time by any goroutine.
+func (k Key[T]) Check(rule func(T) error) Key[T] {
+	if rule == nil {
+		misuse("Check of %s takes a function, not nil", k.Name())
+	}
+	return k.changed(func(d *definition[T]) { d.rules = append(d.rules, rule) })
+}
+
+// Keep bounds a list to its newest n items, whoever writes it: the oldest
+// leave at the front.
+func (k Key[T]) Keep(n int) Key[T] {
+	return k.changed(func(d *definition[T]) {
+		if d.kind != value.KindList || n < 1 {
+			misuse("Keep of %s takes a list and at least 1", d.name)
+		}
+		v, err := d.enc(d.def)
+		if err == nil && v.Len() > n {
+			misuse("the default of %s has %d items, and Keep(%d) allows fewer", d.name, v.Len(), n)
+		}
+		d.keep = n
+	})
+}
+
+// About says in a few words what the entry is for. Lists of keys show it.
+func (k Key[T]) About(text string) Key[T] {
+	return k.changed(func(d *definition[T]) { d.about = text })
+}
+
+// At gives a key of the same family, which has the same default and rules: its
+// name is name + "/" + part. It panics where that is no name, so check a part
+// that comes from a user with CheckName before.
+func (k Key[T]) At(part string) Key[T] {
+	d := *k.definition()
+	d.name += "/" + part
+	if err := ledger.CheckName(d.name); err != nil {
+		misuse("At(%q): %v", part, err)
+	}
+	return Key[T]{&d}
+}
+
+// CheckName says whether an entry can be called name: 1 to 256 bytes of UTF-8
+// without control characters, in parts separated by "/", none of them empty,
+// "." or "..". Names are case-sensitive. The error wraps ErrInvalid.
+func CheckName(name string) error { return ledger.CheckName(name) }
+
+// Name is the entry's name.
+func (k Key[T]) Name() string { return k.definition().name }
+
+// Kind is the kind of the values that are stored.
+func (k Key[T]) Kind() value.Kind {
+	if k.definition().sealed {
+		return value.KindSealed
+	}
+	return k.d.kind
+}
+
+// Default is what stands in while nothing is stored. It is a copy.
+func (k Key[T]) Default() T { return k.definition().copied(k.d.def) }
+
+func (d *definition[T]) copied(x T) T {
+	if d.clone == nil {
+		return x
+	}
+	return d.clone(x)
+}
+
+// Encode checks x against the key's rules and gives the value to store. The
+// error wraps ErrInvalid.
+func (k Key[T]) Encode(x T) (value.Value, error) { return k.definition().encode(x) }
+
+func (d *definition[T]) encode(x T) (value.Value, error) {
+	if err := d.check(x); err != nil {
+		return value.Value{}, err
+	}
+	v, err := d.enc(x)
+	if err == nil && d.keep > 0 {
+		v, err = value.Append(v, d.keep, false)
+	}
+	if err == nil {
+		err = v.Check()
+	}
+	return v, err
+}
+
+// Decode gives what a stored value means. The error wraps ErrWrongKind, or
+// ErrInvalid where the value breaks the key's rules.
+func (k Key[T]) Decode(v value.Value) (T, error) { return k.definition().decode(v) }
+
+func (d *definition[T]) decode(v value.Value) (T, error) {
+	x, err := d.dec(v)
+	if err == nil {
+		err = d.check(x)
+	}
+	return x, err
+}
+
+// check says whether x keeps the rules. The error wraps ErrInvalid.
+func (d *definition[T]) check(x T) error {
+	if !d.min.IsZero() {
+		v, err := d.enc(x)
+		if err == nil {
+			err = value.Within(v, d.min, d.max)
+		}
+		if err != nil {
+			return &invalid{sentence: fmt.Sprintf("%s is not from %s to %s", value.Quoted(v), d.min, d.max)}
+		}
+	}
+	for _, rule := range d.rules {
+		if err := rule(x); err != nil {
+			return &invalid{err.Error(), err}
+		}
+	}
+	return nil
+}
+
+// invalid is an ErrInvalid whose text is only the sentence.
+type invalid struct {
+	sentence string
+	cause    error
+}
+
+func (e *invalid) Error() string { return e.sentence }
+
+func (e *invalid) Unwrap() []error {
+	if e.cause == nil {
+		return []error{ErrInvalid}
+	}
+	return []error{ErrInvalid, e.cause}
+}
+
+func (k Key[T]) declared() []ledger.Declared {
+	d := k.definition()
+	out := ledger.Declared{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep}
+	if !d.sealed {
+		out.Default, _ = d.enc(d.def)
+	}
+	return []ledger.Declared{out}
+}
+
+func (k Key[T]) lossy() string { return k.definition().loses }
+
+// Parse reads what a user typed, such as the text of an input field, and
+// checks it against the key's rules. White space around it is not counted,
+// except in a text. The error wraps ErrInvalid, and is a sentence to show to the user.
+func (k Key[T]) Parse(typed string) (T, error) {
+	d := k.definition()
+	var none T
+	if d.kind != value.KindText {
+		typed = strings.TrimSpace(typed)
+	}
+	v, err := value.FromTyped(d.kind, typed)
+	if err != nil {
+		return none, &invalid{d.sentence(typed), err}
+	}
+	x, err := d.dec(v)
+	if err != nil {
+		return none, &invalid{d.sentence(typed), err}
+	}
+	if err := d.check(x); err != nil {
+		if !d.min.IsZero() && value.Within(v, d.min, d.max) != nil || d.choice != nil {
+			return none, &invalid{d.sentence(typed), err}
+		}
+		return none, err
+	}
+	return x, nil
+}
+
+// sentence tells a user what to enter instead of what was typed.
+func (d *definition[T]) sentence(typed string) string {
+	ask := map[value.Kind]string{
+		value.KindBool:  "true or false",
+		value.KindInt:   "a whole number",
+		value.KindFloat: "a number such as 4.5",
+		value.KindText:  "a text",
+		value.KindBytes: "base64",
+		value.KindTime:  "a time such as 2026-05-03T09:12:44Z",
+		value.KindList:  `a list such as ["C4","B2"]`,
+		value.KindMap:   `a map such as {"bed":"C4"}`,
+	}[d.kind]
+	if lo, hi, ok := d.integers(); ok {
+		ask += fmt.Sprintf(" from %d to %d", lo, hi)
+	} else if !d.min.IsZero() {
+		ask += fmt.Sprintf(" from %s to %s", d.min, d.max)
+	}
+	if d.choice != nil {
+		ask = "one of " + strings.Join(d.choice, ", ")
+	}
+	if typed == "" {
+		return fmt.Sprintf("Nothing was entered. Enter %s.", ask)
+	}
+	return fmt.Sprintf("%s won't do. Enter %s.", value.Quote(typed), ask)
+}
+
+// integers gives the bounds of an int key whose type or rule has narrow ones.
+func (d *definition[T]) integers() (lo, hi int64, ok bool) {
+	if d.kind != value.KindInt {
+		return 0, 0, false
+	}
+	if lo, ok = d.min.AsInt(); ok {
+		hi, _ = d.max.AsInt()
+		return lo, hi, true
+	}
+	t := reflect.TypeFor[T]()
+	if t.Size() == 8 {
+		return 0, 0, false
+	}
+	bits := uint(t.Bits())
+	if t.Kind() >= reflect.Uint && t.Kind() <= reflect.Uintptr {
+		return 0, 1<<bits - 1, true
+	}
+	return math.MinInt64 >> (64 - bits), 1<<(bits-1) - 1, true
+}

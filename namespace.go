@@ -1,0 +1,238 @@
+package pantry
+
+import (
+	"context"
+	"iter"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Namespace is the entries of one app on this device, kept in one file. All
+// of it is in memory once it is open, so that reading never waits. It is safe
+// for concurrent use, and several processes may have the same file open.
+type Namespace struct {
+	l      *ledger.Ledger
+	name   string
+	prob   *problems
+	author ledger.Author
+	closed atomic.Bool
+	done   chan struct{}
+}
+
+// Local is where a key can live on a device: a *Namespace, or a *Batch while
+// its Commit runs.
+type Local interface {
+	namespace() *Namespace
+	batch() *Batch
+}
+
+func (ns *Namespace) namespace() *Namespace {
+	if ns == nil || ns.l == nil {
+		misuse("a nil or zero Namespace was used; get one from Open and check its error")
+	}
+	return ns
+}
+
+func (ns *Namespace) batch() *Batch { return nil }
+
+// Open opens the namespace called name in the directory dir, which AppDir
+// gives an app. Both are made when they don't exist: the directory with mode
+// 0700, the file DIR/NAME.jsonl with 0600. name is 1 to 64 of a-z 0-9 . _ -
+// and begins with a letter or a digit.
+//
+// When Open returns, all entries are in memory and Get can be used anywhere.
+// Opening the same file twice in one process is allowed and gives two
+// namespaces with the same entries.
+//
+// The errors are ErrInvalid for a bad name; ErrBusy when another process keeps
+// the file locked for 5 s; ErrDamaged; ErrNewer; and the file system's own,
+// such as fs.ErrPermission, and with ReadOnly fs.ErrNotExist.
+func Open(dir, name string, opts ...Option) (*Namespace, error) {
+	var o options
+	for _, opt := range opts {
+		opt(&o)
+	}
+	if o.follow <= 0 {
+		o.follow = defaultFollow
+	}
+	ns := &Namespace{
+		name: name, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
+		author: ledger.Author{},
+	}
+	l, err := ledger.Open(dir, name, ledger.Options{
+		ReadOnly: o.readOnly,
+		Follow:   o.follow,
+		Problem:  func(err error) { ns.prob.report("", nil, err) },
+	})
+	if err != nil {
+		return nil, ns.fail("open", "", err)
+	}
+	ns.l = l
+	return ns, nil
+}
+
+// fail makes err an *Error of this namespace.
+func (ns *Namespace) fail(op, name string, err error) error {
+	return wrap(op, ns.name, name, err)
+}
+
+// Name is the namespace's name.
+func (ns *Namespace) Name() string { return ns.namespace().name }
+
+// Path is where the file lies.
+func (ns *Namespace) Path() string { return ns.namespace().l.Path() }
+
+// Version is how many commits the namespace has had.
+func (ns *Namespace) Version() int64 { return ns.namespace().l.Version() }
+
+// Problems gives the newest 100 things that went wrong and were survived,
+// oldest first.
+func (ns *Namespace) Problems() []Problem { return ns.namespace().prob.all() }
+
+// Refresh makes visible what other processes have written. A write does so by
+// itself, and so does a Watch that waits.
+func (ns *Namespace) Refresh() error {
+	if ns.namespace().closed.Load() {
+		return ns.fail("refresh", "", ErrClosed)
+	}
+	return ns.fail("refresh", "", ns.l.Refresh())
+}
+
+// Close ends every Watch and closes the file; all that was written before is
+// on the disk. Get keeps giving the last values, and a write returns
+// ErrClosed. A second Close returns nil.
+func (ns *Namespace) Close() error {
+	if !ns.namespace().closed.CompareAndSwap(false, true) {
+		return nil
+	}
+	close(ns.done)
+	return ns.fail("close", "", ns.l.Close())
+}
+
+// commit is the one way by which this namespace writes.
+func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error) {
+	if ns.closed.Load() {
+		return ledger.Result{}, ErrClosed
+	}
+	return ns.l.Commit(ns.author, judge)
+}
+
+// An Entry is what is stored under a name, whatever key it was written with.
+type Entry struct {
+	Name    string
+	Value   value.Value
+	Version int64     // the commit that changed it last
+	Updated time.Time // by the clock of the writer
+}
+
+func entryOf(e ledger.Entry) Entry {
+	return Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Time()}
+}
+
+// Entry gives what is stored under name, if there is anything.
+func (ns *Namespace) Entry(name string) (e Entry, found bool) {
+	rec := ns.namespace().l.Node(name).Record()
+	return entryOf(ledger.Entry{Name: name, Record: rec}), rec.Found()
+}
+
+// Entries walks over what is stored under the names that begin with prefix,
+// by the byte order of the names, as it is at the start of the walk. The body
+// may do anything, even write or Close.
+func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
+	return func(yield func(Entry) bool) {
+		s := ns.namespace().l.Snapshot()
+		defer s.Release()
+		for e := range s.Entries(prefix, "") {
+			if !yield(entryOf(e)) {
+				return
+			}
+		}
+	}
+}
+
+// Put stores a value under a name without a key. It replaces whatever is
+// there, of any kind. The errors are those of Var.Set.
+func (ns *Namespace) Put(name string, v value.Value) error {
+	enc, err := encodeAt(name, v)
+	if err == nil {
+		_, err = ns.namespace().commit(func(tx *ledger.Tx) error { tx.Put(name, enc); return nil })
+	}
+	return ns.fail("put", name, err)
+}
+
+func encodeAt(name string, v value.Value) (ledger.Encoded, error) {
+	if err := ledger.CheckName(name); err != nil {
+		return ledger.Encoded{}, err
+	}
+	return ledger.Encode(v)
+}
+
+// Drop removes what is stored under the names, in one commit. A name under
+// which nothing is stored is not an error.
+func (ns *Namespace) Drop(names ...string) error {
+	_, err := ns.namespace().commit(func(tx *ledger.Tx) error {
+		for _, name := range names {
+			tx.Drop(name)
+		}
+		return nil
+	})
+	return ns.fail("drop", "", err)
+}
+
+// Watch gives the names of the keys at once, all of them, and then, after each
+// change, those that changed: one handler for the first sight of a screen and
+// for each later one. A slow body gets several changes as one. It ends when
+// the body breaks off, ctx ends, or the namespace is closed; the body may
+// write and close.
+func (ns *Namespace) Watch(ctx context.Context, keys ...AnyKey) iter.Seq[[]string] {
+	var names, prefixes []string
+	for _, k := range keys {
+		for _, d := range k.declared() {
+			if d.Many {
+				prefixes = append(prefixes, d.Name+"/")
+			} else {
+				names = append(names, d.Name)
+			}
+		}
+	}
+	return ns.watch(ctx, names, prefixes)
+}
+
+// watch tells the names that are watched, and what stands under the prefixes;
+// then what changed.
+func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
+	return func(yield func([]string) bool) {
+		w := ns.namespace().l.Watch(names, prefixes)
+		defer w.Close()
+		s := ns.l.Snapshot()
+		seen := s.Version
+		first := slices.Clone(names)
+		for _, p := range prefixes {
+			for e := range s.Entries(p, "") {
+				first = append(first, e.Name)
+			}
+		}
+		s.Release()
+		if ctx.Err() != nil || ns.closed.Load() || !yield(first) {
+			return
+		}
+		for w.Wait(ctx, ns.done) {
+			s := ns.l.Snapshot()
+			var changed []string
+			for e := range s.Changed(seen, "", "") {
+				if w.Wants(e.Name) {
+					changed = append(changed, e.Name)
+				}
+			}
+			seen = s.Version
+			s.Release()
+			if len(changed) > 0 && !yield(changed) {
+				return
+			}
+		}
+	}
+}

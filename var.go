@@ -1,0 +1,324 @@
+package pantry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"sync/atomic"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Var is a key that lives somewhere: in a namespace, or in a batch. It is a
+// small value to copy and keep, and safe for concurrent use; bind it once with
+// Key.In rather than at each use, and reading costs a few nanoseconds. The
+// zero Var panics.
+type Var[T any] struct {
+	b  *binding[T]
+	in *Batch // nil outside a Commit
+}
+
+// A binding is what the copies of a Var share: the entry's place and the
+// decoded value of its newest record.
+type binding[T any] struct {
+	ns    *Namespace
+	d     *definition[T]
+	node  *ledger.Node
+	cache atomic.Pointer[reading[T]]
+}
+
+// A reading is what a record means to a key. It never changes.
+type reading[T any] struct {
+	rec   *ledger.Record
+	x     T // the default, where nothing usable is stored
+	found bool
+	err   error
+}
+
+// In gives the variable that this key is in a namespace, or in a batch.
+func (k Key[T]) In(at Local) Var[T] {
+	d := k.definition()
+	if at == nil {
+		misuse("In of %s takes a *Namespace or a *Batch, not nil", d.name)
+	}
+	ns := at.namespace()
+	return Var[T]{&binding[T]{ns: ns, d: d, node: ns.l.Node(d.name)}, at.batch()}
+}
+
+func (v Var[T]) binding() *binding[T] {
+	if v.b == nil {
+		misuse("a zero Var was used; get one from Key.In")
+	}
+	return v.b
+}
+
+// Get gives the stored value, or the key's default where nothing is stored or
+// what is stored can't be used, which is reported as a Problem. It never
+// fails and never waits. The value is the caller's own: changing it changes
+// nothing that is stored. Where T holds no slice, map, pointer or interface,
+// Get allocates nothing.
+func (v Var[T]) Get() T {
+	if v.b == nil || v.in != nil {
+		return v.binding().d.copied(v.read().x)
+	}
+	r := v.b.cache.Load()
+	if r == nil || r.rec != v.b.node.Record() {
+		r = v.b.refresh()
+	}
+	if v.b.d.clone != nil {
+		return v.b.d.clone(r.x)
+	}
+	return r.x
+}
+
+// Lookup is Get that tells four answers apart: a value is stored (found, no
+// error); nothing is stored (not found, no error); what is stored is of
+// another kind (ErrWrongKind); or it breaks the key's rules or its type's
+// range (ErrInvalid). In the last three x is the default.
+func (v Var[T]) Lookup() (x T, found bool, err error) {
+	b := v.binding()
+	r := v.read()
+	return b.d.copied(r.x), r.found, b.fail("look up", r.err)
+}
+
+// read gives the newest reading, in a batch that of the batch.
+func (v Var[T]) read() *reading[T] {
+	b := v.binding()
+	if v.in != nil {
+		return b.decode(v.in.record(b.node))
+	}
+	r := b.cache.Load()
+	if r == nil || r.rec != b.node.Record() {
+		r = b.refresh()
+	}
+	return r
+}
+
+// refresh decodes the newest record and reports what can't be used.
+func (b *binding[T]) refresh() *reading[T] {
+	b.node.MarkRead()
+	r := b.decode(b.node.Record())
+	b.cache.Store(r)
+	if r.err != nil {
+		b.ns.prob.report(b.d.name, r.rec, r.err)
+	}
+	return r
+}
+
+func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {
+	r := &reading[T]{rec: rec, x: b.d.def}
+	if !rec.Found() {
+		return r
+	}
+	r.found = true
+	x, err := b.d.decode(rec.Value)
+	if err != nil {
+		r.err = fmt.Errorf("%s is stored, which can't be used: %w", value.Quoted(rec.Value), err)
+		return r
+	}
+	r.x = x
+	return r
+}
+
+func (b *binding[T]) fail(op string, err error) error {
+	return wrap(op, b.ns.name, b.d.name, err)
+}
+
+// write is how each operation on one variable reaches the store: f sees what
+// is stored and gives the value to store, or none to remove the entry. On a
+// namespace f is called in turn with the commits of others, so it must be quick.
+func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
+	b := v.binding()
+	b.node.MarkWritten()
+	if v.in != nil {
+		return v.in.edit(op, b.d.name, func() error {
+			val, err := f(b.decode(v.in.record(b.node)))
+			if err != nil {
+				return b.fail(op, err)
+			}
+			return b.fail(op, v.in.set(b.d.name, val))
+		})
+	}
+	_, err := b.ns.commit(func(tx *ledger.Tx) error {
+		val, err := f(b.decode(tx.Record(b.d.name)))
+		if err != nil {
+			return err
+		}
+		return put(tx, b.d.name, val)
+	})
+	return b.fail(op, err)
+}
+
+// put sets a name to a value in tx, or drops it for no value.
+func put(tx *ledger.Tx, name string, val value.Value) error {
+	if val.IsZero() {
+		tx.Drop(name)
+		return nil
+	}
+	enc, err := ledger.Encode(val)
+	if err == nil {
+		tx.Put(name, enc)
+	}
+	return err
+}
+
+// Set stores x. When it returns nil, x is on the disk and visible; otherwise
+// nothing has changed. It replaces whatever is stored, of whichever kind. A
+// Set to what is stored already writes nothing; a Set of the default where
+// nothing is stored does.
+//
+// The errors are ErrInvalid for a value against the key's rules; ErrTooLarge;
+// ErrClosed; ErrReadOnly; ErrBusy; ErrNotStored and ErrUncertain from the
+// disk. Since a sync can take tens of milliseconds, don't call Set on the
+// thread that draws.
+func (v Var[T]) Set(x T) error {
+	b := v.binding()
+	val, err := b.d.encode(x)
+	if err != nil {
+		return v.refuse("set", err)
+	}
+	if v.in != nil || b.d.merge != nil {
+		return v.write("set", func(old *reading[T]) (value.Value, error) {
+			if b.d.merge != nil && old.err == nil {
+				return b.d.merge(val, old.rec.Value), nil
+			}
+			return val, nil
+		})
+	}
+	b.node.MarkWritten()
+	enc, err := ledger.Encode(val)
+	if err == nil {
+		_, err = b.ns.commit(func(tx *ledger.Tx) error { tx.Put(b.d.name, enc); return nil })
+	}
+	return b.fail("set", err)
+}
+
+// refuse gives the error for a value that is refused before it is tried, which
+// a batch keeps.
+func (v Var[T]) refuse(op string, err error) error {
+	if v.in == nil {
+		return v.b.fail(op, err)
+	}
+	return v.write(op, func(*reading[T]) (value.Value, error) { return value.Value{}, err })
+}
+
+// Seed stores x where nothing is stored, and otherwise changes nothing,
+// whatever is stored. The errors are those of Set.
+func (v Var[T]) Seed(x T) error {
+	val, err := v.binding().d.encode(x)
+	return v.write("seed", func(old *reading[T]) (value.Value, error) {
+		if err == nil && old.found {
+			return old.rec.Value, nil
+		}
+		return val, err
+	})
+}
+
+// Clear removes the entry, whatever it holds, so that Get gives the default.
+// Clearing what is not stored is no error.
+func (v Var[T]) Clear() error {
+	return v.write("clear", func(*reading[T]) (value.Value, error) { return value.Value{}, nil })
+}
+
+// Update stores what f makes of the present value, or of the default where
+// nothing is stored, and gives what is stored now. Nothing that others write
+// meanwhile is lost: when the entry changed while f ran, f runs again, so it
+// must have no side effects and must not write. What f returns as its error,
+// Update returns, and changes nothing.
+//
+// What is stored but can't be used is not given to f: Update then returns
+// ErrWrongKind or ErrInvalid, since the default that stands in must not be
+// written over it. Set and Clear do that on purpose. Other errors are those of Set.
+func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
+	b := v.binding()
+	step := func(old *reading[T]) (value.Value, error) {
+		if old.err != nil {
+			return value.Value{}, old.err
+		}
+		next, err := f(b.d.copied(old.x))
+		if err != nil {
+			return value.Value{}, callerError{err}
+		}
+		val, err := b.d.encode(next)
+		if err != nil {
+			return value.Value{}, err
+		}
+		if b.d.merge != nil {
+			val = b.d.merge(val, old.rec.Value)
+		}
+		now, err = b.d.dec(val)
+		return val, err
+	}
+	if v.in != nil {
+		err = v.write("update", step)
+		return v.after(now, err)
+	}
+	b.node.MarkWritten()
+	err = again(func(last bool) error {
+		if last {
+			return v.write("update", step)
+		}
+		rec := b.node.Record()
+		val, err := step(b.decode(rec))
+		if err != nil {
+			return b.fail("update", err)
+		}
+		_, err = b.ns.commit(func(tx *ledger.Tx) error {
+			if tx.Record(b.d.name) != rec {
+				return errChanged
+			}
+			return put(tx, b.d.name, val)
+		})
+		if errors.Is(err, errChanged) {
+			return err
+		}
+		return b.fail("update", err)
+	})
+	return v.after(now, err)
+}
+
+// errChanged says that what a function had read was changed before its commit.
+var errChanged = errors.New("changed meanwhile")
+
+// again calls try until it doesn't meet errChanged. After 8 tries comes one
+// with last set, which must do its work under the lock, where nothing changes.
+func again(try func(last bool) error) error {
+	for range 8 {
+		if err := try(false); !errors.Is(err, errChanged) {
+			return err
+		}
+	}
+	return try(true)
+}
+
+// Watch gives the value now, and then the newest after each change, by
+// whichever program: one body for the first sight and for each later one. A
+// slow body skips values, but never the last one. It ends when the body breaks
+// off, ctx ends, or the namespace is closed. The body may write, and close the
+// namespace. Values that can't be used come as the default.
+func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
+	b := v.binding()
+	if v.in != nil {
+		misuse("Watch of %s in a batch: watch the variable of the namespace", b.d.name)
+	}
+	return func(yield func(T) bool) {
+		w := b.ns.l.Watch([]string{b.d.name}, nil)
+		defer w.Close()
+		if ctx.Err() != nil || b.ns.closed.Load() {
+			return
+		}
+		r := v.read()
+		for {
+			if !yield(b.d.copied(r.x)) {
+				return
+			}
+			for old := r; r.rec == old.rec; r = v.read() {
+				if !w.Wait(ctx, b.ns.done) {
+					return
+				}
+			}
+		}
+	}
+}
