@@ -31,6 +31,15 @@ func (k Kind) String() string {
 	return fmt.Sprintf("kind(%d)", uint8(k))
 }
 
+// MarshalText gives the kind's name.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads the kind's name.
+func (k *Kind) UnmarshalText(name []byte) (err error) {
+	*k, err = ParseKind(string(name))
+	return err
+}
+
 // Number says whether k is int or float.
 func (k Kind) Number() bool { return k == KindInt || k == KindFloat }
 
