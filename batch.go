@@ -184,7 +184,7 @@ func (b *Batch) Rename(from, to string) error {
 		}
 		err := ledger.CheckName(to)
 		if err == nil && b.find(to).Found() {
-			err = fmt.Errorf("%w: there is an entry %s already; drop it before", ErrInvalid, value.Quote(to))
+			err = fmt.Errorf("%w: there is an entry %s already; drop it before", ErrConflict, value.Quote(to))
 		}
 		if err == nil {
 			err = b.set(to, have.Value)

@@ -23,6 +23,9 @@ var (
 	ErrInvalid = value.ErrInvalid
 	// ErrTooLarge is returned for a value over 1 MiB of JSON.
 	ErrTooLarge = ledger.ErrTooLarge
+	// ErrConflict is returned when a condition of a write does not hold: the
+	// entry has another version than was asked for, or is there already.
+	ErrConflict = errors.New("conflict")
 	// ErrBusy is returned when another process kept the file's lock, or the
 	// commits before this one took, over 5 s. Nothing was stored.
 	ErrBusy = journal.ErrBusy

@@ -310,6 +310,13 @@ func (d *definition[T]) copied(x T) T {
 // error wraps ErrInvalid.
 func (k Key[T]) Encode(x T) (value.Value, error) { return k.definition().encode(x) }
 
+// Convert gives x as a value without checking the key's rules, for an operand
+// such as the amount of an addition. The error wraps ErrInvalid.
+func (k Key[T]) Convert(x T) (value.Value, error) { return k.definition().enc(x) }
+
+// Bounds gives the bounds that Between set; where there are none, no values.
+func (k Key[T]) Bounds() (lo, hi value.Value) { return k.definition().min, k.d.max }
+
 func (d *definition[T]) encode(x T) (value.Value, error) {
 	if err := d.check(x); err != nil {
 		return value.Value{}, err

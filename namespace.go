@@ -2,11 +2,13 @@ package pantry
 
 import (
 	"context"
+	"fmt"
 	"iter"
 	"slices"
 	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -63,6 +65,9 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		name: name, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
 		author: ledger.Author{},
 	}
+	if err := CheckNamespace(name); err != nil {
+		return nil, ns.fail("open", "", err)
+	}
 	l, err := ledger.Open(dir, name, ledger.Options{
 		ReadOnly: o.readOnly,
 		Follow:   o.follow,
@@ -73,6 +78,14 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	ns.l = l
 	return ns, nil
+}
+
+// CheckNamespace says whether a namespace can be called name: see Open.
+func CheckNamespace(name string) error {
+	if err := journal.CheckName(name); err != nil {
+		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	return nil
 }
 
 // fail makes err an *Error of this namespace.
@@ -200,6 +213,15 @@ func (ns *Namespace) Watch(ctx context.Context, keys ...AnyKey) iter.Seq[[]strin
 		}
 	}
 	return ns.watch(ctx, names, prefixes)
+}
+
+// WatchNames is Watch of names without keys; without names, of everything in
+// the namespace.
+func (ns *Namespace) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
+	if len(names) == 0 {
+		return ns.watch(ctx, nil, []string{""})
+	}
+	return ns.watch(ctx, names, nil)
 }
 
 // watch tells the names that are watched, and what stands under the prefixes;

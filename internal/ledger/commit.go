@@ -56,6 +56,30 @@ func (tx *Tx) Value(name string) value.Value {
 	return tx.Record(name).Value
 }
 
+// Changed gives the names that were put or dropped so far.
+func (tx *Tx) Changed() []string {
+	names := make([]string, len(tx.changes))
+	for i, c := range tx.changes {
+		names[i] = c.name
+	}
+	return names
+}
+
+// Names gives the names under which something is stored, by byte order, as
+// far as Value tells.
+func (tx *Tx) Names() []string {
+	candidates := tx.Changed()
+	for name := range tx.base {
+		candidates = append(candidates, name)
+	}
+	for _, n := range tx.l.inOrder() {
+		candidates = append(candidates, n.Name)
+	}
+	slices.Sort(candidates)
+	candidates = slices.Compact(candidates)
+	return slices.DeleteFunc(candidates, func(name string) bool { return tx.Value(name).IsZero() })
+}
+
 func (tx *Tx) find(name string) int {
 	return slices.IndexFunc(tx.changes, func(c change) bool { return c.name == name })
 }

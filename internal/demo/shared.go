@@ -1,0 +1,182 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+)
+
+// What the apps of the garden share.
+var tankLitres = pantry.Int("tank/litres", 0).Between(0, 5000).About("in the rain tank")
+
+func at(hour int, bed string) string { return fmt.Sprintf("%d:00, bed %s", hour, bed) }
+
+// join joins the board as an app that is open.
+func (s *story) join(app string, opts ...board.Option) (*board.Board, error) {
+	opts = append([]board.Option{board.As(app), board.Poll(100*time.Millisecond, 400*time.Millisecond)}, opts...)
+	return board.Join(s.link, opts...)
+}
+
+// soon is how long the story waits for what should come at once.
+const soon = 5 * time.Second
+
+// shows waits until a variable shows a value, and gives what it shows.
+func shows[T comparable](ctx context.Context, v board.Var[T], want T) board.State[T] {
+	ctx, cancel := context.WithTimeout(ctx, soon)
+	defer cancel()
+	for state := range v.Watch(ctx) {
+		if state.Phase == board.Current && state.Value == want {
+			return state
+		}
+	}
+	return v.State()
+}
+
+func (s *story) unknownName() error {
+	s.scene("A phone asks the board for a name that nobody has written")
+	b, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	tank := board.On(b, tankLitres)
+	litres, found, err := tank.Lookup(s.ctx)
+	if err != nil {
+		return err
+	}
+	s.say("tank/litres: nothing is stored (found: %v), so the app shows its default, %d", found, litres)
+	expect(s.teller, "found", found, false)
+	if err := tank.Set(s.ctx, s.Tank); err != nil {
+		return err
+	}
+	litres, found, err = tank.Lookup(s.ctx)
+	s.say("it stores %d, and asks again: %d (found: %v)", s.Tank, litres, found)
+	expect(s.teller, "tank/litres", litres, s.Tank)
+	return err
+}
+
+func (s *story) shareTheTank() error {
+	s.scene("A second phone and the display in the shed join the board")
+	for _, app := range []string{"tankwatch on the second phone", "the display in the shed"} {
+		b, err := s.join(app)
+		if err != nil {
+			return err
+		}
+		state := shows(s.ctx, board.On(b, tankLitres), s.Tank)
+		s.say("%-30s shows %d litres, %s, written by %s", app, state.Value, state.Phase, state.By)
+		expect(s.teller, "what it shows", state.Value, s.Tank)
+		if err := b.Close(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *story) takeWater() error {
+	s.scene("Both phones take water at the same moment")
+	s.say("each takes %d cans of %d litres, as fast as it can", s.Cans.Each, s.Cans.Litres)
+	var all sync.WaitGroup
+	failed := make([]error, len(s.Phones))
+	for i, phone := range s.Phones {
+		all.Go(func() {
+			b, err := s.join(phone)
+			if err != nil {
+				failed[i] = err
+				return
+			}
+			defer b.Close()
+			tank := board.On(b, tankLitres)
+			for range s.Cans.Each {
+				if _, err := board.Add(s.ctx, tank, -s.Cans.Litres); err != nil {
+					failed[i] = err
+					return
+				}
+			}
+		})
+	}
+	all.Wait()
+	if err := errors.Join(failed...); err != nil {
+		return err
+	}
+	b, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	left, _, err := board.On(b, tankLitres).Lookup(s.ctx)
+	want := s.left()
+	s.say("%d - %d x %d x %d = %d, and the board says %d", s.Tank, len(s.Phones), s.Cans.Each, s.Cans.Litres, want, left)
+	expect(s.teller, "what is left", left, want)
+	return err
+}
+
+// left is what the phones leave in the tank.
+func (s *story) left() int { return s.Tank - len(s.Phones)*s.Cans.Each*s.Cans.Litres }
+
+func (s *story) poll() error {
+	s.scene("The display asks again and again, and mostly hears that nothing is new")
+	display, err := s.join("display")
+	if err != nil {
+		return err
+	}
+	defer display.Close()
+	tank := board.On(display, tankLitres)
+	shows(s.ctx, tank, s.left())
+	for display.Status().NotModified < 4 && s.ctx.Err() == nil {
+		if err := sleep(s.ctx, 50*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	phone, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer phone.Close()
+	start := time.Now()
+	now, err := board.Add(s.ctx, board.On(phone, tankLitres), 30)
+	if err != nil {
+		return err
+	}
+	state := shows(s.ctx, tank, now)
+	took := time.Since(start)
+	status := display.Status()
+	s.say("rain: a phone adds 30, and the display shows %d after %d ms (written by %s; its own: %v)", state.Value, took.Milliseconds(), state.By, state.Mine)
+	s.say("it has polled %d times, and %d polls were answered 304, without a body", status.Polls, status.NotModified)
+	expect(s.teller, "what the display shows", state.Value, s.left()+30)
+	expect(s.teller, "whether most polls found nothing new", status.NotModified*2 > status.Polls, true)
+	return nil
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (s *story) wrongKind() error {
+	s.scene("A second app means something else by the same name")
+	b, err := s.join("rainlog")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	words := board.On(b, pantry.Text("tank/litres", "unknown"))
+	err = words.Set(s.ctx, "plenty")
+	s.say("it stores a text: %v", err)
+	expect(s.teller, "refused as the wrong kind", errors.Is(err, pantry.ErrWrongKind), true)
+	_, found, err := words.Lookup(s.ctx)
+	s.say("it reads a text: %v", err)
+	expect(s.teller, "named as the wrong kind", found && errors.Is(err, pantry.ErrWrongKind), true)
+	litres, _, err := board.On(b, tankLitres).Lookup(s.ctx)
+	s.say("tank/litres is still %d", litres)
+	expect(s.teller, "tank/litres", litres, s.left()+30)
+	return err
+}
