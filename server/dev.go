@@ -1,0 +1,62 @@
+package server
+
+import (
+	"errors"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+)
+
+// ErrNotLoopback is returned by Serve in development mode for a listener that
+// others than this machine reach.
+var ErrNotLoopback = errors.New("development mode has no tokens, so it serves this machine only: listen on 127.0.0.1")
+
+func loopback(addr net.Addr) bool {
+	tcp, ok := addr.(*net.TCPAddr)
+	return ok && tcp.IP.IsLoopback()
+}
+
+// devHosts are the names by which this machine is called: 10.0.2.2 is what a
+// phone emulator calls the machine that it runs on.
+var devHosts = []string{"localhost", "127.0.0.1", "[::1]", "10.0.2.2"}
+
+// guardDev lets through only what this machine asks for itself. Whoever gets
+// past it may do everything, so a page of another site must not, even if its
+// name was made to lead here (DNS rebinding), and a proxy must not open it to
+// the world.
+func guardDev(r *http.Request) error {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
+		return refuse("forbidden", "the server is in development mode and answers this machine only")
+	}
+	for name := range r.Header {
+		if name == "Forwarded" || strings.HasPrefix(name, "X-Forwarded-") {
+			return refuse("forbidden", "the server is in development mode and does not answer through a proxy (header %s)", name)
+		}
+	}
+	if !ownHost(r) {
+		return refuse("forbidden", "the server is in development mode and is called localhost, 127.0.0.1, [::1] or 10.0.2.2, not %q", r.Host)
+	}
+	if origin := r.Header.Get("Origin"); origin != "" && origin != "http://"+r.Host {
+		return refuse("forbidden", "the server is in development mode and does not answer pages of another site (%q)", origin)
+	}
+	return nil
+}
+
+func ownHost(r *http.Request) bool {
+	local, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if !ok {
+		return false
+	}
+	_, port, err := net.SplitHostPort(local.String())
+	if err != nil {
+		return false
+	}
+	for _, name := range devHosts {
+		if r.Host == name+":"+port || r.Host == name && port == strconv.Itoa(80) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,31 @@
+// Package server is the shared store: boards of named values over HTTP, which
+// several apps read, write and poll. A Server is an http.Handler; its paths
+// begin with /v1.
+//
+//	s, err := server.New(server.Options{Data: "pantry-data", Dev: true})
+//	…
+//	defer s.Close()
+//	l, err := net.Listen("tcp", "127.0.0.1:8437")
+//	…
+//	err = s.Serve(ctx, l)
+//
+// From anywhere on the same machine then:
+//
+//	curl -X PUT -d 420 http://127.0.0.1:8437/v1/boards/rowan-street/entries/tank/litres
+//	curl http://127.0.0.1:8437/v1/boards/rowan-street/entries
+//
+// Answers are JSON. Conditional requests follow RFC 9110: every entry has an
+// ETag for If-Match and If-None-Match, and so has every list, which makes
+// polling cheap. Errors are problems as RFC 9457 has them, with a code for the
+// program and a sentence for people.
+//
+// An answered write is on the server's disk. Each board is one file in
+// DATA/boards, and DATA belongs to one server at a time.
+//
+// # Development mode
+//
+// With Options.Dev there are no tokens: every caller may do everything, and
+// boards come into being on first use. Therefore it only works on loopback, and
+// refuses requests that a browser sends for another site's page, or that came
+// through a proxy.
+package server
