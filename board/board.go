@@ -1,0 +1,280 @@
+package board
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/value"
+)
+
+// An Option changes how Join joins a board.
+type Option func(*options)
+
+type options struct {
+	as         string
+	fast, slow time.Duration
+	timeout    time.Duration
+	patience   time.Duration
+	onProblem  func(pantry.Problem)
+	client     *http.Client
+}
+
+// As gives the app's name, which others see beside what it changes.
+func As(name string) Option { return func(o *options) { o.as = name } }
+
+// Poll sets how often the server is asked: every fast while things change,
+// slowing down to every slow on a quiet board. The defaults are 2 s and 15 s;
+// 0 leaves one as it is.
+func Poll(fast, slow time.Duration) Option {
+	return func(o *options) { o.fast, o.slow = fast, slow }
+}
+
+// Timeout bounds a call whose context has no deadline; the default is 10 s.
+func Timeout(d time.Duration) Option { return func(o *options) { o.timeout = d } }
+
+// Patience is how long a call is repeated where no server answers or it says
+// that it can't at present, within the Timeout; the default is 5 s. A call
+// that may have been carried out is not repeated.
+func Patience(d time.Duration) Option { return func(o *options) { o.patience = d } }
+
+// OnProblem has f called with what goes wrong and is survived: a value that
+// can't be used, so that the default stands in; a server that doesn't answer a
+// poll. Without it, problems go to log/slog.
+func OnProblem(f func(pantry.Problem)) Option { return func(o *options) { o.onProblem = f } }
+
+// HTTPClient has the requests sent by c, except that no redirect is followed.
+func HTTPClient(c *http.Client) Option { return func(o *options) { o.client = c } }
+
+// A Board is a board of the shared store, as one app sees it. It is safe for
+// concurrent use.
+type Board struct {
+	link     link
+	opts     options
+	http     *http.Client
+	instance string // tells this Board's changes from those of others
+
+	ctx    context.Context // ends with Close
+	cancel context.CancelFunc
+	ready  chan struct{} // closed when the first answer is here
+	kick   chan struct{} // asks for a poll now
+
+	mu       sync.Mutex // guards what follows
+	nodes    map[string]*node
+	all      bool // everything on the board is asked for
+	cursor   string
+	tag      string
+	watchers map[*watcher]struct{}
+	status   Status
+	polling  bool
+	paused   bool
+	done     sync.WaitGroup // the goroutine that polls
+}
+
+// Join gives the board that a link leads to: http(s)://HOST[:PORT]/b/BOARD,
+// with an access token behind # where the board has tokens. It needs no
+// network: the server is asked as soon as there is a variable. The error
+// wraps ErrLink.
+func Join(address string, opts ...Option) (*Board, error) {
+	l, err := parseLink(address)
+	if err != nil {
+		return nil, err
+	}
+	o := options{client: http.DefaultClient}
+	for _, opt := range opts {
+		opt(&o)
+	}
+	for _, d := range []struct {
+		at  *time.Duration
+		def time.Duration
+	}{{&o.fast, 2 * time.Second}, {&o.slow, 15 * time.Second}, {&o.timeout, 10 * time.Second}, {&o.patience, 5 * time.Second}} {
+		if *d.at <= 0 {
+			*d.at = d.def
+		}
+	}
+	o.slow = max(o.slow, o.fast)
+	if o.onProblem == nil {
+		o.onProblem = func(p pantry.Problem) {
+			slog.Warn("pantry: "+p.Err.Error(), "place", p.Place, "name", p.Name)
+		}
+	}
+	client := *o.client
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	b := &Board{
+		link: l, opts: o, http: &client, instance: strconv.FormatUint(rand.Uint64(), 36),
+		ready: make(chan struct{}), kick: make(chan struct{}, 1),
+		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
+	}
+	b.ctx, b.cancel = context.WithCancel(context.Background())
+	if l.open() {
+		b.problem("", errors.New("the link is http, not https: others on the way can read and change what is sent"))
+	}
+	return b, nil
+}
+
+// Name is the board's name.
+func (b *Board) Name() string { return b.link.board }
+
+func (b *Board) problem(name string, err error) {
+	b.opts.onProblem(pantry.Problem{Place: b.link.board, Name: name, Time: time.Now(), Err: err})
+}
+
+// fail completes an error of a call.
+func (b *Board) fail(op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var e *Error
+	if !errors.As(err, &e) {
+		e = &Error{Code: "invalid", Sentence: err.Error(), Err: err}
+	}
+	c := *e
+	c.Op, c.Board, c.Name = op, b.link.board, name
+	return &c
+}
+
+// Close ends polling and every Watch. Get keeps giving the last values; calls
+// return pantry.ErrClosed. A second Close returns nil.
+func (b *Board) Close() error {
+	b.mu.Lock() // start must not add to done while it is waited for
+	b.cancel()
+	b.mu.Unlock()
+	b.done.Wait()
+	return nil
+}
+
+// Pause stops polling, as when the app goes to the background; Resume starts
+// it again, at once. Calls work meanwhile.
+func (b *Board) Pause() { b.pause(true) }
+
+// Resume ends Pause.
+func (b *Board) Resume() { b.pause(false) }
+
+func (b *Board) pause(on bool) {
+	b.mu.Lock()
+	b.paused = on
+	b.mu.Unlock()
+	b.pollNow()
+}
+
+// Status tells how the polling goes.
+type Status struct {
+	Polls       int       // requests that were sent
+	NotModified int       // of these, answered that nothing is new
+	Failed      int       // of these, not answered, or with an error
+	Answered    time.Time // when the newest answer came; zero: none yet
+	Version     int64     // of the board, as of that answer
+	Err         error     // why the newest poll failed; nil when it did not
+}
+
+// Status gives the present Status.
+func (b *Board) Status() Status {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.status
+}
+
+// Ready waits until the first answer is here, so that Get gives what is
+// stored. The error is that of ctx, or pantry.ErrClosed; how the polls fail
+// meanwhile is in Status.
+func (b *Board) Ready(ctx context.Context) error {
+	b.start()
+	select {
+	case <-b.ready:
+		return nil
+	case <-b.ctx.Done():
+		return b.fail("join", "", pantry.ErrClosed)
+	case <-ctx.Done():
+		cause := b.Status().Err
+		if cause == nil {
+			cause = ctx.Err()
+		}
+		return b.fail("join", "", &Error{Code: "unreachable", Sentence: "no answer yet: " + cause.Error(), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
+	}
+}
+
+// An Entry is what is stored under a name.
+type Entry struct {
+	Name    string
+	Value   value.Value
+	Version int64     // the board's version when it was changed last
+	Updated time.Time // by the server's clock
+	By      string    // the app that changed it, as it calls itself
+	From    string    // drawn for each Board that joins: tells two phones apart
+}
+
+// Watch gives the names of the keys at once, all of them, as soon as they are
+// known, and then, after each change, those that changed: one handler for the
+// first sight of a screen and for each later one. Without keys it is about
+// everything on the board. A slow body gets several changes as one. It ends
+// when the body breaks off, ctx ends, or the board is closed.
+func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]string] {
+	var names []string
+	for _, k := range keys {
+		names = append(names, k.Name())
+	}
+	return b.WatchNames(ctx, names...)
+}
+
+// WatchNames is Watch of names without keys.
+func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
+	return func(yield func([]string) bool) {
+		w := b.watch(names)
+		defer b.unwatch(w)
+		select {
+		case <-b.ready:
+		case <-ctx.Done():
+			return
+		case <-b.ctx.Done():
+			return
+		}
+		b.takeChanged(w)
+		first := names
+		if len(names) == 0 {
+			first = b.known()
+		}
+		if !yield(first) {
+			return
+		}
+		for w.wait(ctx, b.ctx) {
+			if changed := b.takeChanged(w); len(changed) > 0 && !yield(changed) {
+				return
+			}
+		}
+	}
+}
+
+// known gives the names under which something is stored, as far as is known.
+func (b *Board) known() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var names []string
+	for name, n := range b.nodes {
+		if n.state.Load().entry.Value.Kind() != value.KindNone {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Known gives what is known of a name without asking the server: that of a
+// variable, or of any name while a Watch without keys runs.
+func (b *Board) Known(name string) (e Entry, found bool) {
+	b.mu.Lock()
+	n := b.nodes[name]
+	b.mu.Unlock()
+	if n == nil {
+		return Entry{}, false
+	}
+	e = n.state.Load().entry
+	return e, !e.Value.IsZero()
+}

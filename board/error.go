@@ -1,0 +1,84 @@
+package board
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry"
+)
+
+var (
+	// ErrAbsent is returned where nothing is stored under the name, or there
+	// is no such board.
+	ErrAbsent = errors.New("absent")
+	// ErrUnreachable is returned when no server answers, when it says that
+	// it can't at present, or when the time limit passes.
+	ErrUnreachable = errors.New("the server can't be reached")
+	// ErrNotAllowed is returned when the server refuses who asks.
+	ErrNotAllowed = errors.New("not allowed")
+	// ErrLink is returned by Join for a link that is none.
+	ErrLink = errors.New("no link to a board")
+)
+
+// An Error says what was tried on which board, and how the server or the
+// network refused it. errors.Is finds in it the errors of this package, and
+// pantry.ErrWrongKind, ErrInvalid, ErrConflict, ErrTooLarge and ErrClosed.
+type Error struct {
+	Code       string // the server's, such as "wrong-kind"; "unreachable" where none answered
+	Op         string // "set", "add", …
+	Board      string
+	Name       string        // of the entry; empty where it is about the board
+	Sentence   string        // for people
+	RetryAfter time.Duration // when the server says so
+	Err        error
+}
+
+// Error tells it in one line.
+func (e *Error) Error() string {
+	var b strings.Builder
+	b.WriteString(e.Op)
+	if e.Name != "" {
+		fmt.Fprintf(&b, " %s on", e.Name)
+	}
+	fmt.Fprintf(&b, " board %s: %s", e.Board, e.Sentence)
+	return b.String()
+}
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Err }
+
+// causes are what the server's codes mean in Go.
+var causes = map[string]error{
+	"absent": ErrAbsent, "no-board": ErrAbsent, "too-old": ErrAbsent,
+	"unauthorized": ErrNotAllowed, "forbidden": ErrNotAllowed,
+	"conflict":   pantry.ErrConflict,
+	"wrong-kind": pantry.ErrWrongKind,
+	"invalid":    pantry.ErrInvalid, "out-of-range": pantry.ErrInvalid, "undeclared": pantry.ErrInvalid,
+	"too-large": pantry.ErrTooLarge, "quota": pantry.ErrTooLarge,
+	"rate-limited": ErrUnreachable, "unavailable": ErrUnreachable,
+}
+
+// fromAnswer makes an error of an answer that is none of those expected.
+func fromAnswer(resp *http.Response, body []byte) *Error {
+	var p struct{ Code, Detail string }
+	e := &Error{}
+	if json.Unmarshal(body, &p) == nil && p.Code != "" {
+		e.Code, e.Sentence = p.Code, p.Detail
+		e.Err = causes[p.Code]
+	} else {
+		e.Code = "unexpected"
+		e.Sentence = fmt.Sprintf("the answer is %s and no answer of a board; is the address right?", resp.Status)
+	}
+	if e.Err == nil {
+		e.Err = errors.New(e.Code)
+	}
+	if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
+		e.RetryAfter = time.Duration(s) * time.Second
+	}
+	return e
+}

@@ -1,0 +1,49 @@
+package board
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A link is what Join is given: http(s)://host[:port]/b/BOARD[#token].
+type link struct {
+	base  string // scheme and host
+	board string
+	token string
+	host  string
+}
+
+func parseLink(s string) (link, error) {
+	u, err := url.Parse(s)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return link{}, fmt.Errorf("%w: %s; write it as http://HOST:PORT/b/BOARD", ErrLink, value.Quote(hideToken(s)))
+	}
+	board, ok := strings.CutPrefix(u.Path, "/b/")
+	if !ok || board == "" {
+		return link{}, fmt.Errorf("%w: %s names no board; its path is /b/BOARD", ErrLink, value.Quote(hideToken(s)))
+	}
+	if err := journal.CheckName(board); err != nil {
+		return link{}, fmt.Errorf("%w: %w", ErrLink, err)
+	}
+	return link{base: u.Scheme + "://" + u.Host, board: board, token: u.Fragment, host: u.Hostname()}, nil
+}
+
+// hideToken takes the token out of what is shown.
+func hideToken(s string) string {
+	head, _, found := strings.Cut(s, "#")
+	if found {
+		return head + "#…"
+	}
+	return s
+}
+
+// open says whether others on the way can read what is sent.
+func (l link) open() bool {
+	ip := net.ParseIP(l.host)
+	return strings.HasPrefix(l.base, "http:") && l.host != "localhost" && (ip == nil || !ip.IsLoopback())
+}

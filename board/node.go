@@ -1,0 +1,142 @@
+package board
+
+import (
+	"context"
+	"slices"
+	"sync/atomic"
+
+	"github.com/small-pantry/pantry/value"
+)
+
+// A node is a name's place in a Board. It stays as long as the Board is open.
+type node struct {
+	name  string
+	state atomic.Pointer[remote]
+}
+
+// A remote is what is known of a name on the server. It never changes.
+type remote struct {
+	entry   Entry // without a value: absent
+	known   bool  // the server has told of it
+	stale   bool  // the newest poll failed
+	sending int   // writes under way
+	refused error // the newest write was refused
+}
+
+// node gives the node of a name. A name that is new to the board is asked for
+// as soon as possible.
+func (b *Board) node(name string) *node {
+	b.mu.Lock()
+	n := b.nodeLocked(name)
+	b.mu.Unlock()
+	b.start()
+	return n
+}
+
+// nodeLocked: mu must be held.
+func (b *Board) nodeLocked(name string) *node {
+	n := b.nodes[name]
+	if n == nil {
+		n = &node{name: name}
+		n.state.Store(&remote{entry: Entry{Name: name}})
+		b.nodes[name] = n
+		if !b.all {
+			b.cursor, b.tag = "", "" // the next poll asks for all names
+			b.pollNow()
+		}
+	}
+	return n
+}
+
+// alter changes what is known of a name, and tells who watches it if that
+// shows; mu must be held.
+func (b *Board) alter(n *node, f func(*remote)) {
+	old := n.state.Load()
+	now := *old
+	f(&now)
+	if now.entry.Version == old.entry.Version && value.Equal(now.entry.Value, old.entry.Value) &&
+		now.known == old.known && now.stale == old.stale && now.sending == old.sending && now.refused == old.refused {
+		return
+	}
+	n.state.Store(&now)
+	for w := range b.watchers {
+		if len(w.names) == 0 || slices.Contains(w.names, n.name) {
+			w.tell(n.name)
+		}
+	}
+}
+
+// learnLocked takes in what the server says of a name, unless something newer
+// is known: answers come in any order. An absent name has no value, and the
+// version of the board that it was absent in. mu must be held.
+func (b *Board) learnLocked(e Entry, evenOlder bool) {
+	b.alter(b.nodeLocked(e.Name), func(r *remote) {
+		if r.known && !evenOlder && e.Version < r.entry.Version {
+			return
+		}
+		r.entry, r.known, r.stale = e, true, false
+	})
+}
+
+// A watcher collects which names changed until its body asks. changed is
+// guarded by Board.mu.
+type watcher struct {
+	names   []string // none: all
+	changed []string
+	wake    chan struct{}
+}
+
+// watch gives a watcher of names, whose nodes it makes.
+func (b *Board) watch(names []string) *watcher {
+	w := &watcher{names: names, wake: make(chan struct{}, 1)}
+	b.mu.Lock()
+	for _, name := range names {
+		b.nodeLocked(name)
+	}
+	if len(names) == 0 && !b.all {
+		b.all = true
+		b.cursor, b.tag = "", ""
+		b.pollNow()
+	}
+	b.watchers[w] = struct{}{}
+	b.mu.Unlock()
+	b.start()
+	return w
+}
+
+func (b *Board) unwatch(w *watcher) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.watchers, w)
+}
+
+// tell: Board.mu must be held.
+func (w *watcher) tell(name string) {
+	if !slices.Contains(w.changed, name) {
+		w.changed = append(w.changed, name)
+	}
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (b *Board) takeChanged(w *watcher) []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	changed := w.changed
+	w.changed = nil
+	slices.Sort(changed)
+	return changed
+}
+
+func (w *watcher) wait(ctx, open context.Context) bool {
+	select {
+	case <-w.wake:
+		return ctx.Err() == nil && open.Err() == nil
+	case <-ctx.Done():
+		return false
+	case <-open.Done():
+		return false
+	}
+}
