@@ -1,0 +1,24 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/demo"
+)
+
+func (a *app) demo() *cobra.Command {
+	var stay bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Play the whole story on made-up data, in a temporary directory",
+		Long: `demo plays the story of the Rowan Street community garden: settings on a phone,
+closed and opened again, then a board that two phones and a display share. Every
+figure in it comes from what happened; it exits with 1 if one is not as expected.`,
+		Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return demo.Run(cmd.Context(), a.stdout, stay)
+		},
+	}
+	cmd.Flags().BoolVar(&stay, "stay", false, "leave the server running, and say how to look around")
+	return cmd
+}

@@ -1,0 +1,146 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/value"
+)
+
+// device is a namespace as a place.
+type device struct {
+	ns    *pantry.Namespace
+	place string
+}
+
+func (d *device) where() string { return d.ns.Path() }
+func (d *device) Close() error  { return d.ns.Close() }
+
+func wire(e pantry.Entry) board.Entry {
+	return board.Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Updated}
+}
+
+func (d *device) get(_ context.Context, name string) (board.Entry, bool, error) {
+	e, found := d.ns.Entry(name)
+	return wire(e), found, nil
+}
+
+func (d *device) put(_ context.Context, name, typed string, o putOptions) (board.Entry, error) {
+	return d.change(name, func(now pantry.Entry, found bool) (value.Value, error) {
+		if o.ifVersion >= 0 && (o.ifVersion != now.Version || found != (o.ifVersion > 0)) && (found || o.ifVersion > 0) {
+			return value.Value{}, d.conflict(now, found)
+		}
+		kind := o.kind
+		if kind == value.KindNone {
+			kind = d.kindOf(now, found)
+		}
+		if kind == value.KindNone {
+			return value.Infer(typed)
+		}
+		v, err := value.FromTyped(kind, typed)
+		if err != nil && o.kind == value.KindNone {
+			err = fmt.Errorf("%s is %s: %w; or choose another kind with --kind", name, kind, err)
+		}
+		return v, err
+	})
+}
+
+func (d *device) conflict(now pantry.Entry, found bool) error {
+	if !found {
+		return fmt.Errorf("%w: %s is absent", pantry.ErrConflict, now.Name)
+	}
+	return fmt.Errorf("%w: %s is at version %d", pantry.ErrConflict, now.Name, now.Version)
+}
+
+// kindOf is the kind that a name has by what is stored, else by its declaration.
+func (d *device) kindOf(now pantry.Entry, found bool) value.Kind {
+	if found {
+		return now.Value.Kind()
+	}
+	for _, k := range d.ns.Declared() {
+		if k.Name == now.Name {
+			return k.Kind
+		}
+	}
+	return value.KindNone
+}
+
+// change is a read-modify-write of one entry. An int that is put into a float
+// becomes one.
+func (d *device) change(name string, next func(now pantry.Entry, found bool) (value.Value, error)) (board.Entry, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		v, err := next(b.Entry(name))
+		if err != nil {
+			return err
+		}
+		return b.Put(name, v)
+	})
+	if err != nil {
+		return board.Entry{}, err
+	}
+	e, _ := d.ns.Entry(name)
+	return wire(e), nil
+}
+
+func (d *device) add(_ context.Context, name string, amount, start value.Value) (board.Entry, error) {
+	return d.change(name, func(now pantry.Entry, found bool) (value.Value, error) {
+		v := now.Value
+		if !found {
+			v = start
+			if v.IsZero() {
+				v, _ = value.Convert(value.Int(0), amount.Kind())
+			}
+		}
+		sum, err := value.Add(v, amount)
+		if err != nil {
+			return value.Value{}, fmt.Errorf("%s: %w", name, err)
+		}
+		return sum, nil
+	})
+}
+
+func (d *device) rm(_ context.Context, names []string) (int64, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		for _, name := range names {
+			if _, found := b.Entry(name); !found {
+				return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s; nothing was removed", name, d.place)}
+			}
+		}
+		return b.Drop(names...)
+	})
+	return d.ns.Version(), err
+}
+
+func (d *device) list(_ context.Context, prefix string) (listing, error) {
+	l := listing{Place: d.place, Path: d.ns.Path(), Version: d.ns.Version(), Entries: []board.Entry{}, Declared: []pantry.DeclaredKey{}}
+	for e := range d.ns.Entries(prefix) {
+		l.Entries = append(l.Entries, wire(e))
+	}
+	l.Declared = append(l.Declared, d.ns.Declared()...)
+	return l, nil
+}
+
+func (d *device) watch(ctx context.Context, names []string) iter.Seq2[change, error] {
+	return func(yield func(change, error) bool) {
+		first := true
+		for changed := range d.ns.WatchNames(ctx, names...) {
+			for _, name := range changed {
+				e, found := d.ns.Entry(name)
+				if !found {
+					e.Name = name
+				}
+				if !yield(change{wire(e), !found}, nil) {
+					return
+				}
+			}
+			first = false
+		}
+		if first && ctx.Err() == nil {
+			yield(change{}, errors.New("the namespace was closed"))
+		}
+	}
+}

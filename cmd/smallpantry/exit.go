@@ -1,0 +1,92 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"strings"
+	"syscall"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+)
+
+// The exit codes, which are a contract with scripts.
+const (
+	exitDone = iota
+	exitFailed
+	exitUsage
+	exitAbsent
+	exitRefused
+	exitNotAllowed
+	exitUnreachable
+)
+
+// usageError is about the words of the call.
+type usageError struct{ error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// exitError ends the command with a code; its message may be empty.
+type exitError struct {
+	code    int
+	message string
+}
+
+func (e exitError) Error() string { return e.message }
+
+// exit prints what went wrong and what to do next, and gives the exit code.
+func (a *app) exit(err error) int {
+	if err == nil {
+		return exitDone
+	}
+	code, next := a.judge(err)
+	if text := err.Error(); text != "" {
+		fmt.Fprintf(a.stderr, "smallpantry: %s\n", text)
+	}
+	if next != "" {
+		fmt.Fprintf(a.stderr, "  %s\n", next)
+	}
+	return code
+}
+
+// judge gives the exit code of an error, and what to do next.
+func (a *app) judge(err error) (code int, next string) {
+	var coded exitError
+	var be *board.Error
+	text := err.Error()
+	switch {
+	case errors.As(err, &coded):
+		return coded.code, ""
+	case !a.running, errors.As(err, new(usageError)), errors.Is(err, board.ErrLink):
+		return exitUsage, "smallpantry --help lists the commands; smallpantry COMMAND --help tells of one."
+	case errors.Is(err, board.ErrAbsent):
+		return exitAbsent, ""
+	case errors.Is(err, pantry.ErrConflict):
+		return exitRefused, "Look at what is there now, and decide again."
+	case errors.Is(err, pantry.ErrTooLarge):
+		return exitFailed, ""
+	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid):
+		if strings.Contains(text, "?kind=") {
+			return exitRefused, "Here that is --kind."
+		}
+		return exitRefused, ""
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, board.ErrNotAllowed), errors.Is(err, syscall.EROFS):
+		return exitNotAllowed, ""
+	case errors.Is(err, board.ErrUnreachable):
+		if errors.As(err, &be) && be.Code == "unreachable" {
+			return exitUnreachable, "Is the address right, and does the server run? smallpantry serve --dev starts one."
+		}
+		return exitUnreachable, "Try again in a while."
+	case errors.Is(err, fs.ErrNotExist):
+		return exitAbsent, ""
+	case errors.Is(err, syscall.EADDRINUSE):
+		return exitFailed, "Another program listens there: stop it, or choose another port with --listen 127.0.0.1:PORT."
+	case errors.As(err, new(*net.OpError)):
+		return exitFailed, "Choose another address with --listen."
+	case errors.Is(err, pantry.ErrDamaged):
+		return exitFailed, "Keep the file as it is: what is intact in it can be saved."
+	}
+	return exitFailed, ""
+}

@@ -1,0 +1,118 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+)
+
+// printJSON prints one object on one line.
+func (a *app) printJSON(v any) error {
+	enc := json.NewEncoder(a.stdout)
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// terminal says whether results go to a terminal, and how wide it is. Without
+// one, lines may be as long as they need to be: nothing that a script reads
+// is cut.
+func (a *app) terminal() (width int, ok bool) {
+	f, isFile := a.stdout.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) {
+		return 0, false
+	}
+	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+		return w, true
+	}
+	if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
+		return w, true
+	}
+	return 80, true
+}
+
+// A table is columns of text, as wide as the terminal lets them be: where they
+// don't fit, the flexible one is cut.
+type table struct {
+	a        *app
+	head     []string
+	rows     [][]string
+	flexible int
+}
+
+func (a *app) table(head ...string) *table { return &table{a: a, head: head} }
+
+func (t *table) row(cells ...string) {
+	for i, c := range cells {
+		cells[i] = strings.Map(printable, c)
+	}
+	t.rows = append(t.rows, cells)
+}
+
+// printable takes the power over the terminal from what somebody stored.
+func printable(r rune) rune {
+	if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+		return '·'
+	}
+	return r
+}
+
+func (t *table) print() {
+	if len(t.rows) == 0 {
+		return
+	}
+	const gap = 2
+	widths := make([]int, len(t.head))
+	for i := range t.head {
+		for _, row := range append([][]string{t.head}, t.rows...) {
+			widths[i] = max(widths[i], lipgloss.Width(row[i]))
+		}
+	}
+	style := lipgloss.NewStyle()
+	if width, ok := t.a.terminal(); ok {
+		total := 0
+		for _, w := range widths {
+			total += w + gap
+		}
+		if over := total - gap - width; over > 0 {
+			widths[t.flexible] = max(widths[t.flexible]-over, 8)
+		}
+		style = style.Faint(os.Getenv("NO_COLOR") == "")
+	}
+	line := func(cells []string) string {
+		var b strings.Builder
+		for i, c := range cells {
+			c = ansi.Truncate(c, widths[i], "…")
+			b.WriteString(c)
+			b.WriteString(strings.Repeat(" ", widths[i]-lipgloss.Width(c)+gap))
+		}
+		return strings.TrimRight(b.String(), " ")
+	}
+	fmt.Fprintln(t.a.stdout, style.Render(line(t.head)))
+	for _, row := range t.rows {
+		fmt.Fprintln(t.a.stdout, line(row))
+	}
+}
+
+// age tells how long ago something was, in one unit. A clock that was set back
+// makes nothing younger than now.
+func age(at time.Time) string {
+	d := max(time.Since(at), 0)
+	switch {
+	case d < 2*time.Second:
+		return "now"
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d d", int(d.Hours()/24))
+}

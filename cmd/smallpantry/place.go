@@ -1,0 +1,127 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A place is a namespace or a board: the same verbs work on both.
+type place interface {
+	where() string // for people
+	get(ctx context.Context, name string) (board.Entry, bool, error)
+	put(ctx context.Context, name, typed string, o putOptions) (board.Entry, error)
+	add(ctx context.Context, name string, amount, start value.Value) (board.Entry, error)
+	rm(ctx context.Context, names []string) (version int64, err error)
+	list(ctx context.Context, prefix string) (listing, error)
+	watch(ctx context.Context, names []string) iter.Seq2[change, error]
+	Close() error
+}
+
+type putOptions struct {
+	kind      value.Kind // KindNone: as stored, or as it looks
+	ifVersion int64      // -1: whatever is there
+}
+
+// A listing is what ls prints.
+type listing struct {
+	Place    string               `json:"place"`
+	Path     string               `json:"path,omitempty"`
+	Version  int64                `json:"version"`
+	Entries  []board.Entry        `json:"entries"`
+	Declared []pantry.DeclaredKey `json:"declared"`
+}
+
+// A change is what watch prints: an entry, or a name that is gone.
+type change struct {
+	entry board.Entry
+	gone  bool
+}
+
+// A way is how a place is opened.
+type way struct {
+	write  bool
+	create bool          // make a namespace that isn't there; implies write
+	every  time.Duration // how often to look for changes; 0: the default
+}
+
+// patience is how long a command tries again.
+const patience = 2 * time.Second
+
+func isURL(s string) bool {
+	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
+}
+
+// open opens a PLACE. Problems are named on standard error.
+func (a *app) open(where string, w way) (place, error) {
+	tell := func(p pantry.Problem) { fmt.Fprintf(a.stderr, "smallpantry: %v\n", p) }
+	if isURL(where) {
+		b, err := board.Join(where, board.As("smallpantry"), board.Patience(patience), board.Poll(w.every, w.every), board.OnProblem(tell))
+		if err != nil {
+			return nil, err
+		}
+		return &shared{b: b, address: where}, nil
+	}
+	dir, name, err := splitPlace(where)
+	if err != nil {
+		return nil, err
+	}
+	absent := exitError{exitAbsent, fmt.Sprintf("there is no namespace %s in %s; put makes one", name, dir)}
+	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.every)}
+	if !w.write && !w.create {
+		opts = append(opts, pantry.ReadOnly())
+	} else if !w.create && !isFile(filepath.Join(dir, name+".jsonl")) {
+		return nil, absent
+	}
+	ns, err := pantry.Open(dir, name, opts...)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, absent
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &device{ns: ns, place: where}, nil
+}
+
+// splitPlace gives the directory and the name of a namespace.
+func splitPlace(place string) (dir, name string, err error) {
+	if place == "" || strings.HasSuffix(place, "/") {
+		return "", "", usage("%q is no place: write DIR/NAMESPACE or http://HOST:PORT/b/BOARD", place)
+	}
+	dir, name = filepath.Split(filepath.FromSlash(place))
+	if dir == "" {
+		dir = "."
+	}
+	if bare, ok := strings.CutSuffix(name, ".jsonl"); ok {
+		return "", "", usage("a place is named without the ending of its file: write %s", filepath.Join(dir, bare))
+	}
+	if err := pantry.CheckNamespace(name); err != nil {
+		return "", "", usageError{err}
+	}
+	return filepath.Clean(dir), name, nil
+}
+
+// checkNames refuses names that no entry can have, before anything is done.
+func checkNames(names ...string) error {
+	for _, name := range names {
+		if err := pantry.CheckName(name); err != nil {
+			return usageError{err}
+		}
+	}
+	return nil
+}
+
+func isDir(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}

@@ -1,0 +1,92 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+func (a *app) put() *cobra.Command {
+	var kind string
+	var ifVersion int64
+	var ifAbsent bool
+	cmd := &cobra.Command{
+		Use:   "put PLACE NAME VALUE",
+		Short: "Store a value",
+		Long: `put stores a value. It is read as the kind that is stored or declared; else true
+and false are bool, a whole number is an int, a number with a point a float,
+[…] a list, {…} a map, and the rest text. What can't be read so is refused;
+--kind decides otherwise. The VALUE - is read from standard input.`,
+		Example: "  smallpantry put garden/plotbook reminder-hour 7\n  smallpantry put garden/plotbook plot 0042 --kind text",
+		Args:    exactly(3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o := putOptions{ifVersion: -1}
+			if err := checkNames(args[1]); err != nil {
+				return err
+			}
+			switch {
+			case ifAbsent && cmd.Flags().Changed("if-version"):
+				return usage("--if-absent and --if-version can't both hold")
+			case ifAbsent:
+				o.ifVersion = 0
+			case cmd.Flags().Changed("if-version"):
+				if ifVersion < 0 {
+					return usage("--if-version is %d, and a version is at least 0", ifVersion)
+				}
+				o.ifVersion = ifVersion
+			}
+			if kind != "" {
+				var err error
+				if o.kind, err = value.ParseKind(kind); err != nil {
+					return usageError{err}
+				}
+			}
+			typed, err := a.typed(args[2])
+			if err != nil {
+				return err
+			}
+			p, err := a.open(args[0], way{create: true})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			e, err := p.put(cmd.Context(), args[1], typed, o)
+			if err != nil {
+				return err
+			}
+			return a.printEntry(e)
+		},
+	}
+	cmd.Flags().StringVar(&kind, "kind", "", "store it as `KIND`: bool, int, float, text, bytes, time, list, map")
+	cmd.Flags().Int64Var(&ifVersion, "if-version", 0, "only if the entry is at version `N`; 0 means absent")
+	cmd.Flags().BoolVar(&ifAbsent, "if-absent", false, "only if nothing is stored")
+	return a.withJSON(cmd)
+}
+
+// typed gives the VALUE of a call, from standard input for "-". One newline
+// at its end is the terminal's, not the value's.
+func (a *app) typed(arg string) (string, error) {
+	if arg != "-" {
+		return arg, nil
+	}
+	b, err := io.ReadAll(io.LimitReader(a.stdin, 2*ledger.MaxValue))
+	if err != nil {
+		return "", fmt.Errorf("read standard input: %w", err)
+	}
+	return strings.TrimSuffix(string(b), "\n"), nil
+}
+
+// printEntry answers a write: the new value, or the entry.
+func (a *app) printEntry(e board.Entry) error {
+	if a.json {
+		return a.printJSON(e)
+	}
+	fmt.Fprintln(a.stdout, e.Value)
+	return nil
+}

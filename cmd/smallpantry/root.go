@@ -1,0 +1,125 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"regexp"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// app is one call of the command.
+type app struct {
+	stdin          io.Reader
+	stdout, stderr io.Writer
+	json           bool
+	running        bool // the words of the call were in order
+}
+
+func interruptible() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "smallpantry",
+		Short: "Keep small values on this device and on boards that several apps share",
+		Long: `smallpantry looks into namespaces on this device and boards of the shared
+store, changes what is there, and serves boards.
+
+A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/b/BOARD.
+
+Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent,
+4 refused by a condition or by kind, 5 not allowed, 6 the server can't be reached.`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("there is no command %q", args[0])
+			}
+			return nil
+		},
+		RunE:             func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRun: func(*cobra.Command, []string) { a.running = true },
+	}
+	root.SetIn(a.stdin)
+	root.SetOut(a.stdout)
+	root.SetErr(a.stderr)
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.AddCommand(a.get(), a.put(), a.rm(), a.add(), a.ls(), a.watch(), a.serve(), a.demo())
+	return root
+}
+
+// withJSON gives a command the flag --json.
+func (a *app) withJSON(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&a.json, "json", false, "print JSON")
+	return cmd
+}
+
+// exactly takes n arguments, which usage names.
+func exactly(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == n {
+			return nil
+		}
+		return fmt.Errorf("%d words were given and %d are needed: %s", len(args), n, cmd.UseLine())
+	}
+}
+
+// atLeast takes n arguments or more.
+func atLeast(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) >= n {
+			return nil
+		}
+		return fmt.Errorf("%d words were given and at least %d are needed: %s", len(args), n, cmd.UseLine())
+	}
+}
+
+var negative = regexp.MustCompile(`^-[0-9.]`)
+
+// reorder puts the flags of a call before "--" and its arguments behind it, so
+// that a negative number among them is not taken for a flag.
+func reorder(root *cobra.Command, args []string) []string {
+	cmd, rest, err := root.Find(args)
+	if err != nil || cmd == root {
+		return args
+	}
+	words := args[:len(args)-len(rest)]
+	var flags, plain []string
+	for i := 0; i < len(rest); i++ {
+		arg := rest[i]
+		switch {
+		case arg == "--":
+			plain = append(plain, rest[i+1:]...)
+			i = len(rest)
+		case len(arg) < 2 || arg[0] != '-' || negative.MatchString(arg):
+			plain = append(plain, arg)
+		default:
+			flags = append(flags, arg)
+			if takesValue(cmd, arg) && i+1 < len(rest) {
+				i++
+				flags = append(flags, rest[i])
+			}
+		}
+	}
+	out := append(append([]string{}, words...), flags...)
+	return append(append(out, "--"), plain...)
+}
+
+// takesValue says whether the next argument belongs to the flag arg.
+func takesValue(cmd *cobra.Command, arg string) bool {
+	var f *pflag.Flag
+	switch {
+	case len(arg) > 2 && arg[:2] == "--":
+		f = cmd.Flags().Lookup(arg[2:])
+	case len(arg) == 2:
+		f = cmd.Flags().ShorthandLookup(arg[1:])
+	}
+	return f != nil && f.NoOptDefVal == ""
+}

@@ -1,0 +1,66 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) watch() *cobra.Command {
+	var poll time.Duration
+	cmd := &cobra.Command{
+		Use:   "watch PLACE [NAME...]",
+		Short: "Print the values now, and then each change",
+		Long: `watch prints the values now, a line each, and then a line at each change, until
+it is interrupted. Without a NAME it watches everything in the place. Quick changes may
+come as one; the newest always comes.`,
+		Example: "  smallpantry watch http://127.0.0.1:8437/b/rowan-street tank/litres gate/open --poll 1s",
+		Args:    atLeast(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names := args[1:]
+			if err := checkNames(names...); err != nil {
+				return err
+			}
+			if poll <= 0 {
+				return usage("--poll is %v, and must be over 0", poll)
+			}
+			p, err := a.open(args[0], way{every: poll})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			for c, err := range p.watch(cmd.Context(), names) {
+				if err != nil {
+					return err
+				}
+				if err := a.printChange(c); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().DurationVar(&poll, "poll", 2*time.Second, "how often to look")
+	return a.withJSON(cmd)
+}
+
+func (a *app) printChange(c change) error {
+	e := c.entry
+	switch {
+	case a.json && c.gone:
+		return a.printJSON(map[string]any{"name": e.Name, "version": e.Version, "gone": true})
+	case a.json:
+		return a.printJSON(e)
+	case c.gone:
+		fmt.Fprintf(a.stdout, "%s  absent\n", e.Name)
+		return nil
+	}
+	line := fmt.Sprintf("%s  %s  version %d", e.Name, shown(e.Value), e.Version)
+	if e.By != "" {
+		line += "  by " + e.By
+	}
+	fmt.Fprintln(a.stdout, strings.Map(printable, line))
+	return nil
+}
