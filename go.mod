@@ -8,9 +8,11 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.6
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/gofrs/flock v0.13.2
+	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.1.0
 	github.com/stretchr/testify v1.12.1
+	go.uber.org/goleak v1.3.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
 	pgregory.net/rapid v1.3.0

@@ -70,6 +70,7 @@ type Board struct {
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
 	all      bool // everything on the board is asked for
+	allKnown bool // and has been told
 	cursor   string
 	tag      string
 	watchers map[*watcher]struct{}
@@ -229,12 +230,10 @@ func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]stri
 	return func(yield func([]string) bool) {
 		w := b.watch(names)
 		defer b.unwatch(w)
-		select {
-		case <-b.ready:
-		case <-ctx.Done():
-			return
-		case <-b.ctx.Done():
-			return
+		for !b.settled(w) {
+			if !w.wait(ctx, b.ctx) {
+				return
+			}
 		}
 		b.takeChanged(w)
 		first := names

@@ -74,6 +74,9 @@ func (b *Board) learnLocked(e Entry, evenOlder bool) {
 		if r.known && !evenOlder && e.Version < r.entry.Version {
 			return
 		}
+		if e.Version != r.entry.Version {
+			r.refused = nil // what was refused is over
+		}
 		r.entry, r.known, r.stale = e, true, false
 	})
 }
@@ -110,9 +113,9 @@ func (b *Board) unwatch(w *watcher) {
 	delete(b.watchers, w)
 }
 
-// tell: Board.mu must be held.
+// tell: Board.mu must be held. No name means that there was an answer.
 func (w *watcher) tell(name string) {
-	if !slices.Contains(w.changed, name) {
+	if name != "" && !slices.Contains(w.changed, name) {
 		w.changed = append(w.changed, name)
 	}
 	select {
@@ -128,6 +131,21 @@ func (b *Board) takeChanged(w *watcher) []string {
 	w.changed = nil
 	slices.Sort(changed)
 	return changed
+}
+
+// settled says whether the server has told of all that w watches.
+func (b *Board) settled(w *watcher) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(w.names) == 0 {
+		return b.allKnown
+	}
+	for _, name := range w.names {
+		if !b.nodes[name].state.Load().known {
+			return false
+		}
+	}
+	return true
 }
 
 func (w *watcher) wait(ctx, open context.Context) bool {

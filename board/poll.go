@@ -84,11 +84,12 @@ func (b *Board) pollOnce() (news bool, err error) {
 	}
 	all, cursor, tag := b.all, b.cursor, b.tag
 	b.mu.Unlock()
-	if !all && len(names) == 0 {
-		return false, nil
-	}
 	slices.Sort(names)
 	query := url.Values{"name": names}
+	if !all && len(names) == 0 {
+		query = url.Values{"names": {"true"}, "limit": {"1"}} // is the server there?
+		cursor, tag = "", ""
+	}
 	if len(query.Encode()) > maxQuery {
 		query = url.Values{}
 	}
@@ -96,6 +97,9 @@ func (b *Board) pollOnce() (news bool, err error) {
 		query.Set("since", cursor)
 	}
 	page, err := b.list(b.ctx, "poll", query, tag)
+	if !all && len(names) == 0 {
+		page.Entries, page.Next, page.Cursor, page.tag = nil, "", "", ""
+	}
 	for next := page; err == nil && next.Next != ""; {
 		query.Set("after", next.Next)
 		if next, err = b.list(b.ctx, "poll", query, ""); err == nil {
@@ -129,6 +133,10 @@ func (b *Board) pollOnce() (news bool, err error) {
 		if b.all == all && (all || len(b.nodes) == len(names) || len(query["name"]) == 0) {
 			b.cursor, b.tag = page.Cursor, page.tag
 		}
+	}
+	b.allKnown = b.all && all
+	for w := range b.watchers {
+		w.tell("") // it may wait for the first answer
 	}
 	select {
 	case <-b.ready:

@@ -183,10 +183,11 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 			if ctx.Err() != nil || v.b.ctx.Err() != nil || !yield(s) {
 				return
 			}
-			if !w.wait(ctx, v.b.ctx) {
-				return
+			for len(v.b.takeChanged(w)) == 0 {
+				if !w.wait(ctx, v.b.ctx) {
+					return
+				}
 			}
-			v.b.takeChanged(w)
 		}
 	}
 }

@@ -222,14 +222,16 @@ func TestOperations(t *testing.T) {
 		want value.Value
 		is   error
 	}{
-		"ints":            {func() (value.Value, error) { return value.Add(value.Int(40), value.Int(-10)) }, value.Int(30), nil},
-		"int and 1.0":     {func() (value.Value, error) { return value.Add(one, value.Float(1)) }, value.Int(2), nil},
-		"int and 1.5":     {func() (value.Value, error) { return value.Add(one, value.Float(1.5)) }, none, value.ErrWrongKind},
-		"float and int":   {func() (value.Value, error) { return value.Add(value.Float(1.5), one) }, value.Float(2.5), nil},
-		"overflow":        {func() (value.Value, error) { return value.Add(value.Int(math.MaxInt64), one) }, none, value.ErrOutOfRange},
-		"underflow":       {func() (value.Value, error) { return value.Add(value.Int(math.MinInt64), value.Int(-1)) }, none, value.ErrOutOfRange},
-		"lowest":          {func() (value.Value, error) { return value.Add(value.Int(-1), value.Int(math.MinInt64+1)) }, value.Int(math.MinInt64), nil},
-		"not finite":      {func() (value.Value, error) { return value.Add(value.Float(math.MaxFloat64), value.Float(math.MaxFloat64)) }, none, value.ErrOutOfRange},
+		"ints":          {func() (value.Value, error) { return value.Add(value.Int(40), value.Int(-10)) }, value.Int(30), nil},
+		"int and 1.0":   {func() (value.Value, error) { return value.Add(one, value.Float(1)) }, value.Int(2), nil},
+		"int and 1.5":   {func() (value.Value, error) { return value.Add(one, value.Float(1.5)) }, none, value.ErrWrongKind},
+		"float and int": {func() (value.Value, error) { return value.Add(value.Float(1.5), one) }, value.Float(2.5), nil},
+		"overflow":      {func() (value.Value, error) { return value.Add(value.Int(math.MaxInt64), one) }, none, value.ErrOutOfRange},
+		"underflow":     {func() (value.Value, error) { return value.Add(value.Int(math.MinInt64), value.Int(-1)) }, none, value.ErrOutOfRange},
+		"lowest":        {func() (value.Value, error) { return value.Add(value.Int(-1), value.Int(math.MinInt64+1)) }, value.Int(math.MinInt64), nil},
+		"not finite": {func() (value.Value, error) {
+			return value.Add(value.Float(math.MaxFloat64), value.Float(math.MaxFloat64))
+		}, none, value.ErrOutOfRange},
 		"text":            {func() (value.Value, error) { return value.Add(value.Text("1"), one) }, none, value.ErrWrongKind},
 		"raise":           {func() (value.Value, error) { return value.Raise(one, value.Int(3)) }, value.Int(3), nil},
 		"raise to less":   {func() (value.Value, error) { return value.Raise(value.Int(3), one) }, value.Int(3), nil},

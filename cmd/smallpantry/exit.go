@@ -10,6 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/value"
 )
 
 // The exit codes, which are a contract with scripts.
@@ -67,7 +68,7 @@ func (a *app) judge(err error) (code int, next string) {
 		return exitRefused, "Look at what is there now, and decide again."
 	case errors.Is(err, pantry.ErrTooLarge):
 		return exitFailed, ""
-	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid):
+	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid), errors.Is(err, value.ErrOutOfRange):
 		if strings.Contains(text, "?kind=") {
 			return exitRefused, "Here that is --kind."
 		}

@@ -1,0 +1,339 @@
+package board_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/server"
+	"github.com/small-pantry/pantry/value"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var (
+	tankLitres = pantry.Int("tank/litres", 0).Between(0, 5000)
+	queue      = pantry.List[string]("hose/queue")
+)
+
+// A store is a real server that a test can put trouble in front of.
+type store struct {
+	*httptest.Server
+	trouble atomic.Pointer[http.HandlerFunc] // answers instead of the server
+	asked   atomic.Int64
+}
+
+func newStore(t *testing.T) *store {
+	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	st := &store{}
+	st.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		st.asked.Add(1)
+		if f := st.trouble.Load(); f != nil {
+			(*f)(w, r)
+			return
+		}
+		s.ServeHTTP(w, r)
+	}))
+	t.Cleanup(func() {
+		st.Close()
+		assert.NoError(t, s.Close())
+	})
+	return st
+}
+
+func (st *store) answer(f http.HandlerFunc) {
+	if f == nil {
+		st.trouble.Store(nil)
+		return
+	}
+	st.trouble.Store(&f)
+}
+
+// join joins as an app that asks often; it has a client of its own, so that
+// closing it leaves no connection behind.
+func (st *store) join(t *testing.T, opts ...board.Option) *board.Board {
+	client := &http.Client{Transport: &http.Transport{}}
+	opts = append([]board.Option{
+		board.HTTPClient(client), board.Poll(5*time.Millisecond, 20*time.Millisecond), board.Patience(time.Millisecond),
+		board.OnProblem(func(pantry.Problem) {}),
+	}, opts...)
+	b, err := board.Join(st.URL+"/b/rowan-street", opts...)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		assert.NoError(t, b.Close())
+		client.CloseIdleConnections()
+	})
+	return b
+}
+
+// until waits for a state of v that is as wanted.
+func until[T any](t *testing.T, v board.Var[T], wanted func(board.State[T]) bool) board.State[T] {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	for s := range v.Watch(ctx) {
+		if wanted(s) {
+			return s
+		}
+	}
+	require.FailNow(t, "the state did not come", "%+v", v.State())
+	panic("unreachable")
+}
+
+func shows[T comparable](x T) func(board.State[T]) bool {
+	return func(s board.State[T]) bool { return s.Phase == board.Current && s.Value == x }
+}
+
+func TestTwoPhones(t *testing.T) {
+	st := newStore(t)
+	one, two := st.join(t, board.As("tankwatch")), st.join(t)
+	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
+	assert.Equal(t, board.State[int]{}, board.State[int]{Phase: board.Unknown}, "the zero State is pending")
+
+	x, found, err := tank1.Lookup(t.Context())
+	assert.Equal(t, []any{0, false, nil}, []any{x, found, err})
+	require.NoError(t, tank1.Set(t.Context(), 420))
+	s := tank1.State()
+	assert.Equal(t, []any{420, board.Current, true, true}, []any{s.Value, s.Phase, s.Mine, s.Found}, "one's own change shows at once")
+	s = until(t, tank2, shows(420))
+	assert.Equal(t, []any{"tankwatch", false, int64(1)}, []any{s.By, s.Mine, s.Version})
+
+	var all sync.WaitGroup
+	for _, v := range []board.Var[int]{tank1, tank2} {
+		for range 4 {
+			all.Go(func() {
+				for range 10 {
+					_, err := board.Add(t.Context(), v, -1)
+					assert.NoError(t, err)
+				}
+			})
+		}
+	}
+	all.Wait()
+	until(t, tank1, shows(340))
+	until(t, tank2, shows(340))
+
+	now, err := board.Add(t.Context(), tank1, 10_000)
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	assert.Equal(t, 340, now)
+	assert.Equal(t, board.Refused, tank1.State().Phase)
+	assert.ErrorIs(t, tank1.Set(t.Context(), -1), pantry.ErrInvalid)
+
+	_, err = two.Drop(t.Context(), "tank/litres")
+	require.NoError(t, err)
+	s = until(t, tank1, func(s board.State[int]) bool { return !s.Found })
+	assert.Equal(t, 0, s.Value, "a removed entry shows the default")
+}
+
+func TestEveryKindArrives(t *testing.T) {
+	b := newStore(t).join(t)
+	moment := time.Date(2026, 5, 3, 9, 12, 44, 5, time.UTC)
+	check := func(name string, set func() error, same func() bool) {
+		t.Helper()
+		require.NoError(t, set(), name)
+		assert.True(t, same(), name)
+	}
+	at, raw, kg, l := board.On(b, pantry.Time("watered/C4", time.Time{})), board.On(b, pantry.Bytes("raw", nil)), board.On(b, pantry.Float("kg", 0)), board.On(b, queue)
+	check("time", func() error { return at.Set(t.Context(), moment) }, func() bool { return at.Get().Equal(moment) })
+	check("bytes", func() error { return raw.Set(t.Context(), []byte{0, 255}) }, func() bool { return string(raw.Get()) == "\x00\xff" })
+	check("float", func() error { return kg.Set(t.Context(), 5) }, func() bool { return kg.Get() == 5 })
+	check("list", func() error { return l.Set(t.Context(), []string{"C4"}) }, func() bool { return fmt.Sprint(l.Get()) == "[C4]" })
+	for _, set := range []func() error{func() error { return at.Set(t.Context(), moment.Add(1)) }, func() error { return kg.Set(t.Context(), 6) }} {
+		assert.NoError(t, set(), "once more, into an entry that has its kind")
+	}
+	e, found, err := b.Entry(t.Context(), "kg")
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.True(t, value.Equal(value.Float(6), e.Value))
+	entries, version, err := b.All(t.Context(), "")
+	require.NoError(t, err)
+	assert.Len(t, entries, 4)
+	assert.EqualValues(t, 6, version)
+}
+
+func TestWrongKindIsNamed(t *testing.T) {
+	st := newStore(t)
+	var problems atomic.Int64
+	b := st.join(t, board.OnProblem(func(pantry.Problem) { problems.Add(1) }))
+	_, err := b.Put(t.Context(), "tank/litres", value.Text("plenty"))
+	require.NoError(t, err)
+	tank := board.On(b, tankLitres)
+	s := until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Unreadable })
+	assert.ErrorIs(t, s.Err, pantry.ErrWrongKind)
+	assert.Equal(t, 0, s.Value)
+	assert.EqualValues(t, 1, problems.Load())
+	_, found, err := tank.Lookup(t.Context())
+	assert.True(t, found)
+	assert.ErrorIs(t, err, pantry.ErrWrongKind)
+	_, err = board.Add(t.Context(), tank, 1)
+	assert.ErrorIs(t, err, pantry.ErrWrongKind, "a default that stands in is not counted on")
+	assert.ErrorIs(t, tank.Set(t.Context(), 5), pantry.ErrWrongKind)
+	_, err = b.Put(t.Context(), "tank/litres", value.Int(5), board.AsKind(value.KindInt), board.IfVersion(1))
+	require.NoError(t, err)
+	_, err = b.PutTyped(t.Context(), "tank/litres", "6", board.IfAbsent())
+	assert.ErrorIs(t, err, pantry.ErrConflict)
+	var be *board.Error
+	require.ErrorAs(t, err, &be)
+	assert.Equal(t, []any{"conflict", "put", "rowan-street", "tank/litres"}, []any{be.Code, be.Op, be.Board, be.Name})
+	until(t, tank, shows(5))
+}
+
+func TestPollsInOneRequestAndSlowsDown(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t)
+	for i := range 50 {
+		board.On(b, pantry.Int(fmt.Sprint("name", i), 0))
+	}
+	require.NoError(t, b.Ready(t.Context()))
+	require.Eventually(t, func() bool { return b.Status().NotModified >= 3 }, 10*time.Second, time.Millisecond)
+	assert.Less(t, b.Status().Polls, 40, "one request for all variables, not one each")
+	asked := st.asked.Load()
+	b.Pause()
+	require.Eventually(t, func() bool { n := st.asked.Load(); same := n == asked; asked = n; return same }, 10*time.Second, 50*time.Millisecond)
+	b.Resume()
+	require.Eventually(t, func() bool { return st.asked.Load() > asked }, 10*time.Second, time.Millisecond)
+}
+
+func TestServerInTrouble(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t)
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	until(t, tank, shows(420))
+	for name, f := range map[string]http.HandlerFunc{
+		"down": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(503)
+			_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
+		},
+		"cut":       func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
+		"not ours":  func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>Sign in")) },
+		"elsewhere": func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.0.0.1:1/", 302) },
+		"half": func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = w.Write([]byte(`{"entries":[{"name":"tank/litres"`))
+		},
+	} {
+		st.answer(f)
+		s := until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale })
+		assert.Equal(t, 420, s.Value, "%s: the last value is kept", name)
+		_, err := board.Add(t.Context(), tank, 1)
+		assert.Error(t, err, name)
+		_, _, err = tank.Lookup(t.Context())
+		assert.Error(t, err, name)
+		st.answer(nil)
+		until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current || s.Phase == board.Refused })
+		require.NoError(t, tank.Set(t.Context(), 421))
+		require.NoError(t, tank.Set(t.Context(), 420))
+	}
+}
+
+// An addition whose answer was lost is not sent again, and a call that no
+// server took is.
+func TestWhatIsRepeated(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t, board.Patience(5*time.Second))
+	tank := board.On(b, tankLitres)
+	var posts atomic.Int64
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			if posts.Add(1) == 1 {
+				w.Header().Set("Content-Type", "application/problem+json")
+				w.WriteHeader(503)
+				_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
+				return
+			}
+			panic(http.ErrAbortHandler)
+		}
+		w.WriteHeader(http.StatusNotModified)
+	})
+	_, err := board.Add(t.Context(), tank, 1)
+	assert.ErrorIs(t, err, board.ErrUnreachable)
+	assert.EqualValues(t, 2, posts.Load())
+}
+
+func TestServerStartedAnew(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t)
+	tank := board.On(b, tankLitres)
+	for i := range 5 {
+		require.NoError(t, tank.Set(t.Context(), i+1))
+	}
+	until(t, tank, shows(5))
+	other := newStore(t)
+	require.NoError(t, board.On(other.join(t), tankLitres).Set(t.Context(), 77))
+	st.answer(other.Config.Handler.ServeHTTP)
+	// The other store's check of the host would refuse the first one's port.
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		r.Host = strings.TrimPrefix(other.URL, "http://")
+		r2 := r.WithContext(context.WithValue(r.Context(), http.LocalAddrContextKey, other.Listener.Addr()))
+		other.Config.Handler.ServeHTTP(w, r2)
+	})
+	s := until(t, tank, shows(77))
+	assert.EqualValues(t, 1, s.Version, "of another lineage a lower version is newer")
+}
+
+func TestWatchTheBoard(t *testing.T) {
+	st := newStore(t)
+	b, other := st.join(t), st.join(t)
+	_, err := other.Put(t.Context(), "gate/open", value.Bool(true))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	var seen []string
+	for names := range b.Watch(ctx) {
+		seen = append(seen, strings.Join(names, " "))
+		if len(seen) == 3 {
+			break
+		}
+		_, err := other.Put(t.Context(), fmt.Sprint("new", len(seen)), value.Int(1))
+		require.NoError(t, err)
+	}
+	assert.Equal(t, []string{"gate/open", "new1", "new2"}, seen)
+	e, found := b.Known("new2")
+	assert.True(t, found)
+	assert.Equal(t, "1", e.Value.String())
+	list, err := board.List(t.Context(), st.URL, board.HTTPClient(&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}))
+	require.NoError(t, err)
+	assert.Equal(t, []board.Summary{{Board: "rowan-street", Version: 3, Entries: 3}}, list)
+}
+
+func TestJoinRefuses(t *testing.T) {
+	for _, link := range []string{"", "rowan-street", "ftp://h/b/x", "http://h/x", "http://h/b/", "http://h/b/Rowan", "http://h/b/a/b", "://"} {
+		_, err := board.Join(link)
+		assert.ErrorIs(t, err, board.ErrLink, link)
+	}
+	_, err := board.Join("http://h/x#geheim")
+	assert.NotContains(t, err.Error(), "geheim")
+	var warned error
+	b, err := board.Join("http://garden.example/b/x", board.OnProblem(func(p pantry.Problem) { warned = p.Err }))
+	require.NoError(t, err)
+	assert.ErrorContains(t, warned, "https")
+	require.NoError(t, b.Close())
+	ctx := t.Context()
+	assert.ErrorIs(t, board.On(b, tankLitres).Set(ctx, 1), pantry.ErrClosed)
+	assert.ErrorIs(t, b.Ready(ctx), pantry.ErrClosed)
+	b, err = board.Join("http://127.0.0.1:1/b/x", board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer b.Close()
+	_, _, err = b.Entry(ctx, "x")
+	assert.ErrorIs(t, err, board.ErrUnreachable)
+	short, cancel := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer cancel()
+	err = b.Ready(short)
+	assert.True(t, errors.Is(err, board.ErrUnreachable) && errors.Is(err, context.DeadlineExceeded), "%v", err)
+}

@@ -1,0 +1,217 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){"smallpantry": main})
+}
+
+// The scripts in testdata/script, one a command. Besides the standard ones
+// they have: exits CODE COMMAND..., whose exit code must be CODE; and serving,
+// which starts a server and sets $SERVER to its address.
+func TestCommands(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/script",
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits":   exits,
+			"serving": serving,
+			"loop":    loop,
+		},
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("NO_COLOR", "1")
+			return nil
+		},
+	})
+}
+
+func exits(ts *testscript.TestScript, _ bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	err = ts.Exec(args[1], args[2:]...)
+	got := 0
+	if exit := (*exec.ExitError)(nil); err != nil && !asExit(err, &exit) {
+		ts.Check(err)
+	} else if exit != nil {
+		got = exit.ExitCode()
+	}
+	if got != want {
+		ts.Fatalf("exit code %d, want %d", got, want)
+	}
+}
+
+func asExit(err error, to **exec.ExitError) bool {
+	e, ok := err.(*exec.ExitError)
+	*to = e
+	return ok
+}
+
+func serving(ts *testscript.TestScript, _ bool, args []string) {
+	cmd, address, err := startServer(ts.MkAbs("data"), args...)
+	ts.Check(err)
+	ts.Setenv("SERVER", address)
+	ts.Defer(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		ts.Check(cmd.Wait())
+	})
+}
+
+// startServer runs the command as a process of its own and waits for its
+// first line.
+func startServer(data string, args ...string) (*exec.Cmd, string, error) {
+	cmd := exec.Command("smallpantry", append([]string{"serve", "--dev", "--data", data, "--listen", "127.0.0.1:0"}, args...)...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, "", err
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, "", err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	address, ok := strings.CutPrefix(strings.TrimSpace(line), "serving on ")
+	if err == nil && !ok {
+		err = fmt.Errorf("the server's first line is %q", line)
+	}
+	return cmd, address, err
+}
+
+// loop N COMMAND... runs the command N times, in two processes at once each time.
+func loop(ts *testscript.TestScript, _ bool, args []string) {
+	n, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	failed := make(chan error, 2)
+	for range 2 {
+		go func() {
+			for range n {
+				cmd := exec.Command(args[1], args[2:]...)
+				cmd.Dir = ts.Getenv("WORK")
+				if out, err := cmd.CombinedOutput(); err != nil {
+					failed <- fmt.Errorf("%w: %s", err, out)
+					return
+				}
+			}
+			failed <- nil
+		}()
+	}
+	ts.Check(<-failed)
+	ts.Check(<-failed)
+}
+
+// A server that is killed in the middle of writing loses nothing that it
+// answered, and nobody's addition is counted twice.
+func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
+	data := t.TempDir()
+	const adders = 4
+	answered := make(chan int, adders)
+	answer := 0
+	for round := range 3 {
+		cmd, address, err := startServer(data)
+		require.NoError(t, err)
+		for range adders {
+			go func() {
+				n := 0
+				for run([]string{"add", address + "/b/rowan-street", "tank/litres", "1"}, nil, &strings.Builder{}, &strings.Builder{}) == 0 {
+					n++
+				}
+				answered <- n
+			}()
+		}
+		time.Sleep(time.Duration(100+50*round) * time.Millisecond) // any moment will do
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait() // it says that it was killed
+		for range adders {
+			answer += <-answered
+		}
+		cmd, address, err = startServer(data)
+		require.NoError(t, err)
+		var out strings.Builder
+		require.Zero(t, run([]string{"get", address + "/b/rowan-street", "tank/litres", "--or", "0"}, nil, &out, os.Stderr))
+		stored, err := strconv.Atoi(strings.TrimSpace(out.String()))
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, stored, answer)
+		assert.LessOrEqual(t, stored, answer+adders, "at most one that was not answered for each who asked")
+		answer = stored
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		require.NoError(t, cmd.Wait())
+	}
+	assert.Positive(t, answer)
+}
+
+func TestPortInUse(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	var out, errs strings.Builder
+	assert.Equal(t, exitFailed, run([]string{"serve", "--dev", "--data", filepath.Join(t.TempDir(), "d"), "--listen", l.Addr().String()}, nil, &out, &errs))
+	assert.Contains(t, errs.String(), "--listen")
+	assert.Empty(t, out.String())
+}
+
+// awaited is an output that a test can wait on.
+type awaited chan string
+
+func (a awaited) Write(b []byte) (int, error) {
+	for line := range strings.Lines(string(b)) {
+		a <- strings.TrimSpace(line)
+	}
+	return len(b), nil
+}
+
+func (a awaited) next(t *testing.T) string {
+	t.Helper()
+	select {
+	case line := <-a:
+		return line
+	case <-time.After(10 * time.Second):
+		require.FailNow(t, "nothing was printed")
+		return ""
+	}
+}
+
+func TestWatch(t *testing.T) {
+	cmd, address, err := startServer(t.TempDir())
+	require.NoError(t, err)
+	for _, place := range []string{filepath.Join(t.TempDir(), "plotbook"), address + "/b/rowan-street"} {
+		call := func(args ...string) {
+			require.Zero(t, run(args, nil, &strings.Builder{}, os.Stderr))
+		}
+		call("put", place, "plot", "C4")
+		lines := make(awaited, 100)
+		watch := exec.Command("smallpantry", "watch", place, "--poll", "10ms")
+		watch.Stdout, watch.Stderr = lines, os.Stderr
+		require.NoError(t, watch.Start())
+		assert.Regexp(t, `^plot  C4  version 1`, lines.next(t))
+		call("put", place, "plot", "B2")
+		assert.Regexp(t, `^plot  B2  version 2`, lines.next(t))
+		call("rm", place, "plot")
+		assert.Equal(t, `plot  absent`, lines.next(t))
+		require.NoError(t, watch.Process.Signal(os.Interrupt))
+		require.NoError(t, watch.Wait(), "an interrupted watch is done, not failed")
+
+		watch = exec.Command("smallpantry", "watch", place, "plot", "--poll", "10ms", "--json")
+		watch.Stdout, watch.Stderr = lines, os.Stderr
+		require.NoError(t, watch.Start())
+		assert.Regexp(t, `^{"gone":true,"name":"plot","version":\d}$`, lines.next(t))
+		call("put", place, "plot", "C4")
+		assert.Regexp(t, `^{"name":"plot","kind":"text","value":"C4","version":4,`, lines.next(t))
+		require.NoError(t, watch.Process.Signal(os.Interrupt))
+		require.NoError(t, watch.Wait())
+	}
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, cmd.Wait())
+}

@@ -1,0 +1,48 @@
+// Package pantry keeps small app settings and state on the device: named,
+// typed values that are still there after the app is closed, killed, or the
+// phone restarted.
+//
+// A Key is declared once, with its name, kind, default and rules; a Var is that
+// key in a Namespace, which is one file.
+//
+//	var reminderHour = pantry.Int("reminder-hour", 18).Between(0, 23)
+//
+//	ns, err := pantry.Open(dir, "plotbook")
+//	…
+//	defer ns.Close()
+//	hour := reminderHour.In(ns)
+//	hour.Get()      // 18: nothing is stored yet
+//	err = hour.Set(7) // nil: it is on the disk
+//	hour.Get()      // 7, also after the app was closed and opened
+//
+// # Reading
+//
+// Var.Get never fails and never waits: it gives the default where nothing is
+// stored, and where what is stored can't be used. Var.Lookup tells these cases
+// apart. Var.Watch gives the value now and then each newer one, whoever writes it.
+//
+// # Writing
+//
+// Write at every change, not at exit. Var.Set returns nil when the value is on
+// the disk; until then nobody sees it. Var.Update and the operations (Add, Raise,
+// Lower, Append, AppendUnique, Remove) are read-modify-write steps that lose
+// nobody's change. Namespace.Commit makes several changes whole or not at all.
+// A default is never written back by itself.
+//
+// # What a user typed
+//
+// Key.Parse reads and checks it; its error is a sentence to show.
+//
+// # What goes wrong
+//
+// Errors wrap the sentinels of this package, in an *Error that says what was
+// tried where. What was survived is a Problem: it goes to OnProblem, or to
+// log/slog, and is kept for Namespace.Problems. Misuse that shows when keys are
+// declared panics, with the remedy.
+//
+// # Caveats
+//
+// All of a namespace is in memory, and a value has 1 MiB at most: it is for small
+// data. A write waits for the disk, which can take tens of milliseconds, so it
+// does not belong on the thread that draws. Values are not encrypted.
+package pantry

@@ -1,0 +1,401 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"github.com/small-pantry/pantry/server"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// start serves a data directory until the test ends, or until stop is called.
+func start(t testing.TB, data string) (base string, stop func()) {
+	t.Helper()
+	s, err := server.New(server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		assert.NoError(t, <-served)
+		assert.NoError(t, s.Close())
+		http.DefaultClient.CloseIdleConnections()
+	})
+	t.Cleanup(stop)
+	return "http://" + l.Addr().String(), stop
+}
+
+// An answer is what came back, with its JSON read where it is some.
+type answer struct {
+	status int
+	header http.Header
+	body   string
+	json   map[string]any
+}
+
+func (a answer) code() any { return a.json["code"] }
+
+// ask sends a request; headers are pairs of name and value.
+func ask(t testing.TB, method, url, body string, headers ...string) answer {
+	t.Helper()
+	req, err := http.NewRequestWithContext(context.Background(), method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	for i := 0; i < len(headers); i += 2 {
+		if headers[i] == "Host" {
+			req.Host = headers[i+1]
+		}
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	a := answer{status: resp.StatusCode, header: resp.Header, body: string(raw)}
+	if strings.Contains(resp.Header.Get("Content-Type"), "json") {
+		dec := json.NewDecoder(strings.NewReader(a.body))
+		dec.UseNumber()
+		require.NoError(t, dec.Decode(&a.json), a.body)
+	}
+	return a
+}
+
+const typeJSON = "application/json"
+
+func TestEntry(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/rowan-street/entries/tank/litres"
+
+	a := ask(t, "GET", at, "")
+	assert.Equal(t, 404, a.status)
+	assert.Equal(t, "absent", a.code())
+	assert.Equal(t, "application/problem+json", a.header.Get("Content-Type"))
+
+	a = ask(t, "PUT", at, "420", "Content-Type", typeJSON, "Client-Instance", "k3f9", "Client-Name", "tankwatch")
+	assert.Equal(t, 201, a.status)
+	tag := a.header.Get("ETag")
+	assert.Regexp(t, `^"1-\d{13}"$`, tag)
+	a = ask(t, "GET", at, "")
+	assert.Equal(t, 200, a.status)
+	assert.Equal(t, tag, a.header.Get("ETag"))
+	assert.Equal(t, "private, no-cache", a.header.Get("Cache-Control"))
+	delete(a.json, "updated")
+	assert.Equal(t, map[string]any{"name": "tank/litres", "kind": "int", "value": json.Number("420"), "version": json.Number("1"), "by": "tankwatch", "from": "k3f9"}, a.json)
+	a = ask(t, "GET", at, "", "If-None-Match", tag)
+	assert.Equal(t, 304, a.status)
+	assert.Empty(t, a.body)
+	a = ask(t, "GET", at, "", "Accept", "text/plain")
+	assert.Equal(t, "420", a.body)
+	assert.Equal(t, strings.TrimSuffix(tag, `"`)+`-t"`, a.header.Get("ETag"))
+	assert.Equal(t, 304, ask(t, "GET", at, "", "Accept", "text/plain", "If-None-Match", a.header.Get("ETag")).status)
+	assert.Equal(t, 200, ask(t, "GET", strings.Replace(at, "tank/", "tank%2F", 1), "").status)
+
+	// Conditions.
+	a = ask(t, "PUT", at, "1", "If-None-Match", "*")
+	assert.Equal(t, 412, a.status)
+	assert.Equal(t, "conflict", a.code())
+	assert.Equal(t, json.Number("420"), a.json["entry"].(map[string]any)["value"])
+	assert.Equal(t, 412, ask(t, "PUT", at, "1", "If-Match", `"9-1"`).status)
+	assert.Equal(t, 200, ask(t, "PUT", at, "421", "If-Match", tag).status)
+	assert.Equal(t, 412, ask(t, "DELETE", at, "", "If-Match", tag).status)
+	assert.Equal(t, 200, ask(t, "PUT", at, "422", "If-Match", "2").status)
+	assert.Equal(t, 412, ask(t, "PUT", base+"/v1/boards/rowan-street/entries/x", "1", "If-Match", "*").status)
+
+	// What is there already makes no version.
+	assert.Equal(t, json.Number("3"), ask(t, "PUT", at, "422").json["version"])
+	assert.Equal(t, 204, ask(t, "DELETE", at, "").status)
+	assert.Equal(t, 404, ask(t, "DELETE", at, "").status)
+	assert.Equal(t, 404, ask(t, "GET", at, "").status)
+	assert.Equal(t, 404, ask(t, "DELETE", base+"/v1/boards/nobody/entries/x", "").status)
+}
+
+// What a body is read as, and what it may not become.
+func TestPutKinds(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	entry := func(name string) string { return base + "/v1/boards/b/entries/" + name }
+	for name, v := range map[string]string{"int": "1", "float": "1.5", "text": `"a"`, "bool": "true", "list": "[1,2.0]", "map": `{"a":null}`} {
+		a := ask(t, "PUT", entry(name), v, "Content-Type", typeJSON)
+		require.Equal(t, 201, a.status)
+		assert.Equal(t, name, a.json["kind"])
+	}
+	ask(t, "PUT", entry("time"), `"2026-05-03T09:12:44Z"`, "Content-Type", typeJSON+"; kind=time")
+	ask(t, "PUT", entry("bytes"), "\x00\xff", "Content-Type", "application/octet-stream")
+	const form = "application/x-www-form-urlencoded"
+	for _, c := range []struct {
+		name, media, query, body string
+		status                   int
+		want                     string // the kind and the value, or the code
+	}{
+		{"int", typeJSON, "", "5.0", 200, "int 5"},
+		{"int", typeJSON, "", "5.5", 409, "wrong-kind"},
+		{"int", typeJSON, "", `"5"`, 409, "wrong-kind"},
+		{"int", "text/plain; charset=utf-8", "", "6", 200, "int 6"},
+		{"int", form, "", "7", 200, "int 7"},
+		{"int", "", "", "8", 200, "int 8"},
+		{"int", form, "", "much", 409, "wrong-kind"},
+		{"int", typeJSON, "", "null", 409, "wrong-kind"},
+		{"int", typeJSON, "", "{", 400, "invalid"},
+		{"int", typeJSON, "?kind=text", `"5"`, 200, "text 5"},
+		{"int", typeJSON, "?kind=int", "9", 200, "int 9"},
+		{"int", typeJSON, "?kind=int", `"9"`, 400, "invalid"},
+		{"int", typeJSON, "?kind=number", `9`, 400, "invalid"},
+		{"float", typeJSON, "", "5", 200, "float 5.0"},
+		{"float", typeJSON, "", `"NaN"`, 409, "wrong-kind"},
+		{"float", typeJSON + "; kind=float", "", `"NaN"`, 200, "float NaN"},
+		{"float", "", "", "2", 200, "float 2.0"},
+		{"text", "", "", "5", 200, "text 5"},
+		{"text", typeJSON, "", "5", 409, "wrong-kind"},
+		{"text", "application/octet-stream", "", "5", 409, "wrong-kind"},
+		{"text", "text/plain", "", "\xff", 409, "wrong-kind"},
+		{"time", typeJSON, "", `"2026-05-03T09:12:45Z"`, 200, "time 2026-05-03T09:12:45Z"},
+		{"time", "text/plain", "", "2026-05-03T09:12:46Z", 200, "time 2026-05-03T09:12:46Z"},
+		{"time", typeJSON, "", `"noon"`, 400, "invalid"},
+		{"bytes", typeJSON, "", `"AP8="`, 200, "bytes AP8="},
+		{"new1", "text/plain", "", "5", 201, "text 5"},
+		{"new2", "", "", "5", 201, "int 5"},
+		{"new3", form, "", "0042", 201, "text 0042"},
+		{"new4", typeJSON, "", "null", 400, "invalid"},
+		{"new4", "image/png", "", "x", 415, "unsupported"},
+		{"new4", "text/plain; charset=latin1", "", "x", 415, "unsupported"},
+		{"new4", typeJSON, "", `"` + strings.Repeat("x", 1<<20) + `"`, 413, "too-large"},
+		{"new4", typeJSON, "", strings.Repeat(" ", 3<<20), 413, "too-large"},
+		{"a%00b", "", "", "x", 400, "invalid"},
+		{"a//b", "", "", "x", 400, "invalid"},
+		{"a/../b", "", "", "x", 400, "invalid"},
+		{"%2e%2e/b", "", "", "x", 400, "invalid"},
+		{"%zz", "", "", "x", 400, "invalid"},
+	} {
+		if strings.Contains(c.name, "%zz") {
+			continue // the client refuses to send it
+		}
+		headers := []string{}
+		if c.media != "" {
+			headers = append(headers, "Content-Type", c.media)
+		}
+		a := ask(t, "PUT", entry(c.name)+c.query, c.body, headers...)
+		got := fmt.Sprint(a.code())
+		if a.status < 300 {
+			got = fmt.Sprint(a.json["kind"], " ", a.json["value"])
+		}
+		assert.Equal(t, c.status, a.status, "%+.100v: %s", c, a.body)
+		assert.Equal(t, c.want, got, "%+.100v", c)
+	}
+	a := ask(t, "PUT", entry("float"), `"x"`, "Content-Type", typeJSON)
+	assert.Contains(t, a.json["detail"], "?kind=", "the refusal names both ways out")
+	assert.Equal(t, 415, ask(t, "PUT", entry("x"), "1", "Content-Encoding", "gzip").status)
+}
+
+func TestOperations(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	ask(t, "PUT", base+"/v1/boards/b/entries/text", "a")
+	for _, c := range []struct {
+		name, body string
+		status     int
+		want       string
+	}{
+		{"n", `{"op":"add","amount":-10}`, 201, "-10 true"},
+		{"n", `{"op":"add","amount":0}`, 200, "-10 false"},
+		{"n", `{"op":"add","amount":1.5}`, 409, "wrong-kind"},
+		{"n", `{"op":"add","amount":30,"min":0,"max":20}`, 200, "20 true"},
+		{"n", `{"op":"add","amount":1,"max":20}`, 409, "out-of-range"},
+		{"n", `{"op":"add","amount":9223372036854775807}`, 409, "out-of-range"},
+		{"n", `{"op":"raise","to":19}`, 200, "20 false"},
+		{"n", `{"op":"raise","to":31}`, 200, "31 true"},
+		{"n", `{"op":"lower","to":3}`, 200, "3 true"},
+		{"m", `{"op":"add","amount":1,"start":100}`, 201, "101 true"},
+		{"kg", `{"op":"add","amount":0.5}`, 201, "0.5 true"},
+		{"q", `{"op":"append","item":"C4"}`, 201, `[C4] true`},
+		{"q", `{"op":"append","item":"C4","unique":true}`, 200, `[C4] false`},
+		{"q", `{"op":"append","item":"B2","keep":1}`, 200, `[B2] true`},
+		{"q", `{"op":"remove","item":"B2"}`, 200, `[] true`},
+		{"q", `{"op":"add","amount":1}`, 409, "wrong-kind"},
+		{"text", `{"op":"add","amount":1}`, 409, "wrong-kind"},
+		{"n", `{"op":"add"}`, 400, "invalid"},
+		{"n", `{"op":"add","amout":1}`, 400, "invalid"},
+		{"n", `{"op":"add","amount":"1"}`, 400, "invalid"},
+		{"n", `{"op":"append","item":1,"keep":-1}`, 400, "invalid"},
+		{"n", `{"op":"double"}`, 400, "invalid"},
+		{"n", `[]`, 400, "invalid"},
+	} {
+		a := ask(t, "POST", base+"/v1/boards/b/entries/"+c.name, c.body, "Content-Type", typeJSON)
+		got := fmt.Sprint(a.code())
+		if a.status < 300 {
+			got = fmt.Sprint(a.json["value"], " ", a.json["changed"])
+		}
+		assert.Equal(t, c.status, a.status, "%v: %s", c, a.body)
+		assert.Equal(t, c.want, got, c.body)
+	}
+}
+
+func TestCommit(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	commit := func(ops string) answer {
+		return ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[`+ops+`]}`, "Content-Type", typeJSON)
+	}
+	a := commit(`{"op":"put","name":"gate/open","value":true},{"op":"add","name":"n","amount":2},{"op":"add","name":"n","amount":3}`)
+	require.Equal(t, 200, a.status, a.body)
+	assert.Equal(t, json.Number("1"), a.json["version"])
+	assert.Len(t, a.json["entries"], 2)
+	for ops, code := range map[string]string{
+		`{"op":"put","name":"x","value":1},{"op":"drop","name":"absent"}`:              "absent",
+		`{"op":"put","name":"x","value":1},{"op":"add","name":"gate/open","amount":1}`: "wrong-kind",
+		`{"op":"put","name":"x","value":1},{"op":"drop","name":"n","if_version":7}`:    "conflict",
+		`{"op":"put","name":"n","value":1,"if_version":0}`:                             "conflict",
+		`{"op":"put","name":"x","value":1},{"op":"put","name":"n","value":"a"}`:        "wrong-kind",
+		`{"op":"put","name":"x"}`:                       "invalid",
+		`{"op":"put","name":"x","value":1,"kid":"int"}`: "invalid",
+		`{"op":"reset"}`:                                "invalid",
+		`{"op":"put","name":"a//b","value":1}`:          "invalid",
+		``:                                              "invalid",
+		strings.Repeat(`{"op":"put","name":"x","value":1},`, 1000) + `{"op":"drop","name":"x"}`: "invalid",
+	} {
+		assert.Equal(t, code, commit(ops).code(), "%.100s", ops)
+	}
+	assert.Equal(t, "absent", ask(t, "GET", base+"/v1/boards/b/entries/x", "").code(), "all or none")
+	a = commit(`{"op":"put","name":"n","value":"five","kind":"text","if_version":1},{"op":"reset","prefix":"gate/"}`)
+	assert.Equal(t, 200, a.status, a.body)
+	assert.Equal(t, []any{map[string]any{"name": "gate/open", "version": json.Number("2")}}, a.json["gone"])
+}
+
+func TestList(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	board := base + "/v1/boards/b"
+	list := func(query string, headers ...string) answer {
+		return ask(t, "GET", board+"/entries"+query, "", headers...)
+	}
+	names := func(a answer) string {
+		var out []string
+		for _, e := range a.json["entries"].([]any) {
+			out = append(out, e.(map[string]any)["name"].(string))
+		}
+		for _, g := range a.json["gone"].([]any) {
+			out = append(out, "-"+g.(map[string]any)["name"].(string))
+		}
+		return strings.Join(out, " ")
+	}
+	a := list("")
+	assert.Equal(t, 200, a.status, "an unknown board reads as empty")
+	assert.Empty(t, names(a))
+	for i, name := range []string{"b", "a/2", "a/1", "a", "ab"} {
+		ask(t, "PUT", board+"/entries/"+name, fmt.Sprint(i))
+	}
+	a = list("")
+	assert.Equal(t, "a a/1 a/2 ab b", names(a), "in byte order")
+	assert.Equal(t, json.Number("5"), a.json["version"])
+	cursor := a.json["cursor"].(string)
+	tag := a.header.Get("ETag")
+	assert.Equal(t, 304, list("", "If-None-Match", tag).status)
+	assert.Equal(t, 200, list("?prefix=a/", "If-None-Match", tag).status, "another query is another list")
+	assert.Equal(t, "a/1 a/2", names(list("?prefix=a/")))
+	assert.Equal(t, "a b", names(list("?name=b&name=a&name=nothing")))
+	assert.Equal(t, "a/1 a/2", names(list("?limit=2&after=a")))
+	assert.Equal(t, "a/2", list("?limit=2&after=a").json["next"])
+	assert.NotContains(t, list("?names=true").body, "value")
+
+	ask(t, "DELETE", board+"/entries/a", "")
+	ask(t, "PUT", board+"/entries/b", "9")
+	a = list("?since="+cursor, "If-None-Match", tag)
+	assert.Equal(t, 200, a.status)
+	assert.Equal(t, "b -a", names(a), "only what changed")
+	assert.Equal(t, false, a.json["reset"])
+	assert.Equal(t, "b -a", names(list("?since=5")))
+	assert.Empty(t, names(list("?since="+a.json["cursor"].(string))))
+	for _, since := range []string{"5.another", "99"} {
+		a := list("?since=" + since)
+		assert.Equal(t, true, a.json["reset"], since)
+		assert.Equal(t, "a/1 a/2 ab b", names(a))
+	}
+	for _, query := range []string{"?limit=0", "?limit=10001", "?wait=61s", "?wait=soon", "?since=x", "?name=a//b", "?names=maybe", "?prefx=a"} {
+		assert.Equal(t, "invalid", list(query).code(), query)
+	}
+}
+
+func TestWait(t *testing.T) {
+	base, stop := start(t, t.TempDir())
+	board := base + "/v1/boards/b"
+	ask(t, "PUT", board+"/entries/a", "1")
+	a := ask(t, "GET", board+"/entries", "")
+	cursor, tag := a.json["cursor"].(string), a.header.Get("ETag")
+	got := make(chan answer, 2)
+	go func() {
+		got <- ask(t, "GET", board+"/entries?name=a&wait=30s&since="+cursor, "", "If-None-Match", tag)
+	}()
+	ask(t, "PUT", board+"/entries/other", "1")
+	ask(t, "PUT", board+"/entries/a", "2")
+	a = <-got
+	assert.Equal(t, 200, a.status)
+	assert.Equal(t, json.Number("2"), a.json["entries"].([]any)[0].(map[string]any)["value"])
+	a = ask(t, "GET", board+"/entries?wait=1ms&since=3", "")
+	assert.Equal(t, 200, a.status)
+	assert.Empty(t, a.json["entries"], "without news and condition: nothing")
+	a = ask(t, "GET", board+"/entries?since=3", "")
+	assert.Equal(t, 304, ask(t, "GET", board+"/entries?wait=1ms&since=3", "", "If-None-Match", a.header.Get("ETag")).status)
+	go func() { got <- ask(t, "GET", board+"/entries?wait=30s&since=3", "") }()
+	time.Sleep(20 * time.Millisecond) // most likely it waits by now; either way it must be answered
+	stop()
+	assert.Equal(t, 200, (<-got).status, "a server that stops lets nobody wait")
+}
+
+func TestDevelopmentModeIsForThisMachineOnly(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	port := base[strings.LastIndex(base, ":"):]
+	at := base + "/v1/boards/b/entries"
+	for _, headers := range [][]string{
+		{"Host", "garden.example" + port}, {"Host", "localhost:1"}, {"Forwarded", "for=1.2.3.4"}, {"X-Forwarded-For", "1.2.3.4"},
+		{"Origin", "http://garden.example"}, {"Origin", "null"}, {"Origin", "https://127.0.0.1" + port},
+	} {
+		a := ask(t, "GET", at, "", headers...)
+		assert.Equal(t, "forbidden", a.code(), "%v", headers)
+		assert.Empty(t, a.header.Get("Access-Control-Allow-Origin"))
+	}
+	for _, headers := range [][]string{{"Host", "localhost" + port}, {"Host", "10.0.2.2" + port}, {"Origin", base}} {
+		assert.Equal(t, 200, ask(t, "GET", at, "", headers...).status, "%v", headers)
+	}
+	_, err := server.New(server.Options{Data: t.TempDir()})
+	assert.ErrorIs(t, err, server.ErrNoTokens)
+	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true})
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "0.0.0.0:0")
+	require.NoError(t, err)
+	assert.ErrorIs(t, s.Serve(t.Context(), l), server.ErrNotLoopback)
+	require.NoError(t, s.Close())
+}
+
+func TestOtherPaths(t *testing.T) {
+	data := t.TempDir()
+	base, stop := start(t, data)
+	assert.Equal(t, "ok", ask(t, "GET", base+"/healthz", "").json["status"])
+	assert.Equal(t, "no-route", ask(t, "GET", base+"/v1/nothing", "").code())
+	assert.Equal(t, "method", ask(t, "PATCH", base+"/v1/boards/b/entries/x", "").code())
+	a := ask(t, "POST", base+"/v1/boards/b/entries", "")
+	assert.Equal(t, "method", a.code())
+	assert.Contains(t, a.header.Get("Allow"), "GET")
+	assert.Equal(t, "invalid", ask(t, "PUT", base+"/v1/boards/Garden/entries/x", "1").code())
+	ask(t, "PUT", base+"/v1/boards/b/entries/x", "1")
+	assert.Equal(t, []any{map[string]any{"board": "b", "version": json.Number("1"), "entries": json.Number("1")}}, ask(t, "GET", base+"/v1/boards", "").json["boards"])
+	_, err := server.New(server.Options{Data: data, Dev: true})
+	assert.ErrorIs(t, err, server.ErrInUse)
+	cursor := ask(t, "GET", base+"/v1/boards/b/entries", "").json["cursor"].(string)
+	stop()
+	base, _ = start(t, data)
+	a = ask(t, "GET", base+"/v1/boards/b/entries?since="+cursor, "")
+	assert.Equal(t, true, a.json["reset"], "a server that was started again has another lineage")
+	assert.Equal(t, json.Number("1"), a.json["version"])
+}
