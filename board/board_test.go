@@ -221,9 +221,11 @@ func TestServerInTrouble(t *testing.T) {
 			w.WriteHeader(503)
 			_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
 		},
-		"cut":       func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
-		"not ours":  func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>Sign in")) },
-		"elsewhere": func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://127.0.0.1:1/", 302) },
+		"cut":      func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
+		"not ours": func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>Sign in")) },
+		"elsewhere": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
+		},
 		"half": func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = w.Write([]byte(`{"entries":[{"name":"tank/litres"`))
 		},

@@ -98,7 +98,7 @@ func (p *putBody) read(name string, have value.Kind) (value.Value, error) {
 		return v, &problem{code: "invalid", detail: fmt.Sprintf("the body can't be read as %s: %v", p.to, err), cause: err}
 	case errors.Is(err, value.ErrWrongKind) || p.media != "application/json" && have != value.KindNone:
 		return v, &problem{code: "wrong-kind", cause: err, detail: fmt.Sprintf(
-			"%s is %s, and %s can't be stored in it. Send %s, or add ?kind= with another kind to change what it is.",
+			"%s is of kind %s, and %s can't be stored in it. Send %s, or add ?kind= with another kind to change what it is.",
 			name, have, p.describe(), have)}
 	}
 	return v, err

@@ -69,16 +69,21 @@ func (t *table) print() {
 	}
 	const gap = 2
 	widths := make([]int, len(t.head))
-	for i := range t.head {
-		for _, row := range append([][]string{t.head}, t.rows...) {
+	for i, head := range t.head {
+		for _, row := range t.rows {
 			widths[i] = max(widths[i], lipgloss.Width(row[i]))
+		}
+		if widths[i] > 0 { // a column without anything in it is left out
+			widths[i] = max(widths[i], lipgloss.Width(head))
 		}
 	}
 	style := lipgloss.NewStyle()
 	if width, ok := t.a.terminal(); ok {
 		total := 0
 		for _, w := range widths {
-			total += w + gap
+			if w > 0 {
+				total += w + gap
+			}
 		}
 		if over := total - gap - width; over > 0 {
 			widths[t.flexible] = max(widths[t.flexible]-over, 8)
@@ -88,6 +93,9 @@ func (t *table) print() {
 	line := func(cells []string) string {
 		var b strings.Builder
 		for i, c := range cells {
+			if widths[i] == 0 {
+				continue
+			}
 			c = ansi.Truncate(c, widths[i], "…")
 			b.WriteString(c)
 			b.WriteString(strings.Repeat(" ", widths[i]-lipgloss.Width(c)+gap))

@@ -4,6 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // A teller writes the story and compares what happened with what the story says.
@@ -19,9 +22,19 @@ func (t *teller) scene(title string) {
 	fmt.Fprintf(t.w, "\n%2d  %s\n", t.step, title)
 }
 
-// say writes a line of it.
+// say writes a line of it. What is longer than a terminal is wide goes on
+// below, further in.
 func (t *teller) say(format string, args ...any) {
-	fmt.Fprintf(t.w, "    "+format+"\n", args...)
+	const width, in, further = 80, "    ", "      "
+	text := ansi.Wrap(fmt.Sprintf(format, args...), width-len(further), "")
+	for i, line := range strings.Split(text, "\n") {
+		if i == 0 {
+			line = in + line
+		} else {
+			line = further + line
+		}
+		fmt.Fprintln(t.w, strings.TrimRight(line, " "))
+	}
 }
 
 // expect notes where something is not as the story says.
