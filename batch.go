@@ -2,6 +2,8 @@ package pantry
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
@@ -12,13 +14,15 @@ import (
 // function and its goroutine. A variable that outlives it reads the namespace
 // and refuses to write.
 type Batch struct {
-	ns    *Namespace
-	look  func(name string) *ledger.Record
-	reads map[string]*ledger.Record
-	names []string               // that were written, in order
-	now   map[string]value.Value // what they hold; no value: removed
-	err   error                  // the first refusal
-	ended bool
+	ns      *Namespace
+	from    source
+	reads   map[string]*ledger.Record
+	lists   map[string][]string    // the names that stood under a prefix
+	names   []string               // that were written, in order
+	now     map[string]value.Value // what they hold; no value: removed
+	renamed map[string]string      // declared keys go with their entries
+	err     error                  // the first refusal
+	ended   bool
 }
 
 func (b *Batch) namespace() *Namespace {
@@ -49,7 +53,7 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 			return ns.commitLocked(f)
 		}
 		snap := ns.namespace().l.Snapshot()
-		b, err := ns.run(f, snap.Record)
+		b, err := ns.run(f, inSnapshot(snap))
 		snap.Release()
 		if err != nil || len(b.names) == 0 {
 			if err == nil && ns.closed.Load() {
@@ -58,10 +62,8 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 			return err
 		}
 		_, err = ns.commit(func(tx *ledger.Tx) error {
-			for name, rec := range b.reads {
-				if tx.Record(name) != rec {
-					return errChanged
-				}
+			if b.overtaken(inTx(tx)) {
+				return errChanged
 			}
 			return b.apply(tx)
 		})
@@ -72,7 +74,7 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 
 func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
 	_, err := ns.commit(func(tx *ledger.Tx) error {
-		b, err := ns.run(f, tx.Record)
+		b, err := ns.run(f, inTx(tx))
 		if err != nil {
 			return err
 		}
@@ -82,8 +84,8 @@ func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
 }
 
 // run calls f with a batch and gives the batch when nothing was refused.
-func (ns *Namespace) run(f func(b *Batch) error, look func(string) *ledger.Record) (*Batch, error) {
-	b := &Batch{ns: ns, look: look, reads: map[string]*ledger.Record{}, now: map[string]value.Value{}}
+func (ns *Namespace) run(f func(b *Batch) error, from source) (*Batch, error) {
+	b := &Batch{ns: ns, from: from, reads: map[string]*ledger.Record{}, lists: map[string][]string{}, now: map[string]value.Value{}}
 	defer func() { b.ended = true }()
 	if err := f(b); err != nil {
 		return b, callerError{err}
@@ -93,11 +95,79 @@ func (ns *Namespace) run(f func(b *Batch) error, look func(string) *ledger.Recor
 
 func (b *Batch) apply(tx *ledger.Tx) error {
 	for _, name := range b.names {
-		if err := put(tx, name, b.now[name]); err != nil {
-			return err
+		if err := b.ns.put(tx, name, b.now[name]); err != nil {
+			return wrap("set", b.ns.name, name, err)
 		}
 	}
+	for from, to := range b.renamed {
+		b.renameKey(tx, from, to)
+	}
 	return nil
+}
+
+// renameKey lets the declaration of a renamed entry go with it.
+func (b *Batch) renameKey(tx *ledger.Tx, from, to string) {
+	for _, k := range b.ns.l.Keys() {
+		if k.Name == from {
+			tx.Withdraw(k)
+			k.Name = to
+			tx.Declare(k)
+		}
+	}
+}
+
+// A source is where a batch reads: one moment of the namespace.
+type source struct {
+	record func(name string) *ledger.Record
+	names  func(prefix string) []string // under which something is stored
+}
+
+func inSnapshot(s *ledger.Snapshot) source {
+	return source{s.Record, func(prefix string) []string {
+		var names []string
+		for e := range s.Entries(prefix, "") {
+			names = append(names, e.Name)
+		}
+		return names
+	}}
+}
+
+func inTx(tx *ledger.Tx) source {
+	return source{tx.Record, func(prefix string) []string {
+		return slices.DeleteFunc(tx.Names(), func(name string) bool { return !strings.HasPrefix(name, prefix) })
+	}}
+}
+
+// overtaken says whether what the batch has read is something else by now.
+func (b *Batch) overtaken(now source) bool {
+	for name, rec := range b.reads {
+		if now.record(name) != rec {
+			return true
+		}
+	}
+	for prefix, names := range b.lists {
+		if !slices.Equal(now.names(prefix), names) {
+			return true
+		}
+	}
+	return false
+}
+
+// namesUnder gives the names that begin with prefix and hold something in the batch.
+func (b *Batch) namesUnder(prefix string) []string {
+	names, known := b.lists[prefix]
+	if !known {
+		names = b.from.names(prefix)
+		b.lists[prefix] = names
+	}
+	names = slices.Clone(names)
+	for _, name := range b.names {
+		if strings.HasPrefix(name, prefix) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return slices.DeleteFunc(slices.Compact(names), func(name string) bool { return !b.find(name).Found() })
 }
 
 // record gives what a name holds in the batch.
@@ -115,7 +185,7 @@ func (b *Batch) find(name string) *ledger.Record {
 	}
 	rec, known := b.reads[name]
 	if !known {
-		rec = b.look(name)
+		rec = b.from.record(name)
 		b.reads[name] = rec
 	}
 	return rec
@@ -123,7 +193,7 @@ func (b *Batch) find(name string) *ledger.Record {
 
 func (b *Batch) set(name string, val value.Value) error {
 	if !val.IsZero() {
-		if _, err := ledger.Encode(val); err != nil {
+		if _, err := b.ns.encode(name, val); err != nil {
 			return err
 		}
 	}
@@ -155,7 +225,7 @@ func (b *Batch) Entry(name string) (e Entry, found bool) {
 // Put stores a value under a name without a key.
 func (b *Batch) Put(name string, v value.Value) error {
 	return b.batch().edit("put", name, func() error {
-		_, err := encodeAt(name, v)
+		err := ledger.CheckName(name)
 		if err == nil {
 			err = b.set(name, v)
 		}
@@ -191,6 +261,10 @@ func (b *Batch) Rename(from, to string) error {
 		}
 		if err == nil {
 			err = b.set(from, value.Value{})
+			if b.renamed == nil {
+				b.renamed = map[string]string{}
+			}
+			b.renamed[from] = to
 		}
 		return wrap("rename", b.ns.name, from, err)
 	})

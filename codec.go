@@ -1,6 +1,7 @@
 package pantry
 
 import (
+	"bytes"
 	"encoding"
 	"encoding/base64"
 	"errors"
@@ -238,7 +239,7 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 	slice := t.Kind() == reflect.Slice
 	if slice && t.Elem().Kind() == reflect.Uint8 {
 		c.refers = true
-		c.copy = func(dst, src reflect.Value) { dst.SetBytes(append([]byte{}, src.Bytes()...)) }
+		c.copy = func(dst, src reflect.Value) { dst.SetBytes(bytes.Clone(src.Bytes())) }
 		c.enc = func(x reflect.Value) (value.Value, error) {
 			return value.Text(base64.StdEncoding.EncodeToString(x.Bytes())), nil
 		}

@@ -26,6 +26,11 @@ var (
 	// ErrConflict is returned when a condition of a write does not hold: the
 	// entry has another version than was asked for, or is there already.
 	ErrConflict = errors.New("conflict")
+	// ErrAbsent is returned by Records.Update where there is no such record.
+	ErrAbsent = errors.New("absent")
+	// ErrSealed is returned for a sealed value that can't be opened, and for a
+	// sealed key in a namespace without Seal.
+	ErrSealed = errors.New("sealed")
 	// ErrBusy is returned when another process kept the file's lock, or the
 	// commits before this one took, over 5 s. Nothing was stored.
 	ErrBusy = journal.ErrBusy

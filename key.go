@@ -52,7 +52,8 @@ type AnyKey interface {
 	Name() string
 	Kind() value.Kind
 	declared() []ledger.Declared
-	lossy() string // what does not survive a round trip; empty: all does
+	examine(ns *Namespace) // reports what is stored and can't be used
+	lossy() string         // what does not survive a round trip; empty: all does
 }
 
 func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {

@@ -2,9 +2,12 @@ package pantry
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
+	"os"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -17,12 +20,17 @@ import (
 // of it is in memory once it is open, so that reading never waits. It is safe
 // for concurrent use, and several processes may have the same file open.
 type Namespace struct {
-	l      *ledger.Ledger
-	name   string
-	prob   *problems
-	author ledger.Author
-	closed atomic.Bool
-	done   chan struct{}
+	l           *ledger.Ledger
+	name        string
+	readOnly    bool
+	prob        *problems
+	sealer      Sealer
+	limits      limits
+	declaration *declaration // nil: nothing was declared
+	undeclared  sync.Map     // names that were used without being declared
+	large       sync.Map     // names of values that were reported as large
+	closed      atomic.Bool
+	done        chan struct{}
 }
 
 // Local is where a key can live on a device: a *Namespace, or a *Batch while
@@ -62,22 +70,73 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		o.follow = defaultFollow
 	}
 	ns := &Namespace{
-		name: name, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
-		author: ledger.Author{},
+		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
+		sealer: o.sealer, limits: o.limits,
 	}
+	var err error
+	if ns.declaration, err = newDeclaration(o.declared); err != nil {
+		return nil, ns.fail("open", "", err)
+	}
+	start := time.Now()
 	if err := CheckNamespace(name); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
 	l, err := ledger.Open(dir, name, ledger.Options{
 		ReadOnly: o.readOnly,
 		Follow:   o.follow,
+		Schema:   int64(len(o.steps)),
 		Problem:  func(err error) { ns.prob.report("", nil, err) },
 	})
 	if err != nil {
 		return nil, ns.fail("open", "", err)
 	}
 	ns.l = l
+	if info, err := os.Stat(l.Path()); err == nil && info.Size() > largeFile {
+		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in files of its own",
+			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
+	}
+	if err = ns.migrate(o.steps); err == nil {
+		err = ns.declare()
+	}
+	if err != nil {
+		return nil, errors.Join(ns.fail("open", "", err), ns.Close())
+	}
 	return ns, nil
+}
+
+// migrate takes the steps of the schema that the file has not had.
+func (ns *Namespace) migrate(steps []func(*Batch) error) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	had := ns.l.Schema()
+	switch {
+	case had > int64(len(steps)):
+		return fmt.Errorf("%w: the file has had %d steps of the schema, and this program knows %d", ErrNewer, had, len(steps))
+	case had == int64(len(steps)):
+		return nil
+	case ns.readOnly:
+		ns.prob.report("", nil, fmt.Errorf("%w: the file has had %d steps of the schema of %d, and can't be changed", ErrReadOnly, had, len(steps)))
+		return nil
+	}
+	_, err := ns.commit(func(tx *ledger.Tx) error {
+		// Another process may have been faster.
+		todo := steps[min(tx.Schema(), int64(len(steps))):]
+		b, err := ns.run(func(b *Batch) error {
+			for i, step := range todo {
+				if err := step(b); err != nil {
+					return fmt.Errorf("step %d of the schema: %w", len(steps)-len(todo)+i+1, err)
+				}
+			}
+			return nil
+		}, inTx(tx))
+		if err != nil {
+			return err
+		}
+		tx.SetSchema(int64(len(steps)))
+		return b.apply(tx)
+	})
+	return err
 }
 
 // CheckNamespace says whether a namespace can be called name: see Open.
@@ -131,7 +190,42 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	if ns.closed.Load() {
 		return ledger.Result{}, ErrClosed
 	}
-	return ns.l.Commit(ns.author, judge)
+	return ns.l.Commit(ledger.Author{}, judge)
+}
+
+// Reset removes everything that is stored, whatever its name and kind, so that
+// every key is at its default again; the declared keys and the schema stay.
+// When it returns nil the file holds nothing of what was, its history included.
+// The errors are those of Var.Set; where removing succeeded and writing the file
+// anew did not, the error says so.
+func (ns *Namespace) Reset() error {
+	_, err := ns.namespace().commit(func(tx *ledger.Tx) error {
+		for _, name := range tx.Names() {
+			tx.Drop(name)
+		}
+		return nil
+	})
+	if err == nil {
+		err = ns.l.Forget()
+	}
+	return ns.fail("reset", "", err)
+}
+
+// encode checks a value against the limits and makes it fit to be stored.
+func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) {
+	enc, err := ledger.Encode(v)
+	if err != nil {
+		return enc, err
+	}
+	if most := ns.limits.value; most > 0 && enc.Size() > most {
+		return enc, fmt.Errorf("%w: the value takes %d bytes, and %d is the most here", ErrTooLarge, enc.Size(), most)
+	}
+	if enc.Size() > largeValue {
+		if _, told := ns.large.LoadOrStore(name, true); !told {
+			ns.prob.report(name, nil, fmt.Errorf("%w: the value takes %d bytes, which each launch and each change has to carry; keep what is over %d in a file", ErrTooLarge, enc.Size(), largeValue))
+		}
+	}
+	return enc, nil
 }
 
 // An Entry is what is stored under a name, whatever key it was written with.
@@ -170,18 +264,32 @@ func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 // Put stores a value under a name without a key. It replaces whatever is
 // there, of any kind. The errors are those of Var.Set.
 func (ns *Namespace) Put(name string, v value.Value) error {
-	enc, err := encodeAt(name, v)
+	err := ledger.CheckName(name)
 	if err == nil {
-		_, err = ns.namespace().commit(func(tx *ledger.Tx) error { tx.Put(name, enc); return nil })
+		_, err = ns.namespace().commit(func(tx *ledger.Tx) error { return ns.put(tx, name, v) })
 	}
 	return ns.fail("put", name, err)
 }
 
-func encodeAt(name string, v value.Value) (ledger.Encoded, error) {
-	if err := ledger.CheckName(name); err != nil {
-		return ledger.Encoded{}, err
+// put sets a name to a value in tx, or drops it for no value.
+func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
+	if v.IsZero() {
+		tx.Drop(name)
+		return nil
 	}
-	return ledger.Encode(v)
+	enc, err := ns.encode(name, v)
+	if err != nil {
+		return err
+	}
+	return ns.putEncoded(tx, name, enc)
+}
+
+func (ns *Namespace) putEncoded(tx *ledger.Tx, name string, enc ledger.Encoded) error {
+	tx.Put(name, enc)
+	if most := ns.limits.namespace; most > 0 && tx.Size() > most {
+		return fmt.Errorf("%w: with it the namespace would hold %d bytes, and %d is the most here", ErrTooLarge, tx.Size(), most)
+	}
+	return nil
 }
 
 // Drop removes what is stored under the names, in one commit. A name under

@@ -95,7 +95,7 @@ func onList[S ~[]E, E any](v Var[S], op string, items []E, f func(list value.Val
 		if old.err != nil {
 			return value.Value{}, old.err
 		}
-		list := old.rec.Value
+		list := old.val
 		if !old.found {
 			var err error
 			if list, err = d.enc(old.x); err != nil {

@@ -9,7 +9,13 @@ type options struct {
 	readOnly  bool
 	follow    time.Duration
 	onProblem func(Problem)
+	declared  []AnyKey
+	steps     []func(*Batch) error
+	sealer    Sealer
+	limits    limits
 }
+
+type limits struct{ value, namespace int }
 
 // ReadOnly opens the namespace to read: nothing is made, cut or mended, and
 // every write returns ErrReadOnly. There must be a file already.
@@ -23,5 +29,36 @@ func OnProblem(f func(Problem)) Option { return func(o *options) { o.onProblem =
 // while a Watch waits; the default is 250 ms. Without a Watch the file is
 // looked at when something is written, and at Refresh. 0 or less is the default.
 func Follow(every time.Duration) Option { return func(o *options) { o.follow = every } }
+
+// Schema tells Open how entries came to be as they are now: each step changes
+// what the version of the app before it had stored, such as the name or the
+// kind of an entry. Open takes the steps that the file has not had, in one
+// commit, and keeps their number. A new file begins behind the last step. Steps
+// are only ever added at the end; a new key needs none.
+//
+//	pantry.Schema(
+//		func(b *pantry.Batch) error { return b.Rename("hour", "reminder-hour") },
+//	)
+//
+// A step can't use keys that were changed since; Entry, Put, Drop and Rename of
+// the batch serve. When a step fails, Open returns its error and nothing is
+// changed. A file that has had more steps is ErrNewer.
+func Schema(steps ...func(*Batch) error) Option {
+	return func(o *options) { o.steps = append(o.steps, steps...) }
+}
+
+// Limits bounds what can be stored: value is the most bytes of JSON that one
+// value has (default and most: 1 MiB), namespace the most that all names and
+// values have together (default: none). 0 is the default. A write that passes one is
+// ErrTooLarge. Whatever the limits, a value over 64 KiB and a file over 4 MiB
+// are reported as Problems: they slow down every launch.
+func Limits(value, namespace int) Option {
+	return func(o *options) { o.limits = limits{value, namespace} }
+}
+
+const (
+	largeValue = 64 << 10
+	largeFile  = 4 << 20
+)
 
 const defaultFollow = 250 * time.Millisecond

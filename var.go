@@ -32,7 +32,8 @@ type binding[T any] struct {
 // A reading is what a record means to a key. It never changes.
 type reading[T any] struct {
 	rec   *ledger.Record
-	x     T // the default, where nothing usable is stored
+	val   value.Value // as it is when it is not sealed
+	x     T           // the default, where nothing usable is stored
 	found bool
 	err   error
 }
@@ -44,6 +45,7 @@ func (k Key[T]) In(at Local) Var[T] {
 		misuse("In of %s takes a *Namespace or a *Batch, not nil", d.name)
 	}
 	ns := at.namespace()
+	ns.noteUse(d.name)
 	return Var[T]{&binding[T]{ns: ns, d: d, node: ns.l.Node(d.name)}, at.batch()}
 }
 
@@ -113,13 +115,33 @@ func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {
 		return r
 	}
 	r.found = true
-	x, err := b.d.decode(rec.Value)
+	v, err := b.plain(rec)
+	r.val = rec.Value
+	var x T
+	if err == nil {
+		x, err = b.d.decode(v)
+	}
 	if err != nil {
-		r.err = fmt.Errorf("%s is stored, which can't be used: %w", value.Quoted(rec.Value), err)
+		r.err = unusable(rec.Value, err)
 		return r
 	}
-	r.x = x
+	r.x, r.val = x, v
 	return r
+}
+
+// merged gives val with what the stored value tells beyond the key's fields.
+func (r *reading[T]) merged(val value.Value, d *definition[T]) value.Value {
+	if d.merge == nil || r.err != nil {
+		return val
+	}
+	return d.merge(val, r.val)
+}
+
+func (k Key[T]) examine(ns *Namespace) {
+	b := &binding[T]{ns: ns, d: k.definition(), node: ns.l.Node(k.d.name)}
+	if r := b.decode(b.node.Record()); r.err != nil {
+		ns.prob.report(k.d.name, r.rec, r.err)
+	}
 }
 
 func (b *binding[T]) fail(op string, err error) error {
@@ -134,34 +156,33 @@ func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) e
 	b.node.MarkWritten()
 	if v.in != nil {
 		return v.in.edit(op, b.d.name, func() error {
-			val, err := f(b.decode(v.in.record(b.node)))
-			if err != nil {
-				return b.fail(op, err)
+			old := v.in.record(b.node)
+			val, err := f(b.decode(old))
+			if err == nil {
+				val, err = b.stored(val, old)
 			}
-			return b.fail(op, v.in.set(b.d.name, val))
+			if err == nil {
+				err = v.in.set(b.d.name, val)
+			}
+			return b.fail(op, err)
 		})
 	}
+	var old *ledger.Record
 	_, err := b.ns.commit(func(tx *ledger.Tx) error {
-		val, err := f(b.decode(tx.Record(b.d.name)))
-		if err != nil {
-			return err
+		old = tx.Record(b.d.name)
+		val, err := f(b.decode(old))
+		if err == nil {
+			val, err = b.stored(val, old)
 		}
-		return put(tx, b.d.name, val)
+		if err == nil {
+			err = b.ns.put(tx, b.d.name, val)
+		}
+		return err
 	})
+	if err == nil && b.d.sealed && old.Found() && old.Value.Kind() != value.KindSealed {
+		err = b.ns.l.Forget() // what stood there in the clear
+	}
 	return b.fail(op, err)
-}
-
-// put sets a name to a value in tx, or drops it for no value.
-func put(tx *ledger.Tx, name string, val value.Value) error {
-	if val.IsZero() {
-		tx.Drop(name)
-		return nil
-	}
-	enc, err := ledger.Encode(val)
-	if err == nil {
-		tx.Put(name, enc)
-	}
-	return err
 }
 
 // Set stores x. When it returns nil, x is on the disk and visible; otherwise
@@ -179,18 +200,15 @@ func (v Var[T]) Set(x T) error {
 	if err != nil {
 		return v.refuse("set", err)
 	}
-	if v.in != nil || b.d.merge != nil {
+	if v.in != nil || b.d.merge != nil || b.d.sealed {
 		return v.write("set", func(old *reading[T]) (value.Value, error) {
-			if b.d.merge != nil && old.err == nil {
-				return b.d.merge(val, old.rec.Value), nil
-			}
-			return val, nil
+			return old.merged(val, b.d), nil
 		})
 	}
 	b.node.MarkWritten()
-	enc, err := ledger.Encode(val)
+	enc, err := b.ns.encode(b.d.name, val)
 	if err == nil {
-		_, err = b.ns.commit(func(tx *ledger.Tx) error { tx.Put(b.d.name, enc); return nil })
+		_, err = b.ns.commit(func(tx *ledger.Tx) error { return b.ns.putEncoded(tx, b.d.name, enc) })
 	}
 	return b.fail("set", err)
 }
@@ -210,7 +228,7 @@ func (v Var[T]) Seed(x T) error {
 	val, err := v.binding().d.encode(x)
 	return v.write("seed", func(old *reading[T]) (value.Value, error) {
 		if err == nil && old.found {
-			return old.rec.Value, nil
+			return old.val, nil
 		}
 		return val, err
 	})
@@ -232,8 +250,16 @@ func (v Var[T]) Clear() error {
 // ErrWrongKind or ErrInvalid, since the default that stands in must not be
 // written over it. Set and Clear do that on purpose. Other errors are those of Set.
 func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
+	return v.update(f, func(*reading[T]) error { return nil })
+}
+
+// update is Update where guard may refuse what is there.
+func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) (now T, err error) {
 	b := v.binding()
 	step := func(old *reading[T]) (value.Value, error) {
+		if err := guard(old); err != nil {
+			return value.Value{}, err
+		}
 		if old.err != nil {
 			return value.Value{}, old.err
 		}
@@ -245,9 +271,7 @@ func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
 		if err != nil {
 			return value.Value{}, err
 		}
-		if b.d.merge != nil {
-			val = b.d.merge(val, old.rec.Value)
-		}
+		val = old.merged(val, b.d)
 		now, err = b.d.dec(val)
 		return val, err
 	}
@@ -265,11 +289,14 @@ func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
 		if err != nil {
 			return b.fail("update", err)
 		}
+		if val, err = b.stored(val, rec); err != nil {
+			return b.fail("update", err)
+		}
 		_, err = b.ns.commit(func(tx *ledger.Tx) error {
 			if tx.Record(b.d.name) != rec {
 				return errChanged
 			}
-			return put(tx, b.d.name, val)
+			return b.ns.put(tx, b.d.name, val)
 		})
 		if errors.Is(err, errChanged) {
 			return err
@@ -321,4 +348,12 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
 			}
 		}
 	}
+}
+
+// unusable is the error for a stored value that its key can't use.
+func unusable(v value.Value, err error) error {
+	if v.Kind() == value.KindSealed {
+		return fmt.Errorf("what is stored can't be used: %w", err)
+	}
+	return fmt.Errorf("%s is stored, which can't be used: %w", value.Quoted(v), err)
 }

@@ -155,6 +155,23 @@ func (f *File) take(data []byte, c Consumer) (int, *Tail, error) {
 	return taken, tail, err
 }
 
+// Reread gives all lines that count to c once more, from the first, and leaves
+// the File where it stands.
+func (f *File) Reread(c Consumer) error {
+	data, err := readFrom(f.handle, 0)
+	if err != nil {
+		return err
+	}
+	data = data[:min(f.cursor.end, int64(len(data)))]
+	start := bytes.IndexByte(data, '\n') + 1
+	cur := cursor{end: int64(start)}
+	if f.header.Lines == 0 {
+		cur.last = f.header.Base
+	}
+	_, _, err = readLines(f.header, &cur, data[start:], c)
+	return err
+}
+
 func readFrom(h Handle, offset int64) ([]byte, error) {
 	info, err := h.Stat()
 	if err != nil {

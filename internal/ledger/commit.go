@@ -101,6 +101,24 @@ func (tx *Tx) set(c change) {
 // Declare adds keys to the declared ones, or changes them.
 func (tx *Tx) Declare(keys ...Declared) { tx.keys = append(tx.keys, keys...) }
 
+// Withdraw takes a key out of the declared ones.
+func (tx *Tx) Withdraw(key Declared) {
+	key.gone = true
+	tx.keys = append(tx.keys, key)
+}
+
+// Schema is the number of the schema so far.
+func (tx *Tx) Schema() int64 { return tx.schema }
+
+// Size is how many bytes the names and values will have together, about.
+func (tx *Tx) Size() int {
+	size := tx.l.size(tx.base)
+	for _, c := range tx.changes {
+		size += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
+	}
+	return size
+}
+
 // SetSchema sets the number of the schema.
 func (tx *Tx) SetSchema(n int64) { tx.schema = n }
 
@@ -124,8 +142,8 @@ func Encode(v value.Value) (Encoded, error) {
 	return e, nil
 }
 
-// Value is the value that was encoded.
-func (e Encoded) Value() value.Value { return e.val }
+// Size is the length of the JSON form.
+func (e Encoded) Size() int { return len(e.json) }
 
 // A request is a commit on its way.
 type request struct {
@@ -303,7 +321,7 @@ func (l *Ledger) judgeAll(group []*request) batch {
 			if !ok {
 				have = l.declared(k.Name)
 			}
-			if !have.equal(k) {
+			if !have.Equal(k) {
 				keys[k.Name] = k
 				c.keys = append(c.keys, k)
 			}
@@ -349,9 +367,7 @@ func (l *Ledger) publish(c *commit) {
 	for _, ch := range c.changes {
 		l.show(l.nodeLocked(ch.name), &Record{Value: ch.val, Stamp: &c.Stamp})
 	}
-	for _, k := range c.keys {
-		l.keys[k.Name] = k
-	}
+	l.take(c.keys)
 	if c.schema >= 0 {
 		l.schema = c.schema
 	}

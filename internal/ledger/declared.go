@@ -15,10 +15,12 @@ type Declared struct {
 	Min, Max value.Value // no value where there is no bound
 	Keep     int         // 0: a list of any length
 	Many     bool        // a collection: the entries are Name/ID
+	gone     bool        // the declaration is withdrawn
 }
 
-func (d Declared) equal(e Declared) bool {
-	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Many == e.Many &&
+// Equal says whether two declarations say the same.
+func (d Declared) Equal(e Declared) bool {
+	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Many == e.Many && d.gone == e.gone &&
 		value.Equal(d.Default, e.Default) && value.Equal(d.Min, e.Min) && value.Equal(d.Max, e.Max)
 }
 
@@ -39,6 +41,9 @@ func (d Declared) appendJSON(dst []byte) []byte {
 	}
 	if d.Many {
 		dst = append(dst, `,"many":true`...)
+	}
+	if d.gone {
+		dst = append(dst, `,"gone":true`...)
 	}
 	return append(dst, '}')
 }
@@ -68,6 +73,10 @@ func readDeclared(r *scan.Reader) (Declared, error) {
 			var w string
 			w, err = r.Word()
 			d.Many = w == "true"
+		case "gone":
+			var w string
+			w, err = r.Word()
+			d.gone = w == "true"
 		default:
 			name := string(member)
 			raw[name], err = r.Raw(value.MaxDepth)

@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"math/rand/v2"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/value"
 )
 
 // Options are what a ledger needs besides its place.
@@ -26,6 +28,8 @@ type Options struct {
 	Follow time.Duration
 	// Problem is called with what was survived. It must not call the ledger.
 	Problem func(error)
+	// Schema is the number of the schema that a new file begins with.
+	Schema int64
 }
 
 // A Ledger is an open namespace or board. It is safe for concurrent use, and
@@ -141,7 +145,8 @@ func (l *Ledger) start() error {
 		return err
 	}
 	if !exists && !l.opts.ReadOnly {
-		return l.file.Rewrite(journal.Header{Name: l.name, ID: newID()}, nil, 0, 0)
+		l.schema = l.opts.Schema
+		return l.file.Rewrite(journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}, nil, 0, 0)
 	}
 	if err := l.reload(); err != nil {
 		return err
@@ -206,6 +211,88 @@ func (l *Ledger) Keys() []Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return slices.SortedFunc(maps.Values(l.keys), func(a, b Declared) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// take takes declared keys in; mu must be held.
+func (l *Ledger) take(keys []Declared) {
+	for _, k := range keys {
+		if k.gone {
+			delete(l.keys, k.Name)
+		} else {
+			l.keys[k.Name] = k
+		}
+	}
+}
+
+// Nodes gives all names that are stored or were asked for, by their order.
+func (l *Ledger) Nodes() iter.Seq[*Node] { return slices.Values(l.inOrder()) }
+
+// Moment gives the records of several nodes as of one moment; same says that
+// they are those of have, which is then given back.
+func (l *Ledger) Moment(nodes []*Node, have []*Record) (recs []*Record, same bool) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	same = have != nil
+	for i := 0; same && i < len(nodes); i++ {
+		same = nodes[i].rec.Load() == have[i]
+	}
+	if same {
+		return have, true
+	}
+	recs = make([]*Record, len(nodes))
+	for i, n := range nodes {
+		recs[i] = n.rec.Load()
+	}
+	return recs, false
+}
+
+// size is how many bytes the names and values have together, about, with the
+// records ahead in place of theirs.
+func (l *Ledger) size(ahead map[string]*Record) int {
+	size := 0
+	l.mu.RLock()
+	for name, n := range l.nodes {
+		if ahead[name] == nil {
+			size += sizeOf(name, n.rec.Load().Value)
+		}
+	}
+	l.mu.RUnlock()
+	for name, rec := range ahead {
+		size += sizeOf(name, rec.Value)
+	}
+	return size
+}
+
+func sizeOf(name string, v value.Value) int {
+	if v.IsZero() {
+		return 0
+	}
+	return len(name) + len(v.AppendJSON(nil))
+}
+
+// Forget writes the file anew with the present state only: nothing of what
+// was before stays in it.
+func (l *Ledger) Forget() error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	switch {
+	case l.isClosed():
+		return ErrClosed
+	case l.opts.ReadOnly:
+		return ErrReadOnly
+	}
+	if err := l.file.Lock(l.opts.Wait); err != nil {
+		return err
+	}
+	defer l.file.Unlock()
+	if err := l.catchUp(); err != nil {
+		return err
+	}
+	if err := l.rewrite(true); err != nil {
+		return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
+	}
+	l.broken = nil
+	return nil
 }
 
 // Schema is the number of the schema that the entries have.

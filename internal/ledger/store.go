@@ -190,9 +190,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		clear(l.keys)
 		l.oldest = l.file.Header().Oldest
 	}
-	for _, k := range im.keys {
-		l.keys[k.Name] = k
-	}
+	l.take(im.keys)
 	if im.schema >= 0 {
 		l.schema = im.schema
 	}

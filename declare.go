@@ -1,0 +1,180 @@
+package pantry
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/near"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Declare tells Open all keys of the app. They are kept in the file, so that
+// lists show also what was never written, and so that mistakes are found:
+//
+//   - two keys with one name, as after copying a line: Open returns ErrInvalid;
+//   - a name that nearly matches one which another app or an earlier version
+//     declared, or under which something is stored;
+//   - a key that was declared with another kind;
+//   - a struct of which something does not survive being stored;
+//   - a stored value that its key can't use;
+//   - a key that is used without being declared.
+//
+// All but the first are Problems. A key covers its family (At), and a
+// RecordsKey its records.
+func Declare(keys ...AnyKey) Option {
+	return func(o *options) { o.declared = append(o.declared, keys...) }
+}
+
+// A declaration is what the app told Declare.
+type declaration struct {
+	keys  []AnyKey
+	names map[string]ledger.Declared
+}
+
+func newDeclaration(keys []AnyKey) (*declaration, error) {
+	if len(keys) == 0 {
+		return nil, nil
+	}
+	d := &declaration{keys, map[string]ledger.Declared{}}
+	for _, k := range keys {
+		if k == nil {
+			misuse("Declare takes keys, not nil")
+		}
+		for _, one := range k.declared() {
+			if _, twice := d.names[one.Name]; twice {
+				return nil, fmt.Errorf("%w: two declared keys have the name %s; was a line copied?", ErrInvalid, value.Quote(one.Name))
+			}
+			d.names[one.Name] = one
+		}
+	}
+	return d, nil
+}
+
+// covers says whether a name is declared, or is of a declared family.
+func (d *declaration) covers(name string) bool {
+	for {
+		if _, ok := d.names[name]; ok {
+			return true
+		}
+		i := strings.LastIndexByte(name, '/')
+		if i < 0 {
+			return false
+		}
+		name = name[:i]
+	}
+}
+
+// declare compares the declared keys with the file and stores them in it.
+func (ns *Namespace) declare() error {
+	d := ns.declaration
+	if d == nil {
+		return nil
+	}
+	known := map[string]ledger.Declared{}
+	for _, k := range ns.l.Keys() {
+		known[k.Name] = k
+	}
+	var changed []ledger.Declared
+	for _, k := range d.keys {
+		if lost := k.lossy(); lost != "" {
+			ns.prob.report(k.Name(), nil, fmt.Errorf("%w: %s", ErrInvalid, lost))
+		}
+		k.examine(ns)
+		for _, one := range k.declared() {
+			if before, ok := known[one.Name]; !ok {
+				ns.compare(one.Name, known)
+			} else if before.Kind != one.Kind {
+				ns.prob.report(one.Name, nil, fmt.Errorf("%w: %s was declared as %s, and is declared as %s now; a changed kind needs a Schema step", ErrWrongKind, one.Name, before.Kind, one.Kind))
+			}
+			if !known[one.Name].Equal(one) {
+				changed = append(changed, one)
+			}
+		}
+	}
+	if len(changed) == 0 || ns.readOnly {
+		return nil
+	}
+	_, err := ns.commit(func(tx *ledger.Tx) error { tx.Declare(changed...); return nil })
+	return err
+}
+
+// compare reports a name that nearly matches another which the file knows and
+// the app does not declare.
+func (ns *Namespace) compare(name string, known map[string]ledger.Declared) {
+	tell := func(other, is string) {
+		if _, own := ns.declaration.names[other]; own {
+			return
+		}
+		if how := near.Match(name, other); how != "" {
+			ns.prob.report(name, nil, fmt.Errorf("%w: the name %s nearly matches %s, which %s: %s", ErrInvalid, value.Quote(name), value.Quote(other), is, how))
+		}
+	}
+	for other := range known {
+		tell(other, "is declared in this namespace")
+	}
+	for e := range ns.Entries("") {
+		if _, declared := known[e.Name]; !declared {
+			tell(e.Name, "is stored in this namespace")
+		}
+	}
+}
+
+// noteUse reports a key that is used without being declared, once.
+func (ns *Namespace) noteUse(name string) {
+	if ns.declaration == nil || ns.declaration.covers(name) {
+		return
+	}
+	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
+		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, value.Quote(name)))
+	}
+}
+
+// A DeclaredKey is a key as some app declared it, which the namespace keeps
+// beside the entries.
+type DeclaredKey struct {
+	Name    string      `json:"name"`
+	Kind    value.Kind  `json:"kind"`
+	Default value.Value `json:"default,omitzero"` // no value for a sealed key and for records
+	About   string      `json:"about,omitempty"`
+	Min     value.Value `json:"min,omitzero"` // no value: no bound
+	Max     value.Value `json:"max,omitzero"`
+	Keep    int         `json:"keep,omitempty"` // 0: a list of any length
+	Many    bool        `json:"many,omitempty"` // records: the entries are Name/ID
+}
+
+// Declared gives the keys that apps have declared, by the order of their names.
+func (ns *Namespace) Declared() []DeclaredKey {
+	var out []DeclaredKey
+	for _, d := range ns.namespace().l.Keys() {
+		out = append(out, DeclaredKey{Name: d.Name, Kind: d.Kind, Default: d.Default, About: d.About, Min: d.Min, Max: d.Max, Keep: d.Keep, Many: d.Many})
+	}
+	return out
+}
+
+// A KeyUsage says what the program did with a name since Open.
+type KeyUsage struct {
+	Name     string
+	Declared bool // by Declare, by itself or as one of a family
+	Stored   bool // there is a value now
+	Read     bool
+	Written  bool // or tried to
+}
+
+// Usage tells of each declared key, and of every other name that was read,
+// written or is stored, what the program did with it since Open: a key that is
+// declared and never read or never written may be misspelt somewhere.
+func (ns *Namespace) Usage() []KeyUsage {
+	var out []KeyUsage
+	for n := range ns.namespace().l.Nodes() {
+		read, written := n.Used()
+		u := KeyUsage{Name: n.Name, Stored: n.Record().Found(), Read: read, Written: written}
+		if d := ns.declaration; d != nil {
+			u.Declared = d.covers(n.Name)
+		}
+		if u.Declared || u.Stored || read || written {
+			out = append(out, u)
+		}
+	}
+	return out
+}

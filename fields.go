@@ -1,0 +1,384 @@
+package pantry
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"reflect"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A FieldsKey is the declaration of a struct whose fields are entries of their
+// own, as settings are: see Fields. It can't be changed, and is safe for
+// concurrent use.
+type FieldsKey[T any] struct{ d *fieldsDef[T] }
+
+type fieldsDef[T any] struct {
+	name   string
+	def    T
+	fields []fieldEntry
+	clone  func(T) T // nil where T holds no references
+	rules  []func(T) error
+	loses  string
+}
+
+// A fieldEntry is a field of a struct as an entry.
+type fieldEntry struct {
+	field
+	kind value.Kind
+}
+
+// Fields declares a struct of settings: each exported field is an entry, whose
+// name is that of the tag pantry:"…", else of the tag json:"…", else the
+// field's own in small letters with hyphens: ReminderHour is reminder-hour. A
+// tag can put the entry in a family, as pantry:"tank/litres". The fields of def
+// are the defaults.
+//
+// A field can be a bool, a number, a string, []byte, time.Time, a slice, a map
+// with string keys, a struct, or a type with MarshalText.
+func Fields[T any](def T) FieldsKey[T] {
+	t := reflect.TypeFor[T]()
+	if t.Kind() != reflect.Struct {
+		misuse("Fields takes a struct, not %s", t)
+	}
+	c := coderOf(t)
+	fields, loses := fieldsOf(t, map[reflect.Type]*coder{})
+	d := &fieldsDef[T]{name: kebab(t.Name()), def: def, loses: loses}
+	if c.refers {
+		d.clone = codecOf(value.KindMap, def).clone
+		d.def = d.clone(def)
+	}
+	for _, f := range fields {
+		if err := ledger.CheckName(f.name); err != nil {
+			misuse("the field %s of %s: %v", t.FieldByIndex(f.index).Name, t, err)
+		}
+		e := entryField(f, t.FieldByIndex(f.index).Type)
+		d.fields = append(d.fields, e)
+		v, err := e.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index))
+		if err == nil {
+			err = v.Check()
+		}
+		if err != nil {
+			misuse("the default of %s can't be stored: %v", f.name, err)
+		}
+	}
+	return FieldsKey[T]{d}
+}
+
+// entryField gives a field's kind as an entry, where bytes and times are kinds
+// of their own.
+func entryField(f field, t reflect.Type) fieldEntry {
+	e := fieldEntry{field: f}
+	own := *f.coder
+	switch {
+	case t == typeTime:
+		e.kind = value.KindTime
+		k := Time(f.name, time.Time{})
+		own.enc = func(x reflect.Value) (value.Value, error) { return k.d.enc(x.Interface().(time.Time)) }
+		own.dec = func(v value.Value, x reflect.Value) error {
+			at, err := k.d.dec(v)
+			x.Set(reflect.ValueOf(at))
+			return err
+		}
+	case t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8:
+		e.kind = value.KindBytes
+		own.enc = func(x reflect.Value) (value.Value, error) { return value.Bytes(x.Bytes()), nil }
+		own.dec = func(v value.Value, x reflect.Value) error {
+			b, ok := v.AsBytes()
+			x.SetBytes(b)
+			return want(ok, v, value.KindBytes)
+		}
+	case t.Kind() == reflect.Pointer, t.Kind() == reflect.Interface:
+		misuse("the field %s is of type %s, which can't be an entry by itself, since nil is no value; use the type that it leads to", f.name, t)
+	default:
+		v, err := f.enc(reflect.New(t).Elem())
+		if err != nil {
+			misuse("the zero value of the field %s can't be stored: %v", f.name, err)
+		}
+		e.kind = v.Kind()
+	}
+	e.coder = &own
+	return e
+}
+
+// Check allows only structs for which rule returns nil: see Key.Check.
+func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
+	d := *k.definition()
+	if rule == nil {
+		misuse("Check of %s takes a function, not nil", d.name)
+	}
+	d.rules = append(slices.Clone(d.rules), rule)
+	if err := d.check(d.def); err != nil {
+		misuse("the defaults of %s break their own rule: %v", d.name, err)
+	}
+	return FieldsKey[T]{&d}
+}
+
+func (d *fieldsDef[T]) check(x T) error {
+	for _, rule := range d.rules {
+		if err := rule(x); err != nil {
+			return &invalid{err.Error(), err}
+		}
+	}
+	return nil
+}
+
+func (k FieldsKey[T]) definition() *fieldsDef[T] {
+	if k.d == nil {
+		misuse("a zero FieldsKey was used; declare it with Fields")
+	}
+	return k.d
+}
+
+// Name is the name of the struct's type in small letters with hyphens. The
+// entries are named for the fields.
+func (k FieldsKey[T]) Name() string { return k.definition().name }
+
+// Kind is map, though each field has a kind of its own.
+func (k FieldsKey[T]) Kind() value.Kind { return value.KindMap }
+
+// Default is the struct of the defaults. It is a copy.
+func (k FieldsKey[T]) Default() T { return k.definition().copied(k.d.def) }
+
+func (k FieldsKey[T]) lossy() string { return k.definition().loses }
+
+func (k FieldsKey[T]) declared() []ledger.Declared {
+	d := k.definition()
+	var out []ledger.Declared
+	for _, f := range d.fields {
+		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index))
+		out = append(out, ledger.Declared{Name: f.name, Kind: f.kind, Default: def})
+	}
+	return out
+}
+
+func (k FieldsKey[T]) examine(ns *Namespace) { k.bind(ns).moment() }
+
+func (d *fieldsDef[T]) copied(x T) T {
+	if d.clone == nil {
+		return x
+	}
+	return d.clone(x)
+}
+
+// A FieldsVar is a FieldsKey that lives in a namespace or a batch. It is safe
+// for concurrent use.
+type FieldsVar[T any] struct {
+	b  *fieldsBinding[T]
+	in *Batch
+}
+
+type fieldsBinding[T any] struct {
+	ns    *Namespace
+	d     *fieldsDef[T]
+	nodes []*ledger.Node
+	cache atomic.Pointer[fieldsReading[T]]
+}
+
+// A fieldsReading is what the fields were at one moment. It never changes.
+type fieldsReading[T any] struct {
+	recs  []*ledger.Record
+	x     T
+	found bool    // at least one field is stored
+	errs  []error // by field
+}
+
+// In gives the variable that this key is in a namespace, or in a batch.
+func (k FieldsKey[T]) In(at Local) FieldsVar[T] {
+	if at == nil {
+		misuse("In of %s takes a *Namespace or a *Batch, not nil", k.Name())
+	}
+	return FieldsVar[T]{k.bind(at.namespace()), at.batch()}
+}
+
+func (k FieldsKey[T]) bind(ns *Namespace) *fieldsBinding[T] {
+	b := &fieldsBinding[T]{ns: ns, d: k.definition()}
+	for _, f := range b.d.fields {
+		ns.noteUse(f.name)
+		b.nodes = append(b.nodes, ns.l.Node(f.name))
+	}
+	return b
+}
+
+func (v FieldsVar[T]) binding() *fieldsBinding[T] {
+	if v.b == nil {
+		misuse("a zero FieldsVar was used; get one from FieldsKey.In")
+	}
+	return v.b
+}
+
+// read gives the fields as they are at one moment.
+func (v FieldsVar[T]) read() *fieldsReading[T] {
+	b := v.binding()
+	for _, n := range b.nodes {
+		n.MarkRead()
+	}
+	if v.in == nil {
+		return b.moment()
+	}
+	recs := make([]*ledger.Record, len(b.nodes))
+	for i, n := range b.nodes {
+		recs[i] = v.in.record(n)
+	}
+	return b.decode(recs)
+}
+
+func (b *fieldsBinding[T]) moment() *fieldsReading[T] {
+	old := b.cache.Load()
+	var have []*ledger.Record
+	if old != nil {
+		have = old.recs
+	}
+	recs, same := b.ns.l.Moment(b.nodes, have)
+	if same {
+		return old
+	}
+	r := b.decode(recs)
+	for i, err := range r.errs {
+		if err != nil {
+			b.ns.prob.report(b.d.fields[i].name, r.recs[i], err)
+		}
+	}
+	b.cache.Store(r)
+	return r
+}
+
+func (b *fieldsBinding[T]) decode(recs []*ledger.Record) *fieldsReading[T] {
+	r := &fieldsReading[T]{recs: recs, x: b.d.copied(b.d.def), errs: make([]error, len(recs))}
+	into := reflect.ValueOf(&r.x).Elem()
+	for i, f := range b.d.fields {
+		if !recs[i].Found() {
+			continue
+		}
+		r.found = true
+		at := into.FieldByIndex(f.index)
+		if err := b.decodeField(f, recs[i].Value, at); err != nil {
+			r.errs[i] = unusable(recs[i].Value, err)
+			at.Set(reflect.ValueOf(b.d.copied(b.d.def)).FieldByIndex(f.index))
+		}
+	}
+	return r
+}
+
+func (b *fieldsBinding[T]) decodeField(f fieldEntry, v value.Value, into reflect.Value) error {
+	if f.kind == value.KindFloat && v.Kind() == value.KindInt {
+		return f.dec(v, into)
+	}
+	if v.Kind() != f.kind {
+		return kindError(v.Kind(), f.kind)
+	}
+	return f.dec(v, into)
+}
+
+// Get gives the struct as it is at one moment: stored fields, and the defaults
+// for those that are not stored or can't be used. It never fails. The struct is the caller's own.
+func (v FieldsVar[T]) Get() T { return v.binding().d.copied(v.read().x) }
+
+// Lookup is Get that tells whether any field is stored, and which can't be
+// used: the error joins an *Error for each. A struct against the key's rules
+// is ErrInvalid.
+func (v FieldsVar[T]) Lookup() (x T, found bool, err error) {
+	b, r := v.binding(), v.read()
+	var errs []error
+	for i, err := range r.errs {
+		errs = append(errs, wrap("look up", b.ns.name, b.d.fields[i].name, err))
+	}
+	if err := b.d.check(r.x); err != nil {
+		errs = append(errs, wrap("look up", b.ns.name, b.d.name, err))
+	}
+	return b.d.copied(r.x), r.found, errors.Join(errs...)
+}
+
+// Set stores the fields of x that differ from what Get gives, in one commit.
+// The errors are those of Var.Set.
+func (v FieldsVar[T]) Set(x T) error {
+	return v.change("set", false, func(T) (T, error) { return x, nil })
+}
+
+// Update stores the fields that f changes, in one commit; the others may be
+// changed by somebody else meanwhile. f may run several times. A field whose
+// stored value can't be used is not changed: that is ErrWrongKind or
+// ErrInvalid. What f returns as its error, Update returns. Other errors are those of Var.Set.
+func (v FieldsVar[T]) Update(f func(old T) (T, error)) (now T, err error) {
+	err = v.change("update", true, f)
+	return v.Get(), err
+}
+
+// Clear removes all fields, so that Get gives the defaults.
+func (v FieldsVar[T]) Clear() error {
+	b := v.binding()
+	return v.inBatch("clear", func(batch *Batch) error {
+		for _, f := range b.d.fields {
+			if err := batch.set(f.name, value.Value{}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) error {
+	b := v.binding()
+	return v.inBatch(op, func(batch *Batch) error {
+		old := FieldsVar[T]{b, batch}.read()
+		next, err := f(b.d.copied(old.x))
+		if err != nil {
+			return callerError{err}
+		}
+		if err := b.d.check(next); err != nil {
+			return wrap(op, b.ns.name, b.d.name, err)
+		}
+		for i, f := range b.d.fields {
+			before, err1 := f.enc(reflect.ValueOf(&old.x).Elem().FieldByIndex(f.index))
+			after, err2 := f.enc(reflect.ValueOf(&next).Elem().FieldByIndex(f.index))
+			err := errors.Join(err1, err2)
+			if err == nil && value.Equal(before, after) {
+				continue
+			}
+			if err == nil && careful {
+				err = old.errs[i]
+			}
+			if err == nil {
+				b.nodes[i].MarkWritten()
+				err = batch.set(f.name, after)
+			}
+			if err != nil {
+				return wrap(op, b.ns.name, f.name, err)
+			}
+		}
+		return nil
+	})
+}
+
+// inBatch makes a change in the variable's batch, or in one of its own.
+func (v FieldsVar[T]) inBatch(op string, change func(*Batch) error) error {
+	if v.in != nil {
+		return v.in.edit(op, v.b.d.name, func() error { return change(v.in) })
+	}
+	return v.b.ns.Commit(change)
+}
+
+// Watch gives the struct now, and then the newest after each change of a
+// field: see Var.Watch.
+func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[T] {
+	b := v.binding()
+	if v.in != nil {
+		misuse("Watch of %s in a batch: watch the variable of the namespace", b.d.name)
+	}
+	return func(yield func(T) bool) {
+		var names []string
+		for _, f := range b.d.fields {
+			names = append(names, f.name)
+		}
+		for range b.ns.watch(ctx, names, nil) {
+			if !yield(v.Get()) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,116 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/value"
+)
+
+// ErrTooOld is returned for a version that the file doesn't tell any more.
+var ErrTooOld = errors.New("too old")
+
+// A Past is a commit as the file still tells it.
+type Past struct {
+	Stamp
+	Changes []PastChange
+}
+
+// A PastChange is what a commit did to one name. No value means absent.
+type PastChange struct {
+	Name     string
+	Old, New value.Value
+}
+
+// History gives the newest commits that the file still tells, newest first: at
+// most limit of them (0: all), and only what they did to the names, if there
+// are any.
+func (l *Ledger) History(limit int, names ...string) ([]Past, error) {
+	var out []Past
+	err := l.replay(func(c *commit, old func(string) value.Value) {
+		p := Past{Stamp: c.Stamp}
+		for _, ch := range c.changes {
+			if len(names) == 0 || slices.Contains(names, ch.name) {
+				p.Changes = append(p.Changes, PastChange{ch.name, old(ch.name), ch.val})
+			}
+		}
+		if len(p.Changes) > 0 {
+			out = append(out, p)
+		}
+	})
+	slices.Reverse(out)
+	if limit > 0 && len(out) > limit {
+		out = out[:limit]
+	}
+	return out, err
+}
+
+// At gives the entries as they were at a version, by name. The error is
+// ErrTooOld where the file doesn't tell that any more, or not yet.
+func (l *Ledger) At(version int64) ([]Entry, error) {
+	l.io.Lock()
+	base := l.file.Header().Base
+	l.io.Unlock()
+	if now := l.Version(); version < base || version > now {
+		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, now)
+	}
+	recs := map[string]*Record{}
+	err := l.replayAll(func(c *commit) {
+		if c.Version > version {
+			return
+		}
+		stamp := c.Stamp
+		for _, ch := range c.changes {
+			recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
+		}
+	})
+	var out []Entry
+	for _, name := range slices.Sorted(maps.Keys(recs)) {
+		if recs[name].Found() {
+			out = append(out, Entry{name, recs[name]})
+		}
+	}
+	return out, err
+}
+
+// replay gives each commit after the base, with what its names held before.
+func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) error {
+	held := map[string]value.Value{}
+	var base int64
+	return l.replayAll(func(c *commit) {
+		if base == 0 {
+			base = l.file.Header().Base
+		}
+		if c.Version > base {
+			each(c, func(name string) value.Value { return held[name] })
+		}
+		for _, ch := range c.changes {
+			held[ch.name] = ch.val
+		}
+	})
+}
+
+func (l *Ledger) replayAll(each func(c *commit)) error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return ErrClosed
+	}
+	return l.file.Reread(&replayer{each: each})
+}
+
+// A replayer takes lines from the journal and keeps nothing.
+type replayer struct {
+	decoder
+	each func(c *commit)
+}
+
+func (r *replayer) Decode(line []byte) (journal.Mark, error) {
+	err := r.decode(line)
+	return journal.Mark{Version: r.c.Version, Synced: r.c.synced}, err
+}
+
+func (r *replayer) Accept() { r.each(&r.c) }

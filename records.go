@@ -1,0 +1,331 @@
+package pantry
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"iter"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A RecordsKey is the declaration of a collection: see RecordsOf. It can't be
+// changed, and is safe for concurrent use.
+type RecordsKey[T any] struct{ one Key[T] }
+
+// RecordsOf declares a collection of structs, each an entry of its own under
+// name + "/" + id. An id is a text without "/" that can be a part of a name;
+// Add gives numbers.
+func RecordsOf[T any](name string) RecordsKey[T] {
+	var none T
+	return RecordsKey[T]{Object(name, none)}
+}
+
+// Check allows only records for which rule returns nil: see Key.Check. rule is
+// not asked about the zero T, which is no record.
+func (k RecordsKey[T]) Check(rule func(T) error) RecordsKey[T] {
+	if rule == nil {
+		misuse("Check of %s takes a function, not nil", k.Name())
+	}
+	d := *k.one.definition()
+	d.rules = append(slices.Clone(d.rules), rule)
+	return RecordsKey[T]{Key[T]{&d}}
+}
+
+// About says in a few words what the records are.
+func (k RecordsKey[T]) About(text string) RecordsKey[T] {
+	d := *k.one.definition()
+	d.about = text
+	return RecordsKey[T]{Key[T]{&d}}
+}
+
+// Name is the collection's name: what its entries' names begin with.
+func (k RecordsKey[T]) Name() string { return k.one.Name() }
+
+// Kind is that of a record: map.
+func (k RecordsKey[T]) Kind() value.Kind { return value.KindMap }
+
+// One is the key of the record with an id, for a Var of its own. It panics for
+// what can't be an id.
+func (k RecordsKey[T]) One(id string) Key[T] { return k.one.At(id) }
+
+func (k RecordsKey[T]) declared() []ledger.Declared {
+	d := k.one.definition()
+	return []ledger.Declared{{Name: d.name, Kind: d.kind, About: d.about, Many: true}}
+}
+
+func (k RecordsKey[T]) lossy() string { return k.one.lossy() }
+
+func (k RecordsKey[T]) examine(ns *Namespace) {
+	for range k.In(ns).All() {
+	}
+}
+
+// Records is a collection that lives in a namespace or in a batch. It is safe
+// for concurrent use.
+type Records[T any] struct {
+	k  Key[T]
+	at Local
+}
+
+// In gives the collection that this key is in a namespace, or in a batch.
+func (k RecordsKey[T]) In(at Local) Records[T] {
+	if at == nil {
+		misuse("In of %s takes a *Namespace or a *Batch, not nil", k.Name())
+	}
+	at.namespace().noteUse(k.Name())
+	return Records[T]{k.one, at}
+}
+
+func (r Records[T]) namespace() *Namespace {
+	if r.at == nil {
+		misuse("a zero Records was used; get one from RecordsKey.In")
+	}
+	return r.at.namespace()
+}
+
+// record gives the variable of one record.
+func (r Records[T]) record(op, id string) (Var[T], error) {
+	name := r.k.d.name + "/" + id
+	err := ledger.CheckName(name)
+	if err == nil && strings.Contains(id, "/") {
+		err = fmt.Errorf("%w: an id can't hold a \"/\", as %s does", ErrInvalid, value.Quote(id))
+	}
+	if err != nil {
+		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
+	}
+	return r.k.At(id).In(r.at), nil
+}
+
+// inBatch makes a change in the collection's batch, or in one of its own.
+func (r Records[T]) inBatch(op string, change func(*Batch) error) error {
+	ns := r.namespace()
+	if b := r.at.batch(); b != nil {
+		return b.edit(op, r.k.d.name, func() error { return change(b) })
+	}
+	return ns.Commit(change)
+}
+
+// Add stores a new record under the next number, and gives this as its id. A
+// number is not used again, even when its record is deleted; only
+// Namespace.Reset begins anew. Two Adds at once get two ids. The errors are
+// those of Var.Set.
+func (r Records[T]) Add(x T) (id string, err error) {
+	err = r.inBatch("add", func(b *Batch) error {
+		last, err := r.last(b)
+		if err != nil {
+			return err
+		}
+		if last == math.MaxInt64 {
+			return wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: there is no number after %d", ErrInvalid, last))
+		}
+		id = strconv.FormatInt(last+1, 10)
+		if err := b.set(r.k.d.name, value.Int(last+1)); err != nil {
+			return err
+		}
+		return r.k.At(id).In(b).Set(x)
+	})
+	if err != nil {
+		id = ""
+	}
+	return id, err
+}
+
+// last gives the newest number, which is kept under the collection's own name,
+// so that the number of a deleted record is not given again.
+func (r Records[T]) last(b *Batch) (int64, error) {
+	rec := b.find(r.k.d.name)
+	if n, ok := rec.Value.AsInt(); ok {
+		return n, nil
+	}
+	if rec.Found() {
+		return 0, wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: %s is stored where the newest number of the records is kept", ErrWrongKind, rec.Value.Kind()))
+	}
+	var last int64
+	for _, e := range r.entries() {
+		last = max(last, number(e.id))
+	}
+	return last, nil
+}
+
+// number gives the number that an id is; -1 if it is none.
+func number(id string) int64 {
+	for _, c := range id {
+		if c < '0' || c > '9' {
+			return -1
+		}
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// Put stores a record under an id, in place of the one that may be there. What
+// that one tells beyond T's fields is kept. The errors are those of Var.Set,
+// and ErrInvalid for what can't be an id.
+func (r Records[T]) Put(id string, x T) error {
+	if _, err := r.record("put", id); err != nil {
+		return err
+	}
+	return r.inBatch("put", func(b *Batch) error {
+		if n := number(id); n > 0 {
+			last, err := r.last(b)
+			if err != nil {
+				return err
+			}
+			if n > last {
+				if err := b.set(r.k.d.name, value.Int(n)); err != nil {
+					return err
+				}
+			}
+		}
+		return r.k.At(id).In(b).Set(x)
+	})
+}
+
+// Update stores what f makes of a record, and gives what is stored now: see
+// Var.Update. Where there is no such record, the error is ErrAbsent.
+func (r Records[T]) Update(id string, f func(old T) (T, error)) (now T, err error) {
+	v, err := r.record("update", id)
+	if err != nil {
+		return now, err
+	}
+	return v.update(f, func(old *reading[T]) error {
+		if !old.found {
+			return fmt.Errorf("%w: there is no record %s", ErrAbsent, value.Quote(id))
+		}
+		return nil
+	})
+}
+
+// Lookup gives a record, if there is one. The error is ErrWrongKind or
+// ErrInvalid where it can't be used; x is then the zero T.
+func (r Records[T]) Lookup(id string) (x T, found bool, err error) {
+	v, err := r.record("look up", id)
+	if err != nil {
+		return x, false, err
+	}
+	return v.Lookup()
+}
+
+// Delete removes the records with these ids, in one commit. An id without a
+// record is no error.
+func (r Records[T]) Delete(ids ...string) error {
+	for _, id := range ids {
+		if _, err := r.record("delete", id); err != nil {
+			return err
+		}
+	}
+	return r.inBatch("delete", func(b *Batch) error {
+		if _, err := r.last(b); err == nil && !b.find(r.k.d.name).Found() {
+			last, _ := r.last(b)
+			if last > 0 { // keep the number of a record that was put by hand
+				if err := b.set(r.k.d.name, value.Int(last)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, id := range ids {
+			if err := b.set(r.k.d.name+"/"+id, value.Value{}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+type recordEntry struct {
+	id  string
+	rec *ledger.Record
+}
+
+// entries gives the records as they are at one moment, in order.
+func (r Records[T]) entries() []recordEntry {
+	ns, prefix := r.namespace(), r.k.d.name+"/"
+	var out []recordEntry
+	take := func(name string, rec *ledger.Record) {
+		if id := name[len(prefix):]; rec.Found() && !strings.Contains(id, "/") {
+			out = append(out, recordEntry{id, rec})
+		}
+	}
+	if b := r.at.batch(); b != nil && !b.ended {
+		for _, name := range b.namesUnder(prefix) {
+			take(name, b.find(name))
+		}
+	} else {
+		s := ns.l.Snapshot()
+		for e := range s.Entries(prefix, "") {
+			take(e.Name, e.Record)
+		}
+		s.Release()
+	}
+	slices.SortStableFunc(out, func(a, b recordEntry) int { return compareIDs(a.id, b.id) })
+	return out
+}
+
+// compareIDs puts numbers first, by size, and then the others by their bytes.
+func compareIDs(a, b string) int {
+	x, y := number(a), number(b)
+	switch {
+	case x >= 0 && y >= 0:
+		return cmp.Or(cmp.Compare(x, y), strings.Compare(a, b))
+	case x >= 0:
+		return -1
+	case y >= 0:
+		return 1
+	}
+	return strings.Compare(a, b)
+}
+
+// All walks over the records as they are when the walk starts: those whose ids
+// are numbers first, by size, then the others by the order of their bytes. A
+// record that can't be used is left out, and reported as a Problem. The body may
+// write. In a batch the walk sees the batch's changes.
+func (r Records[T]) All() iter.Seq2[string, T] {
+	return func(yield func(string, T) bool) {
+		ns := r.namespace()
+		for _, e := range r.entries() {
+			x, err := r.k.d.decode(e.rec.Value)
+			if err != nil {
+				ns.prob.report(r.k.d.name+"/"+e.id, e.rec, unusable(e.rec.Value, err))
+				continue
+			}
+			if !yield(e.id, x) {
+				return
+			}
+		}
+	}
+}
+
+// Len is how many records there are, with those that can't be used.
+func (r Records[T]) Len() int { return len(r.entries()) }
+
+// Watch gives all ids now, and then, after each change, those of the records
+// that were added, changed or deleted: see Namespace.Watch.
+func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
+	ns, prefix := r.namespace(), r.k.d.name+"/"
+	if r.at.batch() != nil {
+		misuse("Watch of %s in a batch: watch the records of the namespace", r.k.d.name)
+	}
+	return func(yield func([]string) bool) {
+		for names := range ns.watch(ctx, nil, []string{prefix}) {
+			ids := make([]string, 0, len(names))
+			for _, name := range names {
+				if id := name[len(prefix):]; !strings.Contains(id, "/") {
+					ids = append(ids, id)
+				}
+			}
+			slices.SortFunc(ids, compareIDs)
+			if !yield(ids) {
+				return
+			}
+		}
+	}
+}
