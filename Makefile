@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: test race lint demo
+.PHONY: test race lint bench cross demo
 
 test: packages
 	$(GO) test ./...
@@ -17,6 +17,19 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	$(GO) mod tidy -diff
+
+# Writes docs/benchmarks.md; fails when a ratio is over its limit.
+bench:
+	$(GO) run ./internal/bench > docs/benchmarks.md.new
+	mv docs/benchmarks.md.new docs/benchmarks.md
+	cat docs/benchmarks.md
+
+# The library builds without cgo where phones and desktops are.
+cross:
+	@for target in android/arm64 darwin/arm64 ios/arm64 windows/amd64 linux/386 linux/arm; do \
+		echo "build for $$target"; \
+		CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} $(GO) build . ./board || exit 1; \
+	done
 
 demo:
 	$(GO) run ./cmd/smallpantry demo

@@ -15,6 +15,16 @@
 //	err = hour.Set(7) // nil: it is on the disk
 //	hour.Get()      // 7, also after the app was closed and opened
 //
+// # Declaring
+//
+// There is a constructor for each kind: Bool, Int, Float, Text, Bytes and Time;
+// OneOf for a choice from a set; List and Map; Object for a struct that is read
+// and written whole. Fields declares a struct of settings, each field an entry;
+// RecordsOf a collection of structs, each an entry with an id. Key.At makes a
+// family of keys, such as one for each bed. Give all of them to Declare when the
+// namespace is opened: then misspelt names and changed kinds are found, and
+// lists show also what was never written.
+//
 // # Reading
 //
 // Var.Get never fails and never waits: it gives the default where nothing is
@@ -33,6 +43,12 @@
 //
 // Key.Parse reads and checks it; its error is a sentence to show.
 //
+// # Keeping up with one's own past
+//
+// A new key needs nothing. A changed name or kind is a step of the Schema.
+// Namespace.Reset puts every key back to its default. Namespace.History tells
+// the newest commits.
+//
 // # What goes wrong
 //
 // Errors wrap the sentinels of this package, in an *Error that says what was
@@ -44,5 +60,6 @@
 //
 // All of a namespace is in memory, and a value has 1 MiB at most: it is for small
 // data. A write waits for the disk, which can take tens of milliseconds, so it
-// does not belong on the thread that draws. Values are not encrypted.
+// does not belong on the thread that draws. Values stand in the file in the
+// clear unless their key is Sealed.
 package pantry

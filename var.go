@@ -15,18 +15,26 @@ import (
 // small value to copy and keep, and safe for concurrent use; bind it once with
 // Key.In rather than at each use, and reading costs a few nanoseconds. The
 // zero Var panics.
-type Var[T any] struct {
-	b  *binding[T]
-	in *Batch // nil outside a Commit
-}
+type Var[T any] struct{ b *binding[T] }
 
 // A binding is what the copies of a Var share: the entry's place and the
 // decoded value of its newest record.
 type binding[T any] struct {
+	// What Get can hand out at once, if its record is still the newest. It is
+	// never nil; without a record, nothing can be: in a batch, and where T
+	// refers to memory that must be copied. So one comparison covers all.
+	ready atomic.Pointer[reading[T]]
+	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
-	node  *ledger.Node
+	in    *Batch // nil outside a Commit
 	cache atomic.Pointer[reading[T]]
+}
+
+func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
+	b := &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
+	b.ready.Store(&reading[T]{})
+	return b
 }
 
 // A reading is what a record means to a key. It never changes.
@@ -46,7 +54,7 @@ func (k Key[T]) In(at Local) Var[T] {
 	}
 	ns := at.namespace()
 	ns.noteUse(d.name)
-	return Var[T]{&binding[T]{ns: ns, d: d, node: ns.l.Node(d.name)}, at.batch()}
+	return Var[T]{newBinding(ns, d, at.batch())}
 }
 
 func (v Var[T]) binding() *binding[T] {
@@ -62,18 +70,15 @@ func (v Var[T]) binding() *binding[T] {
 // nothing that is stored. Where T holds no slice, map, pointer or interface,
 // Get allocates nothing.
 func (v Var[T]) Get() T {
-	if v.b == nil || v.in != nil {
-		return v.binding().d.copied(v.read().x)
+	if v.b != nil {
+		if r := v.b.ready.Load(); r.rec == v.b.node.Record() {
+			return r.x
+		}
 	}
-	r := v.b.cache.Load()
-	if r == nil || r.rec != v.b.node.Record() {
-		r = v.b.refresh()
-	}
-	if v.b.d.clone != nil {
-		return v.b.d.clone(r.x)
-	}
-	return r.x
+	return v.get()
 }
+
+func (v Var[T]) get() T { return v.binding().d.copied(v.read().x) }
 
 // Lookup is Get that tells four answers apart: a value is stored (found, no
 // error); nothing is stored (not found, no error); what is stored is of
@@ -88,8 +93,8 @@ func (v Var[T]) Lookup() (x T, found bool, err error) {
 // read gives the newest reading, in a batch that of the batch.
 func (v Var[T]) read() *reading[T] {
 	b := v.binding()
-	if v.in != nil {
-		return b.decode(v.in.record(b.node))
+	if v.b.in != nil {
+		return b.decode(v.b.in.record(b.node))
 	}
 	r := b.cache.Load()
 	if r == nil || r.rec != b.node.Record() {
@@ -103,6 +108,9 @@ func (b *binding[T]) refresh() *reading[T] {
 	b.node.MarkRead()
 	r := b.decode(b.node.Record())
 	b.cache.Store(r)
+	if b.d.clone == nil {
+		b.ready.Store(r)
+	}
 	if r.err != nil {
 		b.ns.prob.report(b.d.name, r.rec, r.err)
 	}
@@ -138,7 +146,7 @@ func (r *reading[T]) merged(val value.Value, d *definition[T]) value.Value {
 }
 
 func (k Key[T]) examine(ns *Namespace) {
-	b := &binding[T]{ns: ns, d: k.definition(), node: ns.l.Node(k.d.name)}
+	b := newBinding(ns, k.definition(), nil)
 	if r := b.decode(b.node.Record()); r.err != nil {
 		ns.prob.report(k.d.name, r.rec, r.err)
 	}
@@ -154,15 +162,15 @@ func (b *binding[T]) fail(op string, err error) error {
 func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
 	b := v.binding()
 	b.node.MarkWritten()
-	if v.in != nil {
-		return v.in.edit(op, b.d.name, func() error {
-			old := v.in.record(b.node)
+	if v.b.in != nil {
+		return v.b.in.edit(op, b.d.name, func() error {
+			old := v.b.in.record(b.node)
 			val, err := f(b.decode(old))
 			if err == nil {
 				val, err = b.stored(val, old)
 			}
 			if err == nil {
-				err = v.in.set(b.d.name, val)
+				err = v.b.in.set(b.d.name, val)
 			}
 			return b.fail(op, err)
 		})
@@ -200,7 +208,7 @@ func (v Var[T]) Set(x T) error {
 	if err != nil {
 		return v.refuse("set", err)
 	}
-	if v.in != nil || b.d.merge != nil || b.d.sealed {
+	if v.b.in != nil || b.d.merge != nil || b.d.sealed {
 		return v.write("set", func(old *reading[T]) (value.Value, error) {
 			return old.merged(val, b.d), nil
 		})
@@ -216,7 +224,7 @@ func (v Var[T]) Set(x T) error {
 // refuse gives the error for a value that is refused before it is tried, which
 // a batch keeps.
 func (v Var[T]) refuse(op string, err error) error {
-	if v.in == nil {
+	if v.b.in == nil {
 		return v.b.fail(op, err)
 	}
 	return v.write(op, func(*reading[T]) (value.Value, error) { return value.Value{}, err })
@@ -275,7 +283,7 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 		now, err = b.d.dec(val)
 		return val, err
 	}
-	if v.in != nil {
+	if v.b.in != nil {
 		err = v.write("update", step)
 		return v.after(now, err)
 	}
@@ -327,7 +335,7 @@ func again(try func(last bool) error) error {
 // namespace. Values that can't be used come as the default.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
 	b := v.binding()
-	if v.in != nil {
+	if v.b.in != nil {
 		misuse("Watch of %s in a batch: watch the variable of the namespace", b.d.name)
 	}
 	return func(yield func(T) bool) {

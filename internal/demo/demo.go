@@ -29,8 +29,13 @@ type garden struct {
 	Phones []string // the two phones' namespaces
 	Hours  []int    // that are left in a setting, one after the other
 	Plot   string
-	Tank   int // litres at the start
-	Cans   struct{ Each, Litres int }
+	// What grows where.
+	Plantings []struct {
+		Crop, Bed string
+		SpacingCm int `json:"spacing-cm"`
+	}
+	Tank int // litres at the start
+	Cans struct{ Each, Litres int }
 }
 
 // story is what the scenes share.
@@ -58,7 +63,9 @@ func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 	defer func() { err = errors.Join(err, os.RemoveAll(root)) }()
 	s.dir, s.data = filepath.Join(root, "phones"), filepath.Join(root, "server")
 	fmt.Fprintf(w, "%s\n", s.Garden)
-	for _, scene := range []func() error{s.firstLaunch, s.closeAndOpen, s.lookInTheFile} {
+	for _, scene := range []func() error{
+		s.firstLaunch, s.closeAndOpen, s.lookInTheFile, s.keepRecords, s.chooseFromASet, s.resetAndOpen, s.misspelt,
+	} {
 		if err := scene(); err != nil {
 			return err
 		}

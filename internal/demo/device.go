@@ -12,11 +12,18 @@ import (
 var (
 	reminderHour = pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind of watering")
 	plot         = pantry.Text("plot", "").About("the gardener's bed")
+	units        = pantry.OneOf("units", "metric", "imperial").About("how spacings are shown")
+	plantings    = pantry.RecordsOf[planting]("plantings").About("what grows where")
 )
+
+type planting struct {
+	Crop, Bed string
+	SpacingCm int
+}
 
 // plotbook opens the app on a phone, lets it do something, and closes it.
 func (s *story) plotbook(phone int, do func(ns *pantry.Namespace) error) error {
-	ns, err := pantry.Open(s.dir, s.Phones[phone])
+	ns, err := pantry.Open(s.dir, s.Phones[phone], pantry.Declare(reminderHour, plot, units, plantings))
 	if err != nil {
 		return err
 	}
@@ -67,7 +74,7 @@ func (s *story) closeAndOpen() error {
 }
 
 func (s *story) lookInTheFile() error {
-	s.scene("The phone's file, as it is: a header, and a line for each commit")
+	s.scene("The phone's file, as it is: a header, the declared keys, and a line a commit")
 	return s.plotbook(0, func(ns *pantry.Namespace) error {
 		file, err := os.ReadFile(ns.Path())
 		if err != nil {
@@ -75,9 +82,94 @@ func (s *story) lookInTheFile() error {
 		}
 		lines := bytes.Split(bytes.TrimSpace(file), []byte("\n"))
 		for _, line := range lines {
-			s.say("%s", line)
+			s.quote(string(line))
 		}
-		expect(s.teller, "the number of lines", len(lines), 1+len(s.Hours))
+		expect(s.teller, "the number of lines", len(lines), 2+len(s.Hours))
 		return nil
 	})
+}
+
+func (s *story) keepRecords() error {
+	s.scene("Plantings: records, each an entry of its own")
+	err := s.plotbook(0, func(ns *pantry.Namespace) error {
+		in := plantings.In(ns)
+		for _, p := range s.Plantings {
+			if _, err := in.Add(planting(p)); err != nil {
+				return err
+			}
+		}
+		if _, err := in.Update("2", func(p planting) (planting, error) { p.Bed = "A1"; return p, nil }); err != nil {
+			return err
+		}
+		return in.Delete("1")
+	})
+	if err != nil {
+		return err
+	}
+	return s.plotbook(0, func(ns *pantry.Namespace) error {
+		in := plantings.In(ns)
+		s.say("three were added, the second was moved, the first removed; after opening again:")
+		for id, p := range in.All() {
+			s.say("%s  %-14s bed %s, every %d cm", id, p.Crop, p.Bed, p.SpacingCm)
+		}
+		id, err := in.Add(planting{"garlic", "A1", 15})
+		s.say("the next one gets number %s: a number is not used again", id)
+		marrow, _, err2 := in.Lookup("2")
+		expect(s.teller, "the number of plantings", in.Len(), len(s.Plantings))
+		expect(s.teller, "the marrow's bed", marrow.Bed, "A1")
+		expect(s.teller, "the next number", id, "4")
+		return errors.Join(err, err2)
+	})
+}
+
+func (s *story) chooseFromASet() error {
+	s.scene("A choice from a fixed set")
+	err := s.plotbook(0, func(ns *pantry.Namespace) error {
+		err := units.In(ns).Set("cubits")
+		s.say("%v", err)
+		expect(s.teller, "refused", errors.Is(err, pantry.ErrInvalid), true)
+		return units.In(ns).Set("imperial")
+	})
+	if err != nil {
+		return err
+	}
+	return s.plotbook(0, func(ns *pantry.Namespace) error {
+		s.say("imperial was stored, and units is %s after opening again", units.In(ns).Get())
+		expect(s.teller, "units", units.In(ns).Get(), "imperial")
+		return nil
+	})
+}
+
+// resetAndOpen closes at once after the reset: a reset of the screen alone
+// would show only then.
+func (s *story) resetAndOpen() error {
+	s.scene("Everything is reset, the app closed at once, and opened")
+	if err := s.plotbook(0, func(ns *pantry.Namespace) error { return ns.Reset() }); err != nil {
+		return err
+	}
+	return s.plotbook(0, func(ns *pantry.Namespace) error {
+		hour, bed, unit, n := reminderHour.In(ns).Get(), plot.In(ns).Get(), units.In(ns).Get(), plantings.In(ns).Len()
+		s.say("reminder-hour %d, plot %q, units %s, plantings %d: all at their defaults", hour, bed, unit, n)
+		expect(s.teller, "what is back", [4]any{hour, bed, unit, n}, [4]any{18, "", "metric", 0})
+		file, err := os.ReadFile(ns.Path())
+		s.say("the file holds %d bytes, and no old value is in it", len(file))
+		expect(s.teller, "whether an old value is in the file", bytes.Contains(file, []byte("marrow")), false)
+		return err
+	})
+}
+
+func (s *story) misspelt() error {
+	s.scene("A second app on the phone spells a name in another way")
+	var found []pantry.Problem
+	ns, err := pantry.Open(s.dir, s.Phones[0],
+		pantry.Declare(pantry.Int("reminder_hour", 18)),
+		pantry.OnProblem(func(p pantry.Problem) { found = append(found, p) }))
+	if err != nil {
+		return err
+	}
+	for _, p := range found {
+		s.say("found when it opens: %v", p.Err)
+	}
+	expect(s.teller, "the number of findings", len(found), 1)
+	return ns.Close()
 }

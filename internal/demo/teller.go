@@ -25,8 +25,19 @@ func (t *teller) scene(title string) {
 // say writes a line of it. What is longer than a terminal is wide goes on
 // below, further in.
 func (t *teller) say(format string, args ...any) {
-	const width, in, further = 80, "    ", "      "
-	text := ansi.Wrap(fmt.Sprintf(format, args...), width-len(further), "")
+	t.print(ansi.Wordwrap(fmt.Sprintf(format, args...), width-len(further), " "))
+}
+
+// quote writes a line of a file, as it is.
+func (t *teller) quote(line string) { t.print(ansi.Hardwrap(line, width-len(further), true)) }
+
+const (
+	width   = 80
+	in      = "    "
+	further = "      "
+)
+
+func (t *teller) print(text string) {
 	for i, line := range strings.Split(text, "\n") {
 		if i == 0 {
 			line = in + line
