@@ -23,6 +23,7 @@ type Namespace struct {
 	l           *ledger.Ledger
 	name        string
 	readOnly    bool
+	within      time.Duration // over 0: commits are prompt
 	prob        *problems
 	sealer      Sealer
 	limits      limits
@@ -58,9 +59,11 @@ func (ns *Namespace) batch() *Batch { return nil }
 // Opening the same file twice in one process is allowed and gives two
 // namespaces with the same entries.
 //
-// The errors are ErrInvalid for a bad name; ErrBusy when another process keeps
-// the file locked for 5 s; ErrDamaged; ErrNewer; and the file system's own,
-// such as fs.ErrPermission, and with ReadOnly fs.ErrNotExist.
+// The errors are ErrInvalid for a bad name and for two declared keys with one
+// name; ErrBusy when another process keeps the file locked for 5 s; ErrDamaged
+// with Strict; ErrNewer; fs.ErrPermission, also where another user than the
+// directory's owner would have to make a file; the file system's own; and with
+// ReadOnly fs.ErrNotExist.
 func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	var o options
 	for _, opt := range opts {
@@ -71,7 +74,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	ns := &Namespace{
 		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
-		sealer: o.sealer, limits: o.limits,
+		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin),
 	}
 	var err error
 	if ns.declaration, err = newDeclaration(o.declared); err != nil {
@@ -85,12 +88,16 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		ReadOnly: o.readOnly,
 		Follow:   o.follow,
 		Schema:   int64(len(o.steps)),
-		Problem:  func(err error) { ns.prob.report("", nil, err) },
+		Salvage:  !o.strict,
+		Problem:  func(err error) { ns.prob.report("", nil, asReport(err)) },
 	})
 	if err != nil {
 		return nil, ns.fail("open", "", err)
 	}
 	ns.l = l
+	if fs := journal.Network(dir); fs != "" {
+		ns.prob.report("", nil, fmt.Errorf("%s lies on a %s file system, where locks and syncs may not hold what they promise; keep it on a local disk", l.Path(), fs))
+	}
 	if info, err := os.Stat(l.Path()); err == nil && info.Size() > largeFile {
 		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in files of its own",
 			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
@@ -174,15 +181,16 @@ func (ns *Namespace) Refresh() error {
 	return ns.fail("refresh", "", ns.l.Refresh())
 }
 
-// Close ends every Watch and closes the file; all that was written before is
-// on the disk. Get keeps giving the last values, and a write returns
+// Close ends every Watch, syncs what was written promptly, and closes the file;
+// all that was written before is on the disk. Get keeps giving the last values, and a write returns
 // ErrClosed. A second Close returns nil.
 func (ns *Namespace) Close() error {
 	if !ns.namespace().closed.CompareAndSwap(false, true) {
 		return nil
 	}
 	close(ns.done)
-	return ns.fail("close", "", ns.l.Close())
+	// Another Namespace may keep the file open.
+	return ns.fail("close", "", errors.Join(ns.l.Flush(), ns.l.Close()))
 }
 
 // commit is the one way by which this namespace writes.
@@ -190,7 +198,17 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	if ns.closed.Load() {
 		return ledger.Result{}, ErrClosed
 	}
-	return ns.l.Commit(ledger.Author{}, judge)
+	return ns.l.CommitWithin(ns.within, ledger.Author{}, judge)
+}
+
+// Flush syncs what was written promptly (see SyncWithin) to the disk. When it
+// returns nil, a power cut does not undo anything that was written before. The
+// errors are those of Var.Set.
+func (ns *Namespace) Flush() error {
+	if ns.namespace().closed.Load() {
+		return ns.fail("flush", "", ErrClosed)
+	}
+	return ns.fail("flush", "", ns.l.Flush())
 }
 
 // Reset removes everything that is stored, whatever its name and kind, so that

@@ -13,6 +13,8 @@ type options struct {
 	steps     []func(*Batch) error
 	sealer    Sealer
 	limits    limits
+	strict    bool
+	within    time.Duration
 }
 
 type limits struct{ value, namespace int }
@@ -20,6 +22,20 @@ type limits struct{ value, namespace int }
 // ReadOnly opens the namespace to read: nothing is made, cut or mended, and
 // every write returns ErrReadOnly. There must be a file already.
 func ReadOnly() Option { return func(o *options) { o.readOnly = true } }
+
+// Strict has Open refuse a damaged file with ErrDamaged. Without it, Open keeps
+// the damaged file beside as NAME.damaged-TIME, goes on with every intact entry,
+// and reports what was lost as a Problem, since an app must start.
+func Strict() Option { return func(o *options) { o.strict = true } }
+
+// SyncWithin makes writes prompt: they return when they are written and
+// visible, and are synced to the disk within d, at Flush and at Close. The end
+// of the process does not undo a prompt write; a power cut may undo those of
+// the last d. d is at most 250 ms, and 0 is the default: each write returns
+// when it is synced.
+func SyncWithin(d time.Duration) Option { return func(o *options) { o.within = d } }
+
+const longestWithin = 250 * time.Millisecond
 
 // OnProblem has f called with each Problem, by whichever goroutine met it. f
 // must not write to the namespace. Without it, problems go to log/slog.

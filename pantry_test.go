@@ -463,7 +463,7 @@ func TestCutAtEveryByte(t *testing.T) {
 		cut := t.TempDir()
 		path := filepath.Join(cut, "plotbook.jsonl")
 		require.NoError(t, os.WriteFile(path, whole[:size], 0o600))
-		_, err := pantry.Open(cut, "plotbook", pantry.ReadOnly())
+		_, err := pantry.Open(cut, "plotbook", pantry.ReadOnly(), pantry.Strict())
 		if size < header {
 			require.ErrorIs(t, err, pantry.ErrDamaged, "cut at %d", size)
 			continue

@@ -39,6 +39,9 @@ func (e exitError) Error() string { return e.message }
 
 // exit prints what went wrong and what to do next, and gives the exit code.
 func (a *app) exit(err error) int {
+	if err == nil && a.damaged {
+		return exitFailed // it was named when the place was opened
+	}
 	if err == nil {
 		return exitDone
 	}
@@ -87,7 +90,7 @@ func (a *app) judge(err error) (code int, next string) {
 	case errors.As(err, new(*net.OpError)):
 		return exitFailed, "Choose another address with --listen."
 	case errors.Is(err, pantry.ErrDamaged):
-		return exitFailed, "Keep the file as it is: what is intact in it can be saved."
+		return exitFailed, "smallpantry repair saves what is intact."
 	}
 	return exitFailed, ""
 }

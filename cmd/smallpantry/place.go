@@ -64,7 +64,13 @@ func isURL(s string) bool {
 
 // open opens a PLACE. Problems are named on standard error.
 func (a *app) open(where string, w way) (place, error) {
-	tell := func(p pantry.Problem) { fmt.Fprintf(a.stderr, "smallpantry: %v\n", p) }
+	tell := func(p pantry.Problem) {
+		fmt.Fprintf(a.stderr, "smallpantry: %v\n", p)
+		if errors.Is(p.Err, pantry.ErrDamaged) && !w.write && !w.create {
+			a.damaged = true
+			fmt.Fprintf(a.stderr, "  smallpantry repair %s saves what is intact.\n", where)
+		}
+	}
 	if isURL(where) {
 		b, err := board.Join(where, board.As("smallpantry"), board.Patience(patience), board.Poll(w.every, w.every), board.OnProblem(tell))
 		if err != nil {
@@ -76,7 +82,7 @@ func (a *app) open(where string, w way) (place, error) {
 	if err != nil {
 		return nil, err
 	}
-	absent := exitError{exitAbsent, fmt.Sprintf("there is no namespace %s in %s; put makes one", name, dir)}
+	absent := noNamespace(dir, name)
 	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.every)}
 	if !w.write && !w.create {
 		opts = append(opts, pantry.ReadOnly())
@@ -91,6 +97,10 @@ func (a *app) open(where string, w way) (place, error) {
 		return nil, err
 	}
 	return &device{ns: ns, place: where}, nil
+}
+
+func noNamespace(dir, name string) error {
+	return exitError{exitAbsent, fmt.Sprintf("there is no namespace %s in %s; put makes one", name, dir)}
 }
 
 // splitPlace gives the directory and the name of a namespace.

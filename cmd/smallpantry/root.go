@@ -19,6 +19,7 @@ type app struct {
 	stdout, stderr io.Writer
 	json           bool
 	running        bool // the words of the call were in order
+	damaged        bool // what was read is what is left of a damaged file
 }
 
 func interruptible() (context.Context, context.CancelFunc) {
@@ -51,7 +52,7 @@ Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent,
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(a.get(), a.put(), a.rm(), a.add(), a.ls(), a.watch(), a.serve(), a.demo())
+	root.AddCommand(a.get(), a.put(), a.rm(), a.add(), a.ls(), a.watch(), a.repair(), a.serve(), a.demo())
 	return root
 }
 

@@ -11,9 +11,14 @@ import (
 // in here, and nothing else uses it.
 type Disk interface {
 	OpenFile(path string, flag int, perm fs.FileMode) (Handle, error)
+	Stat(path string) (fs.FileInfo, error)
 	Rename(from, to string) error
 	SyncDir(dir string) error
 }
+
+// A FileInfo of a Disk that is not the machine's can tell by this method that
+// its file has lost its last name.
+type unlinked interface{ Unlinked() bool }
 
 // A Handle is an open data file.
 type Handle interface {
@@ -41,6 +46,8 @@ func (osDisk) OpenFile(path string, flag int, perm fs.FileMode) (Handle, error) 
 	}
 	return osHandle{f}, nil
 }
+
+func (osDisk) Stat(path string) (fs.FileInfo, error) { return os.Stat(path) }
 
 func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
 

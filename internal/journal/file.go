@@ -30,12 +30,17 @@ func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
+	f := &File{disk: disk, dir: dir, name: name, path: DataPath(dir, name), readOnly: readOnly}
 	if !readOnly {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
+		if _, err := os.Stat(lockPath(dir, name)); isAbsent(err) {
+			if err := mayCreate(dir); err != nil {
+				return nil, err
+			}
+		}
 	}
-	f := &File{disk: disk, dir: dir, name: name, path: DataPath(dir, name), readOnly: readOnly}
 	lock, err := openLock(lockPath(dir, name), readOnly)
 	switch {
 	case err == nil:
@@ -66,7 +71,11 @@ func (f *File) acquire(shared bool, wait time.Duration) error {
 	if f.lock == nil {
 		return nil
 	}
-	return f.lock.acquire(shared, wait)
+	var queue *os.File
+	if h, ok := f.handle.(osHandle); ok {
+		queue = h.File
+	}
+	return f.lock.acquire(shared, wait, queue)
 }
 
 // Unlock gives the lock back.
@@ -74,7 +83,7 @@ func (f *File) Unlock() error {
 	if f.lock == nil {
 		return nil
 	}
-	return funlock(f.lock.file)
+	return f.lock.release()
 }
 
 // Fresh says what a writer or follower finds before it reads on: whether the
@@ -82,11 +91,8 @@ func (f *File) Unlock() error {
 // new. It costs one stat.
 func (f *File) Fresh() (replaced, grown bool, err error) {
 	if f.handle == nil {
-		_, err := os.Stat(f.path)
-		if isAbsent(err) {
-			return false, false, nil
-		}
-		return err == nil, false, err
+		exists, err := f.Exists()
+		return exists, false, err
 	}
 	info, err := f.handle.Stat()
 	if err != nil {
@@ -111,24 +117,23 @@ func (f *File) Load(c Consumer) (*Tail, error) {
 	if err != nil {
 		return nil, err
 	}
+	f.handle = h
 	data, err := readFrom(h, 0)
 	if err != nil {
-		return nil, errors.Join(err, h.Close())
+		return nil, err
 	}
 	size := bytes.IndexByte(data, '\n')
 	if size < 0 {
-		h.Close()
 		return nil, &DamageError{Path: f.path, Line: 1, Reason: "the header is missing"}
 	}
 	header, err := parseHeader(data[:size])
 	if err != nil {
-		h.Close()
 		if newer := (*NewerError)(nil); errors.As(err, &newer) {
 			return nil, err
 		}
 		return nil, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
 	}
-	f.handle, f.header = h, header
+	f.header = header
 	f.cursor = cursor{end: int64(size) + 1}
 	if header.Lines == 0 {
 		f.cursor.last = header.Base
@@ -154,6 +159,23 @@ func (f *File) take(data []byte, c Consumer) (int, *Tail, error) {
 	}
 	return taken, tail, err
 }
+
+// Bytes gives all of the file, whatever stands in it.
+func (f *File) Bytes() ([]byte, error) {
+	if f.handle != nil {
+		return readFrom(f.handle, 0)
+	}
+	h, err := f.disk.OpenFile(f.path, os.O_RDONLY, 0)
+	if err != nil {
+		return nil, err
+	}
+	data, err := readFrom(h, 0)
+	return data, errors.Join(err, h.Close())
+}
+
+// Skip says that all of the file has been seen, though not all of it counts:
+// a reader of a damaged file notices only what changes later.
+func (f *File) Skip(size int) { f.cursor.end = int64(size) }
 
 // Reread gives all lines that count to c once more, from the first, and leaves
 // the File where it stands.
@@ -221,6 +243,9 @@ func (f *File) SyncDir() error { return f.disk.SyncDir(f.dir) }
 // and lines, of which there are kept and whose last version is last. The lock
 // must be held. When it fails the old file stands.
 func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error {
+	if err := f.MayReplace(); err != nil {
+		return err
+	}
 	all := append(header.append(nil), lines...)
 	path := newPath(f.dir, f.name)
 	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
@@ -245,6 +270,35 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	return f.disk.SyncDir(f.dir)
 }
 
+// mayCreate says whether this user may make files in dir: what root or a
+// second user leaves there, the app could not open.
+func mayCreate(dir string) error {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return err
+	}
+	if uid, own := owner(info); !own {
+		return fmt.Errorf("%w: the directory %s belongs to user %d, and what another user makes in it, its apps may not open; run this as that user", fs.ErrPermission, dir, uid)
+	}
+	return nil
+}
+
+// MayReplace says whether this user may put another file in place of the data
+// file: only its owner may, or in an empty place the directory's.
+func (f *File) MayReplace() error {
+	info, err := f.disk.Stat(f.path)
+	if isAbsent(err) {
+		return mayCreate(f.dir)
+	}
+	if err != nil {
+		return err
+	}
+	if uid, own := owner(info); !own {
+		return fmt.Errorf("%w: %s belongs to user %d, who alone can have it written anew", fs.ErrPermission, f.path, uid)
+	}
+	return nil
+}
+
 func (f *File) drop() {
 	if f.handle != nil {
 		f.handle.Close()
@@ -254,8 +308,8 @@ func (f *File) drop() {
 
 // Exists says whether the data file is there.
 func (f *File) Exists() (bool, error) {
-	_, err := os.Stat(f.path)
-	if errors.Is(err, fs.ErrNotExist) {
+	_, err := f.disk.Stat(f.path)
+	if isAbsent(err) {
 		return false, nil
 	}
 	return err == nil, err
@@ -283,12 +337,21 @@ func (f *File) Version() int64 { return f.cursor.last }
 
 // CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
 func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
-	path := filepath.Join(f.dir, fmt.Sprintf("%s.cut-%d", f.name, version))
+	return f.keepAside(fmt.Sprintf("cut-%d", version), tail.Bytes)
+}
+
+// CopyDamaged keeps a damaged file beside, as NAME.damaged-TIME, and says where.
+func (f *File) CopyDamaged(data []byte, at time.Time) (string, error) {
+	return f.keepAside("damaged-"+at.UTC().Format("20060102T150405.000Z"), data)
+}
+
+func (f *File) keepAside(suffix string, data []byte) (string, error) {
+	path := filepath.Join(f.dir, f.name+"."+suffix)
 	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
 		return "", err
 	}
-	_, err = h.WriteAt(tail.Bytes, 0)
+	_, err = h.WriteAt(data, 0)
 	if err == nil {
 		err = h.Sync()
 	}

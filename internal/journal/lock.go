@@ -12,11 +12,22 @@ import (
 // ErrBusy is returned when the lock is not had within the wait.
 var ErrBusy = errors.New("busy")
 
+// How long a process that finds the lock taken sleeps between two tries, and
+// how long one that would take it again at once lets those go first who wait:
+// longer than they sleep, so that one of them finds it free.
+const (
+	shortestPause = 100 * time.Microsecond
+	longestPause  = 2 * time.Millisecond
+	giveWay       = 3 * time.Millisecond
+	atOnce        = time.Millisecond
+)
+
 // A lock is held by one process, or shared by several that only read. The
 // file stays open between two holds, so that each costs one system call.
 type lock struct {
-	file *os.File
-	path string
+	file  *os.File
+	path  string
+	freed time.Time // when this process gave it back last
 }
 
 // openLock opens the lock file; a reader never makes it.
@@ -29,14 +40,28 @@ func openLock(path string, readOnly bool) (*lock, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &lock{f, path}, nil
+	return &lock{file: f, path: path}, nil
 }
 
-// acquire takes the lock within wait. Between two tries it sleeps 0.1 to 5 ms,
-// growing, and at random, so that those who wait don't meet again.
-func (l *lock) acquire(shared bool, wait time.Duration) error {
+// acquire takes the lock within wait. Between two tries it sleeps, growing,
+// and at random, so that those who wait don't meet again.
+//
+// A process that commits again and again gives the lock back for microseconds
+// only, in which another that sleeps never finds it free. So whoever waits
+// shows it by a shared lock on queue, the data file, which nobody else locks;
+// and whoever had the lock just now, and sees that, gives way first.
+func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
+	if !l.freed.IsZero() && time.Since(l.freed) < atOnce && somebodyWaits(queue) {
+		time.Sleep(giveWay)
+	}
 	start := time.Now()
-	for pause := 100 * time.Microsecond; ; pause = min(pause*3/2, 5*time.Millisecond) {
+	shown := false
+	defer func() {
+		if shown {
+			_ = funlock(queue) // ends with the process at the latest
+		}
+	}()
+	for pause := shortestPause; ; pause = min(pause*3/2, longestPause) {
 		got, err := flock(l.file, shared)
 		if err != nil {
 			return fmt.Errorf("lock %s: %w", l.path, err)
@@ -45,10 +70,29 @@ func (l *lock) acquire(shared bool, wait time.Duration) error {
 			return nil
 		}
 		if time.Since(start) >= wait {
-			return fmt.Errorf("%w: another process has held the lock %s for %v; try again", ErrBusy, l.path, wait)
+			return fmt.Errorf("%w: %s has held the lock %s for %v; try again", ErrBusy, holder(l.file), l.path, wait)
+		}
+		if !shown && queue != nil {
+			shown, _ = flock(queue, true)
 		}
 		time.Sleep(pause/2 + rand.N(pause/2))
 	}
+}
+
+func (l *lock) release() error {
+	l.freed = time.Now()
+	return funlock(l.file)
+}
+
+func somebodyWaits(queue *os.File) bool {
+	if queue == nil {
+		return false
+	}
+	free, err := flock(queue, false)
+	if free {
+		err = funlock(queue)
+	}
+	return !free && err == nil
 }
 
 // isAbsent says whether err means that there is no such file.

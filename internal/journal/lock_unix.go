@@ -29,11 +29,24 @@ func flock(f *os.File, shared bool) (bool, error) {
 	}
 }
 
+// owner gives the user that a file or directory belongs to, and whether that
+// is the one who runs the program.
+func owner(info fs.FileInfo) (uid int, own bool) {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return -1, true
+	}
+	return int(st.Uid), int(st.Uid) == os.Geteuid()
+}
+
 func funlock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_UN) }
 
 // removed says whether the file that info describes has lost its last name,
 // because another was renamed over it.
 func removed(info fs.FileInfo, _ string) bool {
+	if u, ok := info.(unlinked); ok {
+		return u.Unlinked()
+	}
 	st, ok := info.Sys().(*syscall.Stat_t)
 	return ok && st.Nlink == 0
 }

@@ -20,12 +20,18 @@ func flock(f *os.File, shared bool) (bool, error) {
 	return err == nil, os.NewSyscallError("LockFileEx", err)
 }
 
+// owner: on Windows files of another user are guarded by their access lists.
+func owner(fs.FileInfo) (uid int, own bool) { return -1, true }
+
 func funlock(f *os.File) error {
 	return windows.UnlockFileEx(windows.Handle(f.Fd()), 0, 1, 0, new(windows.Overlapped))
 }
 
 // removed says whether another file stands under the path by now.
 func removed(info fs.FileInfo, path string) bool {
+	if u, ok := info.(unlinked); ok {
+		return u.Unlinked()
+	}
 	now, err := os.Stat(path)
 	return err != nil || !os.SameFile(info, now)
 }

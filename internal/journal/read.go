@@ -108,7 +108,10 @@ func takeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string) {
 func promised(rest []byte, last int64, c Consumer) bool {
 	for line := range bytes.Lines(rest) {
 		body, whole := bytes.CutSuffix(line, []byte("\n"))
-		if !whole || !intact(body) {
+		if !whole {
+			continue
+		}
+		if body = intactEnd(body); body == nil {
 			continue
 		}
 		if mark, err := c.Decode(body); err == nil && mark.Synced > last {
@@ -118,9 +121,90 @@ func promised(rest []byte, last int64, c Consumer) bool {
 	return false
 }
 
+// intactEnd gives the intact line that ends a stretch without newlines: all of
+// it, or what stands behind a line that has lost its newline.
+func intactEnd(stretch []byte) []byte {
+	for {
+		if intact(stretch) {
+			return stretch
+		}
+		next := bytes.Index(stretch[min(1, len(stretch)):], []byte(`{"version":`))
+		if next < 0 {
+			return nil
+		}
+		stretch = stretch[next+1:]
+	}
+}
+
 // AsDamage gives the DamageError in err, if there is one.
 func AsDamage(err error) (*DamageError, bool) {
 	var d *DamageError
 	ok := errors.As(err, &d)
 	return d, ok
+}
+
+// A Loss is a stretch of a damaged file that can't be read.
+type Loss struct {
+	Line   int   // where it starts, from 1
+	Offset int64 // the same, in bytes
+	Bytes  int
+	Reason string
+}
+
+// Salvage gives every intact line of a damaged file to c, whatever its
+// version, and tells what can't be read. The header is what is left of it.
+func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
+	var offset int64
+	number := 0
+	lose := func(line []byte, reason string) {
+		if n := len(lost); n > 0 && lost[n-1].Offset+int64(lost[n-1].Bytes) == offset {
+			lost[n-1].Bytes += len(line)
+			return
+		}
+		lost = append(lost, Loss{Line: number, Offset: offset, Bytes: len(line), Reason: reason})
+	}
+	for line := range bytes.Lines(data) {
+		number++
+		body, whole := bytes.CutSuffix(line, []byte("\n"))
+		var err error
+		switch {
+		case number == 1:
+			h, err = parseHeader(body)
+		case !whole:
+			err = errors.New("it has no end")
+		case !intact(body):
+			err = errors.New("its checksum does not fit its bytes")
+			if end := intactEnd(body); end != nil {
+				if _, bad := c.Decode(end); bad == nil {
+					c.Accept()
+				}
+			}
+		default:
+			if _, err = c.Decode(body); err == nil {
+				c.Accept()
+			}
+		}
+		if err != nil {
+			lose(line, err.Error())
+		}
+		offset += int64(len(line))
+	}
+	return h, lost
+}
+
+// Lines gives the lines that count, with their newlines, as they stand in the
+// file, behind the header and the lines of the state at the base.
+func (f *File) Lines() (lines [][]byte, err error) {
+	data, err := readFrom(f.handle, 0)
+	if err != nil {
+		return nil, err
+	}
+	data = data[:min(f.cursor.end, int64(len(data)))]
+	for line := range bytes.Lines(data) {
+		lines = append(lines, line)
+	}
+	if skip := int(f.header.Lines) + 1; len(lines) >= skip {
+		return lines[skip:], nil
+	}
+	return nil, nil
 }

@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"time"
 
@@ -148,6 +149,7 @@ func (e Encoded) Size() int { return len(e.json) }
 // A request is a commit on its way.
 type request struct {
 	author Author
+	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  func(*Tx) error
 	turn   chan bool // true: lead the next group; false: it is done
 
@@ -164,10 +166,17 @@ type request struct {
 // Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored,
 // ErrUncertain, a *journal.DamageError.
 func (l *Ledger) Commit(author Author, judge func(*Tx) error) (Result, error) {
+	return l.CommitWithin(0, author, judge)
+}
+
+// CommitWithin is a prompt Commit: it returns when its changes are written and
+// visible, and they are synced within the time given (0: before it returns).
+// The end of the process does not undo them, a power cut before may.
+func (l *Ledger) CommitWithin(within time.Duration, author Author, judge func(*Tx) error) (Result, error) {
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
-	r := &request{author: author, judge: judge, turn: make(chan bool, 1)}
+	r := &request{author: author, within: within, judge: judge, turn: make(chan bool, 1)}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
@@ -224,6 +233,7 @@ func (l *Ledger) await(r *request) (lead bool, err error) {
 // lead commits all that wait, then hands over to the first of those who came
 // meanwhile: nobody leads for long.
 func (l *Ledger) lead() {
+	l.gather()
 	l.qmu.Lock()
 	group := l.queue
 	l.queue = nil
@@ -241,6 +251,31 @@ func (l *Ledger) lead() {
 	for _, r := range group {
 		r.turn <- false
 	}
+}
+
+// gather lets those join who were in the group before and come again now that
+// it is done: it yields until the queue stops growing, at most for a quarter of
+// a sync. A single caller waits for nobody.
+func (l *Ledger) gather() {
+	if l.lastGroup <= 1 { // written by the leader before, who handed over
+		return
+	}
+	end := time.Now().Add(l.lastSync / 4)
+	for n, same := l.Waiting(), 0; same < 4 && n < l.lastGroup && time.Now().Before(end); {
+		runtime.Gosched()
+		if now := l.Waiting(); now == n {
+			same++
+		} else {
+			n, same = now, 0
+		}
+	}
+}
+
+// Waiting is how many commits wait for their turn.
+func (l *Ledger) Waiting() int {
+	l.qmu.Lock()
+	defer l.qmu.Unlock()
+	return len(l.queue)
 }
 
 // drain waits until nobody leads. No commit can join any more.
@@ -274,8 +309,18 @@ func (l *Ledger) commitGroup(group []*request) {
 		return
 	}
 	b := l.judgeAll(group)
-	if len(b.commits) > 0 {
-		err = l.store(b.lines, len(b.commits))
+	l.lastGroup = len(group)
+	// Whoever wants to be certain makes it so for all, even when what is there
+	// already is all that he asked for.
+	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
+	switch {
+	case len(b.commits) > 0:
+		err = l.store(b.lines, len(b.commits), strict)
+	case strict:
+		err = l.syncNow()
+	}
+	if err == nil && !strict && len(b.commits) > 0 {
+		l.flushWithin(group)
 	}
 	if err != nil {
 		// What changed nothing may rest on what was not stored: it fails too.
@@ -289,6 +334,7 @@ func (l *Ledger) commitGroup(group []*request) {
 	for _, c := range b.commits {
 		l.publish(c)
 	}
+	l.compact()
 }
 
 // A batch is the commits of a group that change something.
@@ -310,7 +356,7 @@ func (l *Ledger) judgeAll(group []*request) batch {
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
-		c := &commit{Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}, synced: visible, schema: -1}
+		c := &commit{Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}, synced: l.syncedTo, schema: -1}
 		for _, ch := range tx.changes {
 			if rec := tx.Record(ch.name); !value.Equal(rec.Value, ch.val) {
 				c.changes = append(c.changes, ch)

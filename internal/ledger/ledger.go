@@ -30,6 +30,14 @@ type Options struct {
 	Problem func(error)
 	// Schema is the number of the schema that a new file begins with.
 	Schema int64
+	// Salvage goes on with what is intact in a damaged file: a writer keeps a
+	// copy and writes the file anew, a reader shows it. Without it a damaged
+	// file is an error.
+	Salvage bool
+	// Small is the size in bytes under which no file is compacted, and Kept
+	// how many commits a compaction keeps. 0: 1 MiB and 200.
+	Small int64
+	Kept  int
 }
 
 // A Ledger is an open namespace or board. It is safe for concurrent use, and
@@ -44,6 +52,13 @@ type Ledger struct {
 	file   *journal.File
 	broken error // why the file can't be appended to; nil in good health
 	looked time.Time
+	// syncedTo is the version up to which all is certainly on the disk: that
+	// of what is visible, but for the prompt commits since the last sync.
+	syncedTo  int64
+	flushing  *time.Timer   // that syncs prompt commits; nil: there are none
+	lastSync  time.Duration // how long the last sync took
+	lastGroup int           // how many commits shared it
+	compactAt int64         // the size of the file from which on compaction is thought of
 
 	mu       sync.RWMutex // guards what follows
 	nodes    map[string]*Node
@@ -95,6 +110,12 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	}
 	if o.Wait == 0 {
 		o.Wait = 5 * time.Second
+	}
+	if o.Small == 0 {
+		o.Small = smallFile
+	}
+	if o.Kept == 0 {
+		o.Kept = keptCommits
 	}
 	if o.Problem == nil {
 		o.Problem = func(error) {}
@@ -154,9 +175,7 @@ func (l *Ledger) start() error {
 	if l.opts.ReadOnly {
 		return nil
 	}
-	if err := l.file.Sync(); err != nil {
-		return err
-	}
+	// Whoever made the file may have died before its name was synced.
 	return l.file.SyncDir()
 }
 
@@ -344,11 +363,9 @@ func (l *Ledger) Close() error {
 	l.closing = true
 	l.qmu.Unlock()
 	l.drain()
+	flushed := l.Flush()
 	l.io.Lock()
 	defer l.io.Unlock()
 	close(l.closed)
-	if err := l.file.Close(); err != nil {
-		return fmt.Errorf("close %s: %w", l.name, err)
-	}
-	return nil
+	return errors.Join(flushed, l.file.Close())
 }

@@ -91,6 +91,9 @@ func (l *Ledger) catchUp() error {
 		l.opts.Problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
 		return nil
 	}
+	if l.opts.Salvage && isDamage(err) {
+		return l.salvage(err)
+	}
 	if err != nil || tail == nil {
 		return err
 	}
@@ -115,7 +118,7 @@ func (l *Ledger) readOn() (*journal.Tail, error) {
 		return nil, err
 	}
 	if taken > 0 {
-		if err := l.syncRead(); err != nil {
+		if err := l.syncRead(im.version); err != nil {
 			return nil, err
 		}
 		l.adopt(im, false)
@@ -124,10 +127,11 @@ func (l *Ledger) readOn() (*journal.Tail, error) {
 }
 
 // syncRead syncs what others wrote. A reader may not be allowed to.
-func (l *Ledger) syncRead() error {
+func (l *Ledger) syncRead(version int64) error {
 	if err := l.file.Sync(); err != nil && !l.opts.ReadOnly {
 		return fmt.Errorf("sync what another process wrote: %w", err)
 	}
+	l.syncedTo = version
 	return nil
 }
 
@@ -135,6 +139,9 @@ func (l *Ledger) syncRead() error {
 func (l *Ledger) reload() error {
 	im := newImage()
 	tail, err := l.file.Load(im)
+	if l.opts.Salvage && isDamage(err) {
+		return l.salvage(err)
+	}
 	if err != nil {
 		return err
 	}
@@ -143,13 +150,14 @@ func (l *Ledger) reload() error {
 			return err
 		}
 	}
-	if err := l.syncRead(); err != nil {
-		return err
-	}
 	if im.schema < 0 {
 		im.schema = l.file.Header().Schema
 	}
 	im.version = max(im.version, l.file.Header().Base)
+	if err := l.syncRead(im.version); err != nil {
+		return err
+	}
+	l.compactAt = 0
 	l.adopt(im, true)
 	return nil
 }
@@ -228,36 +236,116 @@ func (l *Ledger) merge(im *image, whole bool) {
 	})
 }
 
-// store writes lines, which hold n commits, and syncs them; io and the file's
-// lock must be held.
-func (l *Ledger) store(lines []byte, n int) error {
+// store writes lines, which hold n commits, and with sync makes them last; io
+// and the file's lock must be held.
+func (l *Ledger) store(lines []byte, n int, sync bool) error {
 	if err := l.file.Append(lines); err != nil {
-		// Nothing was synced since, so nothing of it can have become certain
-		// but by chance; with the cut synced, it is certainly gone.
+		// With the cut synced, nothing of the lines can come back.
 		if cut := l.file.CutTail(); cut != nil {
-			l.broken = errors.Join(err, cut)
-			return fmt.Errorf("%w: %w", ErrUncertain, err)
+			return l.startAnew(errors.Join(err, cut))
 		}
+		l.syncedTo = l.Version()
 		return fmt.Errorf("%w: %w", ErrNotStored, err)
 	}
-	if err := l.file.Sync(); err != nil {
-		return l.syncFailed(err)
+	if sync {
+		if err := l.timedSync(); err != nil {
+			return l.syncFailed(err)
+		}
+		l.syncedTo = l.Version() + int64(n)
 	}
 	l.file.Advance(len(lines), n, l.Version()+int64(n))
 	return nil
 }
 
+func (l *Ledger) timedSync() error {
+	start := time.Now()
+	err := l.file.Sync()
+	l.lastSync = time.Since(start)
+	return err
+}
+
 // syncFailed: a failed sync is never tried again, since the kernel may have
-// dropped the pages and would say success. Where the disk was only full, and
-// cutting the lines off again is synced, they are certainly gone. Otherwise
-// nothing in the file is certain until it has been written anew.
+// dropped the pages and would say success. Where the disk was only full, all
+// before is synced, and cutting the lines off again is synced too, they are
+// certainly gone. Otherwise nothing in the file is certain.
 func (l *Ledger) syncFailed(cause error) error {
 	cut := l.file.CutTail()
-	if cut == nil && isFull(cause) {
+	if cut == nil && isFull(cause) && l.syncedTo == l.Version() {
 		return fmt.Errorf("%w: %w", ErrNotStored, cause)
 	}
-	l.broken = cause
-	return fmt.Errorf("%w: %w", ErrUncertain, cause)
+	return l.startAnew(errors.Join(cause, cut))
+}
+
+// startAnew writes the last good state from memory to a new file, after the
+// disk has failed. Until that succeeds nothing can be written.
+func (l *Ledger) startAnew(cause error) error {
+	l.opts.Problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), cause))
+	if err := l.rewrite(false); err != nil {
+		l.broken = errors.Join(cause, err)
+		return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
+	}
+	return fmt.Errorf("%w: %w", ErrNotStored, cause)
+}
+
+// syncNow makes what is visible last; io and the file's lock must be held.
+func (l *Ledger) syncNow() error {
+	version := l.Version()
+	if l.syncedTo == version {
+		return nil
+	}
+	if err := l.timedSync(); err != nil {
+		// It is visible, so it must not be cut off: only a new file will do.
+		l.opts.Problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), err))
+		if anew := l.rewrite(false); anew != nil {
+			l.broken = errors.Join(err, anew)
+			return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
+		}
+	}
+	l.syncedTo = version
+	return nil
+}
+
+// Flush makes every prompt commit last. Errors are those of Commit.
+func (l *Ledger) Flush() error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.flushing != nil {
+		l.flushing.Stop()
+		l.flushing = nil
+	}
+	if l.isClosed() {
+		return ErrClosed
+	}
+	if l.opts.ReadOnly || l.syncedTo == l.Version() && l.broken == nil {
+		return nil
+	}
+	if err := l.file.Lock(l.opts.Wait); err != nil {
+		return err
+	}
+	defer l.file.Unlock()
+	if err := l.catchUp(); err != nil {
+		return err
+	}
+	if err := l.mend(); err != nil {
+		return err
+	}
+	return l.syncNow()
+}
+
+// flushWithin has a group of prompt commits synced in time; io must be held.
+func (l *Ledger) flushWithin(group []*request) {
+	if l.flushing != nil {
+		return
+	}
+	within := group[0].within
+	for _, r := range group {
+		within = min(within, r.within)
+	}
+	l.flushing = time.AfterFunc(within, func() {
+		if err := l.Flush(); err != nil && !errors.Is(err, ErrClosed) {
+			l.opts.Problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.file.Path(), within, err))
+		}
+	})
 }
 
 // mend writes a file whose disk failed anew from memory, before anything else
@@ -292,7 +380,14 @@ func (l *Ledger) rewrite(forget bool) error {
 	}
 	lines, n := stateLines(recs, l.Keys(), version)
 	header.Lines = int64(n)
-	return l.file.Rewrite(header, lines, n, version)
+	if err := l.file.Rewrite(header, lines, n, version); err != nil {
+		return err
+	}
+	l.syncedTo, l.compactAt = version, 0
+	l.mu.Lock()
+	l.oldest = header.Oldest
+	l.mu.Unlock()
+	return nil
 }
 
 // IsNotExist says whether err means that there is no such ledger.
