@@ -213,6 +213,31 @@ func TestCommit(t *testing.T) {
 	assert.Equal(t, 7, escaped.Get())
 }
 
+// A commit of very many changes is one commit like any other.
+func TestLargeCommit(t *testing.T) {
+	dir := t.TempDir()
+	ns := open(t, dir)
+	const n = 40_000
+	for range 2 {
+		require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
+			for i := range n {
+				count := pantry.Int("beds", 0).At(fmt.Sprint(i)).In(b)
+				require.NoError(t, count.Set(count.Get()+i))
+			}
+			return nil
+		}))
+	}
+	require.NoError(t, ns.Close())
+	ns = open(t, dir, quiet) // the file is over 4 MiB, which is reported
+	assert.EqualValues(t, 2, ns.Version())
+	sum := 0
+	for e := range ns.Entries("beds/") {
+		x, _ := e.Value.AsInt()
+		sum += int(x)
+	}
+	assert.Equal(t, n*(n-1), sum)
+}
+
 // A Commit whose reading was overtaken runs again, and the ninth time while
 // the others wait.
 func TestCommitRunsAgain(t *testing.T) {

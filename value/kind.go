@@ -31,6 +31,17 @@ func (k Kind) String() string {
 	return fmt.Sprintf("kind(%d)", uint8(k))
 }
 
+// KindNamed gives the kind of a name, and KindNone for a name that ParseKind
+// refuses.
+func KindNamed(name []byte) Kind {
+	for k := KindBool; k <= KindSealed; k++ {
+		if kindNames[k] == string(name) {
+			return k
+		}
+	}
+	return KindNone
+}
+
 // MarshalText gives the kind's name.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
@@ -49,10 +60,8 @@ func (k Kind) Storable() bool { return k >= KindBool && k <= KindSealed }
 // ParseKind reads a kind's name. It knows the kinds that an entry can have:
 // bool, int, float, text, bytes, time, list, map and sealed.
 func ParseKind(name string) (Kind, error) {
-	for k := KindBool; k <= KindSealed; k++ {
-		if kindNames[k] == name {
-			return k, nil
-		}
+	if k := KindNamed([]byte(name)); k != KindNone {
+		return k, nil
 	}
 	return KindNone, fmt.Errorf("%w: there is no kind %q: use bool, int, float, text, bytes, time, list, map or sealed", ErrInvalid, name)
 }

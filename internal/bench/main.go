@@ -24,6 +24,10 @@ type row struct {
 }
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "crowd" {
+		fmt.Fprintln(os.Stderr, crowd(os.Args[2]))
+		os.Exit(1)
+	}
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -32,7 +36,7 @@ func main() {
 
 func run() error {
 	var rows []row
-	for _, measure := range []func() ([]row, error){reading, watching, size} {
+	for _, measure := range []func() ([]row, error){reading, watching, size, writing, together, besideOthers, opening, growing} {
 		r, err := measure()
 		if err != nil {
 			return err

@@ -33,6 +33,26 @@ type Handle interface {
 // OS is the file system of the machine.
 var OS Disk = osDisk{}
 
+// extent is what a File must know of its handle before each commit. A Handle
+// that can tell it in a cheaper way than by Stat has the method of that name.
+type extent struct {
+	size    int64
+	removed bool // it has lost its last name
+}
+
+type extenter interface{ extent() (extent, error) }
+
+func extentOf(h Handle, path string) (extent, error) {
+	if e, ok := h.(extenter); ok {
+		return e.extent()
+	}
+	info, err := h.Stat()
+	if err != nil {
+		return extent{}, err
+	}
+	return extent{info.Size(), removed(info, path)}, nil
+}
+
 type osDisk struct{}
 
 type osHandle struct{ *os.File }

@@ -94,14 +94,14 @@ func (f *File) Fresh() (replaced, grown bool, err error) {
 		exists, err := f.Exists()
 		return exists, false, err
 	}
-	info, err := f.handle.Stat()
+	now, err := extentOf(f.handle, f.path)
 	if err != nil {
 		return false, false, err
 	}
-	if removed(info, f.path) || info.Size() < f.cursor.end {
+	if now.removed || now.size < f.cursor.end {
 		return true, false, nil
 	}
-	return false, info.Size() > f.cursor.end, nil
+	return false, now.size > f.cursor.end, nil
 }
 
 // Load opens the file and reads all of it anew. The error is fs.ErrNotExist
@@ -137,6 +137,9 @@ func (f *File) Load(c Consumer) (*Tail, error) {
 	f.cursor = cursor{end: int64(size) + 1}
 	if header.Lines == 0 {
 		f.cursor.last = header.Base
+	}
+	if e, ok := c.(Expecter); ok {
+		e.Expect(len(data))
 	}
 	_, tail, err := f.take(data[size+1:], c)
 	return tail, err
@@ -195,12 +198,12 @@ func (f *File) Reread(c Consumer) error {
 }
 
 func readFrom(h Handle, offset int64) ([]byte, error) {
-	info, err := h.Stat()
+	now, err := extentOf(h, "")
 	if err != nil {
 		return nil, err
 	}
 	var buf bytes.Buffer
-	buf.Grow(int(max(info.Size()-offset, 0)) + bytes.MinRead)
+	buf.Grow(int(max(now.size-offset, 0)) + bytes.MinRead)
 	_, err = buf.ReadFrom(io.NewSectionReader(h, offset, 1<<62))
 	return buf.Bytes(), err
 }

@@ -13,13 +13,13 @@ import (
 var ErrBusy = errors.New("busy")
 
 // How long a process that finds the lock taken sleeps between two tries, and
-// how long one that would take it again at once lets those go first who wait:
-// longer than they sleep, so that one of them finds it free.
+// how long one that comes lets those go first who wait: longer than they sleep,
+// so that one of them finds it free.
 const (
 	shortestPause = 100 * time.Microsecond
 	longestPause  = 2 * time.Millisecond
 	giveWay       = 3 * time.Millisecond
-	atOnce        = time.Millisecond
+	askAgain      = time.Millisecond // how often to look whether somebody waits
 )
 
 // A lock is held by one process, or shared by several that only read. The
@@ -27,7 +27,7 @@ const (
 type lock struct {
 	file  *os.File
 	path  string
-	freed time.Time // when this process gave it back last
+	asked time.Time // when it last looked whether somebody waits
 }
 
 // openLock opens the lock file; a reader never makes it.
@@ -49,12 +49,15 @@ func openLock(path string, readOnly bool) (*lock, error) {
 // A process that commits again and again gives the lock back for microseconds
 // only, in which another that sleeps never finds it free. So whoever waits
 // shows it by a shared lock on queue, the data file, which nobody else locks;
-// and whoever had the lock just now, and sees that, gives way first.
+// and whoever comes and sees that gives way first.
 func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
-	if !l.freed.IsZero() && time.Since(l.freed) < atOnce && somebodyWaits(queue) {
-		time.Sleep(giveWay)
-	}
 	start := time.Now()
+	if start.Sub(l.asked) > askAgain {
+		l.asked = start
+		if somebodyWaits(queue) {
+			time.Sleep(giveWay)
+		}
+	}
 	shown := false
 	defer func() {
 		if shown {
@@ -79,10 +82,7 @@ func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
 	}
 }
 
-func (l *lock) release() error {
-	l.freed = time.Now()
-	return funlock(l.file)
-}
+func (l *lock) release() error { return funlock(l.file) }
 
 func somebodyWaits(queue *os.File) bool {
 	if queue == nil {

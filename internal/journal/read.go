@@ -20,6 +20,9 @@ type Consumer interface {
 	Accept()
 }
 
+// An Expecter is a Consumer that wants to know how many bytes are to come.
+type Expecter interface{ Expect(size int) }
+
 // A Tail is what stands after the last line that counts.
 type Tail struct {
 	Line   int    // its number in the file, from 1

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
@@ -32,9 +33,13 @@ type Tx struct {
 	l       *Ledger
 	base    map[string]*Record // by commits of the same group, not visible yet
 	changes []change
+	index   map[string]int // where a name stands in changes, once they are many
 	keys    []Declared
 	schema  int64
 }
+
+// manyChanges is the number from which on a Tx keeps an index.
+const manyChanges = 16
 
 // Record gives a name's record, without the changes of this Tx.
 func (tx *Tx) Record(name string) *Record {
@@ -82,6 +87,12 @@ func (tx *Tx) Names() []string {
 }
 
 func (tx *Tx) find(name string) int {
+	if tx.index != nil {
+		if i, found := tx.index[name]; found {
+			return i
+		}
+		return -1
+	}
 	return slices.IndexFunc(tx.changes, func(c change) bool { return c.name == name })
 }
 
@@ -97,6 +108,15 @@ func (tx *Tx) set(c change) {
 		return
 	}
 	tx.changes = append(tx.changes, c)
+	switch {
+	case tx.index != nil:
+		tx.index[c.name] = len(tx.changes) - 1
+	case len(tx.changes) > manyChanges:
+		tx.index = make(map[string]int, 2*len(tx.changes))
+		for i, c := range tx.changes {
+			tx.index[c.name] = i
+		}
+	}
 }
 
 // Declare adds keys to the declared ones, or changes them.
@@ -152,11 +172,16 @@ type request struct {
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  func(*Tx) error
 	turn   chan bool // true: lead the next group; false: it is done
+	halves int       // how many halves of the wait have ended while it was queued
 
 	result   Result
 	err      error
 	panicked any
 }
+
+// requests are those that nobody uses. Whoever led a group touches a request
+// for the last time when it sends on turn.
+var requests = sync.Pool{New: func() any { return &request{turn: make(chan bool, 1)} }}
 
 // Commit calls judge when its turn comes and, if it returns nil, makes its
 // changes. When Commit returns nil they are on the disk and visible. Whatever
@@ -176,23 +201,22 @@ func (l *Ledger) CommitWithin(within time.Duration, author Author, judge func(*T
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
-	r := &request{author: author, within: within, judge: judge, turn: make(chan bool, 1)}
+	r := requests.Get().(*request)
+	*r = request{author: author, within: within, judge: judge, turn: r.turn}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
 	}
-	if !lead {
-		if lead, err = l.await(r); err != nil {
-			return Result{}, err
-		}
+	if lead || <-r.turn {
+		l.lead(r)
 	}
-	if lead {
-		l.lead()
+	result, err, panicked := r.result, r.err, r.panicked
+	*r = request{turn: r.turn}
+	requests.Put(r)
+	if panicked != nil {
+		panic(panicked)
 	}
-	if r.panicked != nil {
-		panic(r.panicked)
-	}
-	return r.result, r.err
+	return result, err
 }
 
 func (l *Ledger) enqueue(r *request) (lead bool, err error) {
@@ -207,32 +231,37 @@ func (l *Ledger) enqueue(r *request) (lead bool, err error) {
 	l.queue = append(l.queue, r)
 	lead = !l.leading
 	l.leading = true
+	if !lead && l.watch == nil {
+		l.watch = time.AfterFunc(l.opts.Wait/2, l.expire)
+	}
 	return lead, nil
 }
 
-// await waits until r is done or is to lead. A commit that nobody has taken
-// within the wait leaves the queue.
-func (l *Ledger) await(r *request) (lead bool, err error) {
-	timer := time.NewTimer(l.opts.Wait)
-	defer timer.Stop()
-	select {
-	case lead = <-r.turn:
-		return lead, nil
-	case <-timer.C:
-	}
+// expire runs at every half of the wait while commits queue, and takes out
+// those that nobody has taken by the second time.
+func (l *Ledger) expire() {
 	l.qmu.Lock()
-	if i := slices.Index(l.queue, r); i >= 0 && len(r.turn) == 0 {
-		l.queue = slices.Delete(l.queue, i, i+1)
-		l.qmu.Unlock()
-		return false, fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
+	defer l.qmu.Unlock()
+	if l.watch = nil; len(l.queue) == 0 {
+		return
 	}
-	l.qmu.Unlock()
-	return <-r.turn, nil
+	// The first may have been told to lead already.
+	kept := l.queue[:1]
+	for _, r := range l.queue[1:] {
+		if r.halves++; r.halves < 2 {
+			kept = append(kept, r)
+			continue
+		}
+		r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait/2)
+		r.turn <- false
+	}
+	l.queue = kept
+	l.watch = time.AfterFunc(l.opts.Wait/2, l.expire)
 }
 
 // lead commits all that wait, then hands over to the first of those who came
 // meanwhile: nobody leads for long.
-func (l *Ledger) lead() {
+func (l *Ledger) lead(self *request) {
 	l.gather()
 	l.qmu.Lock()
 	group := l.queue
@@ -249,7 +278,9 @@ func (l *Ledger) lead() {
 	}
 	l.qmu.Unlock()
 	for _, r := range group {
-		r.turn <- false
+		if r != self {
+			r.turn <- false
+		}
 	}
 }
 
@@ -261,7 +292,7 @@ func (l *Ledger) gather() {
 		return
 	}
 	end := time.Now().Add(l.lastSync / 4)
-	for n, same := l.Waiting(), 0; same < 4 && n < l.lastGroup && time.Now().Before(end); {
+	for n, same := l.Waiting(), 0; same < 16 && time.Now().Before(end); {
 		runtime.Gosched()
 		if now := l.Waiting(); now == n {
 			same++
@@ -331,43 +362,91 @@ func (l *Ledger) commitGroup(group []*request) {
 		}
 		return
 	}
-	for _, c := range b.commits {
-		l.publish(c)
+	for i := range b.commits {
+		l.publish(&b.commits[i], b.shown[i])
+	}
+	if cap(b.lines) > 1<<20 {
+		l.scratch = batch{} // not for ever what one large commit needed
 	}
 	l.compact()
 }
 
-// A batch is the commits of a group that change something.
+// A batch is the commits of a group that change something. Its memory is used
+// again for the next group; the records that become visible are not part of it.
 type batch struct {
-	commits []*commit
+	commits []commit
+	shown   [][]*Record // for each commit, one for each change
 	lines   []byte
 }
 
-func (l *Ledger) judgeAll(group []*request) batch {
-	var b batch
+// stamped is a record with its stamp, for the commits of one change, which most are.
+type stamped struct {
+	Record
+	stamp Stamp
+}
+
+// add appends a commit with its line, and gives its records.
+func (b *batch) add(c commit) []*Record {
+	n := len(b.commits)
+	if n < cap(b.commits) {
+		c.changes = append(b.commits[:n+1][n].changes[:0], c.changes...)
+	} else {
+		c.changes = slices.Clone(c.changes)
+	}
+	b.commits = append(b.commits, c)
+	if n < cap(b.shown) {
+		b.shown = b.shown[:n+1]
+		b.shown[n] = b.shown[n][:0]
+	} else {
+		b.shown = append(b.shown, nil)
+	}
+	stamp := (*Stamp)(nil)
+	for _, ch := range c.changes {
+		if stamp == nil {
+			first := &stamped{stamp: c.Stamp}
+			stamp = &first.stamp
+			first.Record = Record{Value: ch.val, Stamp: stamp}
+			b.shown[n] = append(b.shown[n], &first.Record)
+			continue
+		}
+		b.shown[n] = append(b.shown[n], &Record{Value: ch.val, Stamp: stamp})
+	}
+	b.lines = c.appendLine(b.lines)
+	return b.shown[n]
+}
+
+func (l *Ledger) judgeAll(group []*request) *batch {
+	b := &l.scratch
+	b.commits, b.shown, b.lines = b.commits[:0], b.shown[:0], b.lines[:0]
 	var ahead map[string]*Record
 	visible := l.Version()
-	keys := map[string]Declared{}
+	var keys map[string]Declared
 	schema := l.Schema()
 	last := &Stamp{Version: visible}
 	now := l.opts.Now().UnixMilli()
+	tx := &Tx{l: l}
 	for _, r := range group {
-		tx := &Tx{l: l, base: ahead, schema: schema}
+		*tx = Tx{l: l, base: ahead, schema: schema, changes: tx.changes[:0]}
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
-		c := &commit{Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}, synced: l.syncedTo, schema: -1}
-		for _, ch := range tx.changes {
-			if rec := tx.Record(ch.name); !value.Equal(rec.Value, ch.val) {
-				c.changes = append(c.changes, ch)
-			}
+		c := commit{
+			Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From},
+			text:  l.timeText(now), synced: l.syncedTo, schema: -1,
 		}
+		// What stands there already is left out, in place.
+		c.changes = slices.DeleteFunc(tx.changes, func(ch change) bool {
+			return value.Equal(tx.Record(ch.name).Value, ch.val)
+		})
 		for _, k := range tx.keys {
 			have, ok := keys[k.Name]
 			if !ok {
 				have = l.declared(k.Name)
 			}
 			if !have.Equal(k) {
+				if keys == nil {
+					keys = map[string]Declared{}
+				}
 				keys[k.Name] = k
 				c.keys = append(c.keys, k)
 			}
@@ -380,19 +459,30 @@ func (l *Ledger) judgeAll(group []*request) batch {
 			continue
 		}
 		if ahead == nil && len(group) > 1 {
-			ahead = map[string]*Record{}
+			ahead = make(map[string]*Record, len(group))
 		}
-		for _, ch := range c.changes {
-			if ahead != nil {
-				ahead[ch.name] = &Record{Value: ch.val, Stamp: &c.Stamp}
+		recs := b.add(c)
+		if len(recs) > 0 {
+			last = recs[0].Stamp
+		} else {
+			last = &Stamp{Version: c.Version, At: c.At, By: c.By, From: c.From}
+		}
+		if ahead != nil {
+			for i, ch := range c.changes {
+				ahead[ch.name] = recs[i]
 			}
 		}
-		last = &c.Stamp
 		r.result = Result{Stamp: last, Changed: true}
-		b.commits = append(b.commits, c)
-		b.lines = c.appendLine(b.lines)
 	}
 	return b
+}
+
+// timeText gives a time as it stands in a line; many commits have the same.
+func (l *Ledger) timeText(ms int64) string {
+	if l.at.text == "" || l.at.ms != ms {
+		l.at.ms, l.at.text = ms, time.UnixMilli(ms).UTC().Format(timeLayout)
+	}
+	return l.at.text
 }
 
 func (r *request) call(tx *Tx) error {
@@ -407,17 +497,20 @@ func (l *Ledger) declared(name string) Declared {
 }
 
 // publish makes a commit visible and wakes who watches its names.
-func (l *Ledger) publish(c *commit) {
+func (l *Ledger) publish(c *commit, recs []*Record) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, ch := range c.changes {
-		l.show(l.nodeLocked(ch.name), &Record{Value: ch.val, Stamp: &c.Stamp})
+	for i, ch := range c.changes {
+		l.show(l.nodeLocked(ch.name), recs[i])
 	}
 	l.take(c.keys)
 	if c.schema >= 0 {
 		l.schema = c.schema
 	}
 	l.version.Store(c.Version)
+	if len(l.watchers) == 0 {
+		return
+	}
 	l.wake(func(w *Watcher) bool {
 		return slices.ContainsFunc(c.changes, func(ch change) bool { return w.Wants(ch.name) })
 	})

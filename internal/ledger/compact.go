@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -50,20 +51,22 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	for e := range (&Snapshot{l, l.Version()}).all("", "") {
 		live += int64(sizeOf(e.Name, e.Value)) + lineOverhead
 	}
-	commits, raw := newest(commits, l.opts.Kept, max(live, keptBytes))
+	commits, before, raw := newest(commits, l.opts.Kept, max(live, keptBytes))
 	if keep = live + raw; size <= spread*keep {
 		return keep, nil
 	}
 	version := l.Version()
 	base := version - int64(len(commits))
-	im, err := l.imageAt(base)
+	recs, err := l.stateAt(base, commits, before)
 	if err != nil {
 		return keep, err
 	}
+	// The keys and the schema that commits after the base bring are those
+	// that they bring again.
 	header := l.file.Header()
-	header.Base, header.Schema = base, max(im.schema, header.Schema)
-	recs := im.kept(&header.Oldest, l.opts.Now())
-	lines, n := stateLines(recs, im.declaredKeys(), base)
+	header.Base, header.Schema = base, l.Schema()
+	recs = forget(recs, &header.Oldest, l.opts.Now())
+	lines, n := stateLines(recs, l.Keys(), base)
 	header.Lines = int64(n)
 	for _, line := range commits {
 		lines = append(lines, line...)
@@ -81,50 +84,84 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 // lineOverhead is about what a line has besides names and values.
 const lineOverhead = 100
 
-// newest gives the newest of the commits that may be kept: a number of them,
-// within most bytes.
-func newest(commits [][]byte, number int, most int64) (kept [][]byte, size int64) {
+// newest gives the newest of the commits that may be kept, a number of them
+// within most bytes, and those before.
+func newest(commits [][]byte, number int, most int64) (kept, before [][]byte, size int64) {
 	from := len(commits)
 	for from > 0 && len(commits)-from < number && size+int64(len(commits[from-1])) <= most {
 		from--
 		size += int64(len(commits[from]))
 	}
-	return commits[from:], size
+	return commits[from:], commits[:from], size
 }
 
-// imageAt is the state as of a version that the file tells.
-func (l *Ledger) imageAt(version int64) (*image, error) {
-	im := newImage()
-	err := l.file.Reread(&upTo{im, version})
-	return im, err
-}
-
-// upTo takes the lines up to a version into an image.
-type upTo struct {
-	*image
-	version int64
-}
-
-func (u *upTo) Accept() {
-	if u.c.Version <= u.version {
-		u.image.Accept()
+// stateAt gives all records, those of removed names too, as of a version base
+// from which on the commits kept follow. What these changed is looked up in
+// the commits before, from the newest on, and at last in the lines that open the
+// file; the rest is as it is in memory.
+func (l *Ledger) stateAt(base int64, kept, before [][]byte) ([]Entry, error) {
+	var d decoder
+	changed := map[string]*Record{} // nil: to be looked up
+	for _, line := range kept {
+		if err := d.decode(bytes.TrimSuffix(line, []byte("\n"))); err != nil {
+			return nil, err
+		}
+		for _, ch := range d.c.changes {
+			changed[ch.name] = nil
+		}
 	}
+	missing := len(changed)
+	take := func(c *commit) {
+		stamp := c.Stamp
+		for _, ch := range c.changes {
+			if rec, wanted := changed[ch.name]; wanted && (rec == nil || rec.Version < c.Version) {
+				if rec == nil {
+					missing--
+				}
+				changed[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
+			}
+		}
+	}
+	for i := len(before) - 1; i >= 0 && missing > 0; i-- {
+		if err := d.decode(bytes.TrimSuffix(before[i], []byte("\n"))); err != nil {
+			return nil, err
+		}
+		take(&d.c)
+	}
+	if header := l.file.Header(); missing > 0 && header.Lines > 0 {
+		err := l.file.Reread(&replayer{each: func(c *commit) {
+			if c.Version <= header.Base {
+				take(c)
+			}
+		}})
+		if err != nil {
+			return nil, err
+		}
+	}
+	var recs []Entry
+	for e := range (&Snapshot{l, l.Version()}).all("", "") {
+		if rec, was := changed[e.Name]; !was {
+			recs = append(recs, e)
+		} else if rec != nil {
+			recs = append(recs, Entry{e.Name, rec})
+		}
+	}
+	return recs, nil
 }
 
-// kept gives what an image keeps: the entries, and the newest of the names that
-// were removed not long ago. oldest is moved up to the newest that is forgotten.
-func (im *image) kept(oldest *int64, now time.Time) []Entry {
-	var recs, gone []Entry
+// forget leaves out names that were removed long ago, and the oldest of those
+// that are too many. oldest is moved up to the newest that is forgotten.
+func forget(recs []Entry, oldest *int64, now time.Time) []Entry {
 	since := now.Add(-keptGoneDays * 24 * time.Hour).UnixMilli()
-	for name, n := range im.nodes {
-		rec := n.Record()
+	var kept, gone []Entry
+	for _, e := range recs {
 		switch {
-		case rec.Found():
-			recs = append(recs, Entry{name, rec})
-		case rec.At >= since:
-			gone = append(gone, Entry{name, rec})
+		case e.Found():
+			kept = append(kept, e)
+		case e.At >= since:
+			gone = append(gone, e)
 		default:
-			*oldest = max(*oldest, rec.Version)
+			*oldest = max(*oldest, e.Version)
 		}
 	}
 	slices.SortFunc(gone, func(a, b Entry) int { return cmp.Compare(b.Version, a.Version) })
@@ -132,7 +169,7 @@ func (im *image) kept(oldest *int64, now time.Time) []Entry {
 		*oldest = max(*oldest, gone[keptGone].Version)
 		gone = gone[:keptGone]
 	}
-	return append(recs, gone...)
+	return append(kept, gone...)
 }
 
 // declaredKeys gives the keys that are declared after all lines.

@@ -16,6 +16,7 @@ type image struct {
 	keys    []Declared
 	schema  int64 // -1: not told
 	slab    []Record
+	places  []Node
 	stamps  []Stamp
 }
 
@@ -23,13 +24,21 @@ var _ journal.Consumer = (*image)(nil)
 
 func newImage() *image { return &image{nodes: map[string]*Node{}, schema: -1} }
 
+// Expect makes room for the entries of a file of size bytes: a map that grows
+// while it is filled costs as much again.
+func (im *image) Expect(size int) {
+	if len(im.nodes) == 0 && size > 4096 {
+		im.nodes = make(map[string]*Node, size/shortEntry)
+	}
+}
+
 func (im *image) Decode(line []byte) (journal.Mark, error) {
 	err := im.decode(line)
 	return journal.Mark{Version: im.c.Version, Synced: im.c.synced}, err
 }
 
-// Accept takes the line in. Records come from slabs, which makes reading a
-// long file cheaper; a slab is freed when its last record is.
+// Accept takes the line in. Records and nodes come from slabs, which makes
+// reading a long file cheaper; a slab is freed when the last in it is.
 func (im *image) Accept() {
 	const slabSize = 128
 	if len(im.stamps) == 0 {
@@ -46,12 +55,16 @@ func (im *image) Accept() {
 		rec := &im.slab[0]
 		im.slab = im.slab[1:]
 		rec.Value, rec.Stamp = ch.val, stamp
-		node := im.nodes[ch.name]
-		if node == nil {
-			node = newNode(ch.name)
-			im.nodes[ch.name] = node
+		// A name that was set before gets another node, which costs less than
+		// to look: nobody has the old one yet.
+		if len(im.places) == 0 {
+			im.places = make([]Node, slabSize)
 		}
+		node := &im.places[0]
+		im.places = im.places[1:]
+		node.Name = ch.name
 		node.rec.Store(rec)
+		im.nodes[ch.name] = node
 	}
 	im.keys = append(im.keys, im.c.keys...)
 	if im.c.schema >= 0 {

@@ -58,24 +58,31 @@ type Ledger struct {
 	flushing  *time.Timer   // that syncs prompt commits; nil: there are none
 	lastSync  time.Duration // how long the last sync took
 	lastGroup int           // how many commits shared it
-	compactAt int64         // the size of the file from which on compaction is thought of
+	scratch   batch
+	at        struct { // the newest time that was written, as text
+		ms   int64
+		text string
+	}
+	compactAt int64 // the size of the file from which on compaction is thought of
 
-	mu       sync.RWMutex // guards what follows
-	nodes    map[string]*Node
-	sorted   []*Node // never changed, only replaced
-	added    []*Node // not in sorted yet
-	keys     map[string]Declared
-	schema   int64
-	oldest   int64   // from which version on changes can be told
-	snaps    int     // how many snapshots are open
-	chained  []*Node // whose records hold older ones for snapshots
-	watchers map[*Watcher]struct{}
+	mu        sync.RWMutex // guards what follows
+	nodes     map[string]*Node
+	sorted    []*Node // never changed, only replaced
+	added     []*Node // not in sorted yet
+	unordered bool    // none of nodes is in sorted or added yet
+	keys      map[string]Declared
+	schema    int64
+	oldest    int64   // from which version on changes can be told
+	snaps     int     // how many snapshots are open
+	chained   []*Node // whose records hold older ones for snapshots
+	watchers  map[*Watcher]struct{}
 
 	version atomic.Int64 // of what is visible; stored under mu
 
 	qmu     sync.Mutex // guards what follows
 	queue   []*request
 	leading bool
+	watch   *time.Timer // that runs expire; nil: nobody waits
 	closing bool
 
 	closed chan struct{} // closed by Close
@@ -220,7 +227,9 @@ func (l *Ledger) nodeLocked(name string) *Node {
 	if n == nil {
 		n = newNode(name)
 		l.nodes[name] = n
-		l.added = append(l.added, n)
+		if !l.unordered {
+			l.added = append(l.added, n)
+		}
 	}
 	return n
 }
@@ -332,6 +341,9 @@ func (l *Ledger) Oldest() int64 {
 func (l *Ledger) inOrder() []*Node {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.unordered {
+		l.unordered, l.added = false, slices.Collect(maps.Values(l.nodes))
+	}
 	if len(l.added) > 0 {
 		slices.SortFunc(l.added, byName)
 		all := make([]*Node, 0, len(l.sorted)+len(l.added))

@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
@@ -22,6 +24,7 @@ type change struct {
 // A commit is one line of the journal.
 type commit struct {
 	Stamp
+	text    string // At as it stands in the line, where it is known
 	synced  int64
 	changes []change
 	keys    []Declared
@@ -36,7 +39,11 @@ func (c *commit) appendLine(dst []byte) []byte {
 	dst = append(dst, `{"version":`...)
 	dst = appendInt(dst, c.Version)
 	dst = append(dst, `,"at":"`...)
-	dst = c.Time().AppendFormat(dst, timeLayout)
+	if c.text != "" {
+		dst = append(dst, c.text...)
+	} else {
+		dst = c.Time().AppendFormat(dst, timeLayout)
+	}
 	dst = append(dst, '"')
 	if c.synced != c.Version-1 {
 		dst = append(dst, `,"synced":`...)
@@ -104,8 +111,9 @@ func appendText(dst []byte, member, s string) []byte {
 
 // decoder reads lines into its commit, over and over.
 type decoder struct {
-	r scan.Reader
-	c commit
+	r     scan.Reader
+	c     commit
+	names strings.Builder // see keep
 }
 
 func (d *decoder) decode(line []byte) error {
@@ -130,6 +138,9 @@ func (d *decoder) decode(line []byte) error {
 		case "schema":
 			c.schema, err = r.Int()
 		case "set":
+			if len(line) > 4096 && len(c.changes) == 0 {
+				c.changes = slices.Grow(c.changes, len(line)/shortEntry)
+			}
 			err = r.Array(d.readSet)
 		case "drop":
 			err = r.Array(func() error {
@@ -168,6 +179,9 @@ func (d *decoder) decode(line []byte) error {
 
 func (d *decoder) readSet() error {
 	r := &d.r
+	if d.readUsual() {
+		return nil
+	}
 	var ch change
 	var kind value.Kind
 	err := r.Object(func(member []byte) (err error) {
@@ -207,6 +221,46 @@ func (d *decoder) readSet() error {
 	}
 	d.c.changes = append(d.c.changes, ch)
 	return nil
+}
+
+// shortEntry is about the length of a short entry in a line.
+const shortEntry = 48
+
+// keep gives a name as a string. Names are kept as long as the ledger is open,
+// and are made many at a time.
+func (d *decoder) keep(name []byte) string {
+	if d.names.Cap()-d.names.Len() < len(name) {
+		d.names = strings.Builder{}
+		d.names.Grow(max(4096, len(name)))
+	}
+	start := d.names.Len()
+	d.names.Write(name)
+	return d.names.String()[start:]
+}
+
+// readUsual reads an entry of a set that stands as this code writes it, name,
+// kind and value, without looking at the members one by one. If it does not
+// stand so, readUsual reads nothing and says no.
+func (d *decoder) readUsual() bool {
+	r := &d.r
+	start := r.Offset()
+	var name, kind []byte
+	var err error
+	if r.Literal(`{"name":`) {
+		if name, err = r.StringBytes(); err == nil && r.Literal(`,"kind":`) {
+			kind, err = r.StringBytes()
+		}
+	}
+	if err == nil && len(name) > 0 && len(kind) > 0 && r.Literal(`,"value":`) {
+		if k := value.KindNamed(kind); k != value.KindNone {
+			if v, err := value.Read(r, k); err == nil && r.Literal(`}`) {
+				d.c.changes = append(d.c.changes, change{name: d.keep(name), val: v})
+				return true
+			}
+		}
+	}
+	r.Back(start)
+	return false
 }
 
 func parseTime(s []byte) (int64, error) {

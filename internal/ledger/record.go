@@ -58,10 +58,16 @@ func newNode(name string) *Node {
 func (n *Node) Record() *Record { return n.rec.Load() }
 
 // MarkRead notes that the program has read the name.
-func (n *Node) MarkRead() { n.used.Or(usedRead) }
+func (n *Node) MarkRead() { n.mark(usedRead) }
 
 // MarkWritten notes that the program has written the name.
-func (n *Node) MarkWritten() { n.used.Or(usedWritten) }
+func (n *Node) MarkWritten() { n.mark(usedWritten) }
+
+func (n *Node) mark(bit uint32) {
+	if n.used.Load()&bit == 0 {
+		n.used.Or(bit)
+	}
+}
 
 // Used says whether the name was read and written since the ledger was opened.
 func (n *Node) Used() (read, written bool) {

@@ -187,10 +187,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 	if whole && len(l.nodes) == 0 {
 		// The first load: the image becomes the state.
 		l.nodes = im.nodes
-		l.added = make([]*Node, 0, len(im.nodes))
-		for _, n := range im.nodes {
-			l.added = append(l.added, n)
-		}
+		l.unordered = true
 	} else {
 		l.merge(im, whole)
 	}

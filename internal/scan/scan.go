@@ -37,6 +37,19 @@ func (r *Reader) Reset(data []byte) { r.data, r.pos = data, 0 }
 // Offset is the number of bytes that were read.
 func (r *Reader) Offset() int { return r.pos }
 
+// Back returns to an offset that was read already.
+func (r *Reader) Back(offset int) { r.pos = offset }
+
+// Literal reads s if it stands here to the letter, and says whether it does.
+func (r *Reader) Literal(s string) bool {
+	end := r.pos + len(s)
+	if end > len(r.data) || string(r.data[r.pos:end]) != s {
+		return false
+	}
+	r.pos = end
+	return true
+}
+
 // Errorf makes a SyntaxError for the place where r stands.
 func (r *Reader) Errorf(format string, args ...any) error {
 	return &SyntaxError{Offset: r.pos, What: fmt.Sprintf(format, args...)}
@@ -144,28 +157,28 @@ func (r *Reader) StringBytes() ([]byte, error) {
 		return nil, err
 	}
 	start := r.pos
-	ascii := true
-	for r.pos < len(r.data) {
-		switch c := r.data[r.pos]; {
-		case c == '"':
-			s := r.data[start:r.pos]
-			if !ascii && !utf8.Valid(s) {
-				r.pos = start
+	data := r.data
+	var all byte // a bit over 0x7f: not all of it is ASCII
+	for i := start; i < len(data); i++ {
+		c := data[i]
+		if c == '"' {
+			s := data[start:i]
+			if all >= utf8.RuneSelf && !utf8.Valid(s) {
 				return nil, r.Errorf("a string that is not UTF-8")
 			}
-			r.pos++
+			r.pos = i + 1
 			return s, nil
-		case c == '\\':
-			return r.unescape(start)
-		case c < ' ':
-			return nil, r.Errorf("a bare control character in a string")
-		default:
-			if c >= utf8.RuneSelf {
-				ascii = false
-			}
-			r.pos++
 		}
+		if c < ' ' || c == '\\' {
+			r.pos = i
+			if c == '\\' {
+				return r.unescape(start)
+			}
+			return nil, r.Errorf("a bare control character in a string")
+		}
+		all |= c
 	}
+	r.pos = len(data)
 	return nil, r.Errorf("a string without its end")
 }
 
@@ -259,6 +272,19 @@ func (r *Reader) hex4() (rune, error) {
 func (r *Reader) Number() (literal []byte, integer bool, err error) {
 	r.space()
 	start := r.pos
+	// A plain integer with something behind it is most of what there is.
+	i := start
+	if i < len(r.data) && r.data[i] == '-' {
+		i++
+	}
+	first := i
+	for i < len(r.data) && '0' <= r.data[i] && r.data[i] <= '9' {
+		i++
+	}
+	if i < len(r.data) && i > first && (r.data[first] != '0' || i == first+1) && r.data[i] != '.' && r.data[i] != 'e' && r.data[i] != 'E' {
+		r.pos = i
+		return r.data[start:i], true, nil
+	}
 	at := func() byte {
 		if r.pos < len(r.data) {
 			return r.data[r.pos]
