@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: test race lint bench cross demo
+.PHONY: test race lint bench soak cross demo
 
 test: packages
 	$(GO) test ./...
@@ -23,6 +23,12 @@ bench:
 	$(GO) run ./internal/bench > docs/benchmarks.md.new
 	mv docs/benchmarks.md.new docs/benchmarks.md
 	cat docs/benchmarks.md
+
+# The tests of durability with many more rounds, and the fuzzers: about 30 minutes.
+soak:
+	SOAK=1 $(GO) test -count=1 -timeout 60m -v -run 'PowerCuts|Killed|Several|Flip|Cut|Full' ./internal/ledger
+	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 10m -parallel 1 ./internal/ledger
+	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 10m -parallel 1 ./value
 
 # The library builds without cgo where phones and desktops are.
 cross:

@@ -19,7 +19,7 @@ const (
 	shortestPause = 100 * time.Microsecond
 	longestPause  = 2 * time.Millisecond
 	giveWay       = 3 * time.Millisecond
-	askAgain      = time.Millisecond // how often to look whether somebody waits
+	askEvery      = 16 // it looks whether somebody waits at every so many times that it takes the lock
 )
 
 // A lock is held by one process, or shared by several that only read. The
@@ -27,7 +27,7 @@ const (
 type lock struct {
 	file  *os.File
 	path  string
-	asked time.Time // when it last looked whether somebody waits
+	taken int // how often it was taken: see askEvery
 }
 
 // openLock opens the lock file; a reader never makes it.
@@ -51,13 +51,10 @@ func openLock(path string, readOnly bool) (*lock, error) {
 // shows it by a shared lock on queue, the data file, which nobody else locks;
 // and whoever comes and sees that gives way first.
 func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
-	start := time.Now()
-	if start.Sub(l.asked) > askAgain {
-		l.asked = start
-		if somebodyWaits(queue) {
-			time.Sleep(giveWay)
-		}
+	if l.taken++; l.taken%askEvery == 0 && somebodyWaits(queue) {
+		time.Sleep(giveWay)
 	}
+	var start time.Time // of waiting
 	shown := false
 	defer func() {
 		if shown {
@@ -71,6 +68,9 @@ func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
 		}
 		if got {
 			return nil
+		}
+		if start.IsZero() {
+			start = time.Now()
 		}
 		if time.Since(start) >= wait {
 			return fmt.Errorf("%w: %s has held the lock %s for %v; try again", ErrBusy, holder(l.file), l.path, wait)

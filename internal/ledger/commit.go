@@ -265,23 +265,25 @@ func (l *Ledger) lead(self *request) {
 	l.gather()
 	l.qmu.Lock()
 	group := l.queue
-	l.queue = nil
+	l.queue, l.spare = l.spare[:0], nil // whoever leads next waits for the hand-over
 	l.qmu.Unlock()
 
 	l.commitGroup(group)
 
+	for _, r := range group {
+		if r != self {
+			r.turn <- false
+		}
+	}
+	clear(group)
 	l.qmu.Lock()
+	l.spare = group
 	if len(l.queue) > 0 {
 		l.queue[0].turn <- true
 	} else {
 		l.leading = false
 	}
 	l.qmu.Unlock()
-	for _, r := range group {
-		if r != self {
-			r.turn <- false
-		}
-	}
 }
 
 // gather lets those join who were in the group before and come again now that
@@ -363,7 +365,7 @@ func (l *Ledger) commitGroup(group []*request) {
 		return
 	}
 	for i := range b.commits {
-		l.publish(&b.commits[i], b.shown[i])
+		l.publish(&b.commits[i])
 	}
 	if cap(b.lines) > 1<<20 {
 		l.scratch = batch{} // not for ever what one large commit needed
@@ -374,9 +376,15 @@ func (l *Ledger) commitGroup(group []*request) {
 // A batch is the commits of a group that change something. Its memory is used
 // again for the next group; the records that become visible are not part of it.
 type batch struct {
-	commits []commit
-	shown   [][]*Record // for each commit, one for each change
+	commits []pending
+	tx      Tx
 	lines   []byte
+}
+
+// A pending commit has the records that it will show, one for each change.
+type pending struct {
+	commit
+	recs []*Record
 }
 
 // stamped is a record with its stamp, for the commits of one change, which most are.
@@ -385,59 +393,63 @@ type stamped struct {
 	stamp Stamp
 }
 
-// add appends a commit with its line, and gives its records.
-func (b *batch) add(c commit) []*Record {
+// next gives the place of the next commit, with the memory of the one that
+// stood there in the group before.
+func (b *batch) next() *pending {
 	n := len(b.commits)
-	if n < cap(b.commits) {
-		c.changes = append(b.commits[:n+1][n].changes[:0], c.changes...)
+	if n == cap(b.commits) {
+		b.commits = append(b.commits, pending{})
 	} else {
-		c.changes = slices.Clone(c.changes)
+		b.commits = b.commits[:n+1]
 	}
-	b.commits = append(b.commits, c)
-	if n < cap(b.shown) {
-		b.shown = b.shown[:n+1]
-		b.shown[n] = b.shown[n][:0]
-	} else {
-		b.shown = append(b.shown, nil)
-	}
+	c := &b.commits[n]
+	*c = pending{commit{changes: c.changes[:0], schema: -1}, c.recs[:0]}
+	return c
+}
+
+// drop takes back the commit that next gave last.
+func (b *batch) drop() { b.commits = b.commits[:len(b.commits)-1] }
+
+// finish writes the line of the commit that next gave last, and gives its records.
+func (b *batch) finish(c *pending) []*Record {
 	stamp := (*Stamp)(nil)
 	for _, ch := range c.changes {
 		if stamp == nil {
 			first := &stamped{stamp: c.Stamp}
 			stamp = &first.stamp
 			first.Record = Record{Value: ch.val, Stamp: stamp}
-			b.shown[n] = append(b.shown[n], &first.Record)
+			c.recs = append(c.recs, &first.Record)
 			continue
 		}
-		b.shown[n] = append(b.shown[n], &Record{Value: ch.val, Stamp: stamp})
+		c.recs = append(c.recs, &Record{Value: ch.val, Stamp: stamp})
 	}
 	b.lines = c.appendLine(b.lines)
-	return b.shown[n]
+	return c.recs
 }
 
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
-	b.commits, b.shown, b.lines = b.commits[:0], b.shown[:0], b.lines[:0]
+	b.commits, b.lines = b.commits[:0], b.lines[:0]
 	var ahead map[string]*Record
 	visible := l.Version()
 	var keys map[string]Declared
 	schema := l.Schema()
 	last := &Stamp{Version: visible}
 	now := l.opts.Now().UnixMilli()
-	tx := &Tx{l: l}
+	tx := &b.tx
 	for _, r := range group {
 		*tx = Tx{l: l, base: ahead, schema: schema, changes: tx.changes[:0]}
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
-		c := commit{
-			Stamp: Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From},
-			text:  l.timeText(now), synced: l.syncedTo, schema: -1,
+		c := b.next()
+		c.Stamp = Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}
+		c.text, c.synced = l.timeText(now), l.syncedTo
+		for _, ch := range tx.changes { // but for what stands there already
+			if !value.Equal(tx.Record(ch.name).Value, ch.val) {
+				c.changes = append(c.changes, ch)
+			}
 		}
-		// What stands there already is left out, in place.
-		c.changes = slices.DeleteFunc(tx.changes, func(ch change) bool {
-			return value.Equal(tx.Record(ch.name).Value, ch.val)
-		})
 		for _, k := range tx.keys {
 			have, ok := keys[k.Name]
 			if !ok {
@@ -455,13 +467,14 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			c.schema, schema = tx.schema, tx.schema
 		}
 		if len(c.changes) == 0 && len(c.keys) == 0 && c.schema < 0 {
+			b.drop()
 			r.result = Result{Stamp: last}
 			continue
 		}
 		if ahead == nil && len(group) > 1 {
 			ahead = make(map[string]*Record, len(group))
 		}
-		recs := b.add(c)
+		recs := b.finish(c)
 		if len(recs) > 0 {
 			last = recs[0].Stamp
 		} else {
@@ -497,11 +510,11 @@ func (l *Ledger) declared(name string) Declared {
 }
 
 // publish makes a commit visible and wakes who watches its names.
-func (l *Ledger) publish(c *commit, recs []*Record) {
+func (l *Ledger) publish(c *pending) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, ch := range c.changes {
-		l.show(l.nodeLocked(ch.name), recs[i])
+		l.show(l.nodeLocked(ch.name), c.recs[i])
 	}
 	l.take(c.keys)
 	if c.schema >= 0 {

@@ -215,6 +215,9 @@ func (d *Damage) Error() string {
 func (d *Damage) Unwrap() error { return d.Cause }
 
 func isDamage(err error) bool {
+	if err == nil {
+		return false
+	}
 	_, damaged := journal.AsDamage(err)
 	return damaged
 }
@@ -288,14 +291,15 @@ type salvager struct {
 }
 
 func (s *salvager) Accept() {
-	kept := s.c.changes[:0]
-	for _, ch := range s.c.changes {
-		if s.c.Version >= s.at[ch.name] {
-			s.at[ch.name] = s.c.Version
-			kept = append(kept, ch)
+	older := func(name string) bool {
+		if s.c.Version < s.at[name] {
+			return true
 		}
+		s.at[name] = s.c.Version
+		return false
 	}
-	s.c.changes = kept
+	s.set = slices.DeleteFunc(s.set, func(p placed) bool { return older(p.name) })
+	s.c.changes = slices.DeleteFunc(s.c.changes, func(ch change) bool { return older(ch.name) })
 	newest := max(s.version, s.c.Version)
 	s.image.Accept()
 	s.version = newest

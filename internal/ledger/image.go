@@ -15,14 +15,17 @@ type image struct {
 	version int64
 	keys    []Declared
 	schema  int64 // -1: not told
-	slab    []Record
 	places  []Node
 	stamps  []Stamp
 }
 
 var _ journal.Consumer = (*image)(nil)
 
-func newImage() *image { return &image{nodes: map[string]*Node{}, schema: -1} }
+func newImage() *image {
+	im := &image{nodes: map[string]*Node{}, schema: -1}
+	im.records = &slab{}
+	return im
+}
 
 // Expect makes room for the entries of a file of size bytes: a map that grows
 // while it is filled costs as much again.
@@ -40,7 +43,6 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 // Accept takes the line in. Records and nodes come from slabs, which makes
 // reading a long file cheaper; a slab is freed when the last in it is.
 func (im *image) Accept() {
-	const slabSize = 128
 	if len(im.stamps) == 0 {
 		im.stamps = make([]Stamp, slabSize)
 	}
@@ -48,28 +50,32 @@ func (im *image) Accept() {
 	im.stamps = im.stamps[1:]
 	*stamp = im.c.Stamp
 	im.version = stamp.Version
-	for _, ch := range im.c.changes {
-		if len(im.slab) == 0 {
-			im.slab = make([]Record, slabSize)
-		}
-		rec := &im.slab[0]
-		im.slab = im.slab[1:]
-		rec.Value, rec.Stamp = ch.val, stamp
-		// A name that was set before gets another node, which costs less than
-		// to look: nobody has the old one yet.
-		if len(im.places) == 0 {
-			im.places = make([]Node, slabSize)
-		}
-		node := &im.places[0]
-		im.places = im.places[1:]
-		node.Name = ch.name
-		node.rec.Store(rec)
-		im.nodes[ch.name] = node
+	for _, p := range im.set {
+		p.rec.Stamp = stamp
+		im.place(p.name, p.rec)
+	}
+	for _, ch := range im.c.changes { // what the line drops
+		rec := im.records.next()
+		rec.Stamp = stamp
+		im.place(ch.name, rec)
 	}
 	im.keys = append(im.keys, im.c.keys...)
 	if im.c.schema >= 0 {
 		im.schema = im.c.schema
 	}
+}
+
+// place gives a name its record. A name that was set before gets another node,
+// which costs less than to look: nobody has the old one yet.
+func (im *image) place(name string, rec *Record) {
+	if len(im.places) == 0 {
+		im.places = make([]Node, slabSize)
+	}
+	node := &im.places[0]
+	im.places = im.places[1:]
+	node.Name = name
+	node.rec.Store(rec)
+	im.nodes[name] = node
 }
 
 // stateLines writes records, the declared keys and the schema as the lines

@@ -81,6 +81,7 @@ type Ledger struct {
 
 	qmu     sync.Mutex // guards what follows
 	queue   []*request
+	spare   []*request // empty, for the next queue
 	leading bool
 	watch   *time.Timer // that runs expire; nil: nobody waits
 	closing bool

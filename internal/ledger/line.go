@@ -114,11 +114,39 @@ type decoder struct {
 	r     scan.Reader
 	c     commit
 	names strings.Builder // see keep
+
+	// Where records is set, what a line sets goes there instead of into c.changes,
+	// which saves a copy of each value.
+	records *slab
+	set     []placed
 }
+
+// A placed is a record that has its value and not yet its stamp.
+type placed struct {
+	name string
+	rec  *Record
+}
+
+// A slab makes records many at a time.
+type slab struct{ free []Record }
+
+func (s *slab) next() *Record {
+	if len(s.free) == 0 {
+		s.free = make([]Record, slabSize)
+	}
+	rec := &s.free[0]
+	s.free = s.free[1:]
+	return rec
+}
+
+// slabSize is how many records a slab makes at a time: enough to save most of
+// the cost, and few enough that one that stays keeps little alive.
+const slabSize = 128
 
 func (d *decoder) decode(line []byte) error {
 	d.r.Reset(line)
 	d.c = commit{changes: d.c.changes[:0], schema: -1, synced: -1}
+	d.set = d.set[:0]
 	c, r := &d.c, &d.r
 	err := r.Object(func(name []byte) (err error) {
 		switch string(name) {
@@ -138,8 +166,8 @@ func (d *decoder) decode(line []byte) error {
 		case "schema":
 			c.schema, err = r.Int()
 		case "set":
-			if len(line) > 4096 && len(c.changes) == 0 {
-				c.changes = slices.Grow(c.changes, len(line)/shortEntry)
+			if n := len(line) / shortEntry; n > slabSize {
+				d.set = slices.Grow(d.set, n)
 			}
 			err = r.Array(d.readSet)
 		case "drop":
@@ -219,8 +247,18 @@ func (d *decoder) readSet() error {
 	case ch.name == "" || ch.val.IsZero():
 		return r.Errorf("an entry without a name, a kind or a value, which ends")
 	}
-	d.c.changes = append(d.c.changes, ch)
+	d.add(ch.name, ch.val)
 	return nil
+}
+
+func (d *decoder) add(name string, v value.Value) {
+	if d.records == nil {
+		d.c.changes = append(d.c.changes, change{name: name, val: v})
+		return
+	}
+	rec := d.records.next()
+	rec.Value = v
+	d.set = append(d.set, placed{name, rec})
 }
 
 // shortEntry is about the length of a short entry in a line.
@@ -254,7 +292,7 @@ func (d *decoder) readUsual() bool {
 	if err == nil && len(name) > 0 && len(kind) > 0 && r.Literal(`,"value":`) {
 		if k := value.KindNamed(kind); k != value.KindNone {
 			if v, err := value.Read(r, k); err == nil && r.Literal(`}`) {
-				d.c.changes = append(d.c.changes, change{name: d.keep(name), val: v})
+				d.add(d.keep(name), v)
 				return true
 			}
 		}
