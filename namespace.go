@@ -98,6 +98,9 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	if fs := journal.Network(dir); fs != "" {
 		ns.prob.report("", nil, fmt.Errorf("%s lies on a %s file system, where locks and syncs may not hold what they promise; keep it on a local disk", l.Path(), fs))
 	}
+	if err := l.MayReplace(); err != nil && !o.readOnly {
+		ns.prob.report("", nil, err)
+	}
 	if info, err := os.Stat(l.Path()); err == nil && info.Size() > largeFile {
 		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in files of its own",
 			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))

@@ -16,7 +16,10 @@ closed and opened again, then a board that two phones and a display share. Every
 figure in it comes from what happened; it exits with 1 if one is not as expected.`,
 		Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return demo.Run(cmd.Context(), a.stdout, stay)
+			if err := demo.Run(cmd.Context(), a.stdout, stay); err != nil {
+				return exitError{exitFailed, err.Error()}
+			}
+			return nil
 		},
 	}
 	cmd.Flags().BoolVar(&stay, "stay", false, "leave the server running, and say how to look around")

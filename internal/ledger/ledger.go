@@ -197,6 +197,10 @@ func newID() string {
 	return string(b)
 }
 
+// MayReplace says whether this user may have the file written anew, which
+// compacting, resetting and repairing need. The error wraps fs.ErrPermission.
+func (l *Ledger) MayReplace() error { return l.file.MayReplace() }
+
 // Name is the name of the namespace or board.
 func (l *Ledger) Name() string { return l.name }
 

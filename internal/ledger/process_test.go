@@ -218,6 +218,7 @@ func TestAnotherUsersFiles(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, past, 40, "but not compacting")
 	assert.ErrorIs(t, l.Forget(), os.ErrPermission)
+	assert.ErrorIs(t, l.MayReplace(), os.ErrPermission)
 	require.NoError(t, l.Close())
 }
 

@@ -1,0 +1,138 @@
+package pantry_test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry"
+)
+
+// hurt writes a namespace with three commits, spoils a byte in the first, and
+// gives its directory.
+func hurt(t *testing.T) (dir string) {
+	dir = t.TempDir()
+	ns := open(t, dir)
+	require.NoError(t, reminderHour.In(ns).Set(7))
+	require.NoError(t, plot.In(ns).Set("C4"))
+	require.NoError(t, frost.In(ns).Set(true))
+	require.NoError(t, ns.Close())
+	file, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	file[bytes.Index(file, []byte(`"value":7`))+8]++
+	require.NoError(t, os.WriteFile(ns.Path(), file, 0o600))
+	return dir
+}
+
+func TestDamage(t *testing.T) {
+	t.Run("strict", func(t *testing.T) {
+		dir := hurt(t)
+		_, err := pantry.Open(dir, "plotbook", pantry.Strict())
+		assert.ErrorIs(t, err, pantry.ErrDamaged)
+		assert.ErrorContains(t, err, "line 2")
+		left, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		assert.Len(t, left, 2, "nothing is touched")
+	})
+	t.Run("read-only", func(t *testing.T) {
+		dir := hurt(t)
+		before, err := os.ReadFile(filepath.Join(dir, "plotbook.jsonl"))
+		require.NoError(t, err)
+		ns := open(t, dir, pantry.ReadOnly(), quiet)
+		assert.Equal(t, []any{18, "C4", true}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get(), frost.In(ns).Get()})
+		require.NoError(t, ns.Refresh())
+		require.Len(t, ns.Problems(), 1)
+		after, err := os.ReadFile(filepath.Join(dir, "plotbook.jsonl"))
+		require.NoError(t, err)
+		assert.Equal(t, string(before), string(after))
+	})
+	t.Run("an app must start", func(t *testing.T) {
+		dir := hurt(t)
+		ns := open(t, dir, quiet)
+		assert.Equal(t, []any{18, "C4", true}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get(), frost.In(ns).Get()})
+		require.Len(t, ns.Problems(), 1)
+		err := ns.Problems()[0].Err
+		assert.ErrorIs(t, err, pantry.ErrDamaged)
+		var damage *pantry.DamageError
+		require.ErrorAs(t, err, &damage)
+		assert.Equal(t, 2, damage.Entries)
+		require.Len(t, damage.Lost, 1)
+		assert.Equal(t, 2, damage.Lost[0].Line)
+		kept, err := os.ReadFile(damage.Copy)
+		require.NoError(t, err)
+		assert.Contains(t, string(kept), `"value":8`, "the damaged file is kept beside")
+		require.NoError(t, reminderHour.In(ns).Set(9))
+		require.NoError(t, ns.Close())
+		assert.Equal(t, 9, reminderHour.In(open(t, dir)).Get())
+	})
+	t.Run("repair", func(t *testing.T) {
+		dir := hurt(t)
+		r, err := pantry.Repair(dir, "plotbook")
+		require.NoError(t, err)
+		assert.True(t, r.Damaged)
+		assert.Equal(t, 2, r.Entries)
+		r, err = pantry.Repair(dir, "plotbook")
+		require.NoError(t, err)
+		assert.Equal(t, pantry.Report{Path: filepath.Join(dir, "plotbook.jsonl")}, r, "what is in good health stays as it is")
+		_, err = pantry.Repair(dir, "nobody")
+		assert.ErrorIs(t, err, os.ErrNotExist)
+		_, err = pantry.Repair(dir, "No")
+		assert.ErrorIs(t, err, pantry.ErrInvalid)
+	})
+	t.Run("a torn end is none", func(t *testing.T) {
+		dir := hurt(t)
+		path := filepath.Join(dir, "plotbook.jsonl")
+		file, err := os.ReadFile(path)
+		require.NoError(t, err)
+		lines := strings.SplitAfter(string(file), "\n")
+		require.NoError(t, os.WriteFile(path, []byte(lines[0]+lines[2][:30]), 0o600))
+		r, err := pantry.Repair(dir, "plotbook")
+		require.NoError(t, err)
+		assert.False(t, r.Damaged)
+		assert.Equal(t, []pantry.Lost{{Line: 2, Offset: int64(len(lines[0])), Bytes: 30, Reason: "it has no end"}}, r.Lost)
+	})
+}
+
+func TestSyncWithin(t *testing.T) {
+	dir := t.TempDir()
+	ns := open(t, dir, pantry.SyncWithin(time.Hour)) // 250 ms is the most
+	for hour := range 5 {
+		require.NoError(t, reminderHour.In(ns).Set(hour))
+	}
+	other := open(t, t.TempDir())
+	file, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	assert.Equal(t, 5, strings.Count(string(file), `"set"`), "it is written when Set returns")
+	assert.Contains(t, string(file), `"synced":0`)
+	require.NoError(t, ns.Flush())
+	require.NoError(t, reminderHour.In(ns).Set(9))
+	file, err = os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	last := string(file[bytes.LastIndexByte(file[:len(file)-1], '\n')+1:])
+	assert.NotContains(t, last, "synced", "after a Flush all before it is synced")
+	require.NoError(t, ns.Close())
+	assert.ErrorIs(t, ns.Flush(), pantry.ErrClosed)
+	assert.Equal(t, 9, reminderHour.In(open(t, dir)).Get())
+	require.NoError(t, other.Flush(), "without prompt writes there is nothing to do")
+}
+
+// A prompt writer and a strict one share a file: whatever the strict one is
+// told, what it builds on is synced too.
+func TestPromptAndStrictShareAFile(t *testing.T) {
+	dir := t.TempDir()
+	prompt := open(t, dir, pantry.SyncWithin(250*time.Millisecond))
+	strict := open(t, dir)
+	require.NoError(t, reminderHour.In(prompt).Set(7))
+	require.NoError(t, reminderHour.In(strict).Set(7), "nothing changes, but it is made certain")
+	require.NoError(t, reminderHour.In(prompt).Set(8))
+	file, err := os.ReadFile(prompt.Path())
+	require.NoError(t, err)
+	assert.Contains(t, string(file), `"version":1,"at"`)
+	assert.Equal(t, 0, strings.Count(string(file), `"synced"`), "version 1 was synced before version 2 was written")
+}
