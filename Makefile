@@ -27,8 +27,8 @@ bench:
 # The tests of durability with many more rounds, and the fuzzers: about 30 minutes.
 soak:
 	SOAK=1 $(GO) test -count=1 -timeout 60m -v -run 'PowerCuts|Killed|Several|Flip|Cut|Full' ./internal/ledger
-	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 10m -parallel 1 ./internal/ledger
-	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 10m -parallel 1 ./value
+	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./internal/ledger
+	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./value
 
 # The library builds without cgo where phones and desktops are.
 cross:

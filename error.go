@@ -45,6 +45,8 @@ var (
 	// ErrDamaged is returned when bytes of the file are gone that were
 	// promised to stay. The error tells the line and the offset.
 	ErrDamaged = errors.New("damaged")
+	// ErrTooOld is returned for a version that the file doesn't tell any more.
+	ErrTooOld = ledger.ErrTooOld
 	// ErrNewer is returned for a file that a newer program wrote.
 	ErrNewer = errors.New("written by a newer program")
 )

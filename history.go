@@ -37,6 +37,21 @@ func (ns *Namespace) History(limit int, names ...string) ([]CommitInfo, error) {
 	return out, nil
 }
 
+// EntriesAt gives what was stored at a version, by the byte order of the names.
+// The error is ErrTooOld for a version that the file doesn't tell any more, or
+// not yet. It reads the file, so it may wait.
+func (ns *Namespace) EntriesAt(version int64) ([]Entry, error) {
+	past, err := ns.namespace().l.At(version)
+	if err != nil {
+		return nil, ns.fail("look back in", "", err)
+	}
+	out := make([]Entry, len(past))
+	for i, e := range past {
+		out[i] = entryOf(e)
+	}
+	return out, nil
+}
+
 func changesOf(past []ledger.PastChange) []Change {
 	out := make([]Change, len(past))
 	for i, c := range past {

@@ -36,10 +36,8 @@ type query struct {
 }
 
 func readQuery(u url.Values) (q query, err error) {
-	for key := range u {
-		if !contains([]string{"name", "prefix", "since", "wait", "names", "limit", "after"}, key) {
-			return q, refuse("invalid", "a list takes no %s; it takes name, prefix, since, wait, names, limit and after", value.Quote(key))
-		}
+	if err := onlyKeys(u, "name", "prefix", "since", "wait", "names", "limit", "after"); err != nil {
+		return q, err
 	}
 	q = query{names: u["name"], prefix: u.Get("prefix"), since: u.Get("since"), hasSince: u.Has("since"), limit: defaultLimit, after: u.Get("after")}
 	for _, name := range q.names {
@@ -108,6 +106,9 @@ type listBody struct {
 }
 
 func (s *Server) listEntries(c *call) error {
+	if u := c.r.URL.Query(); u.Has("at") {
+		return s.entriesAt(c, u)
+	}
 	q, err := readQuery(c.r.URL.Query())
 	if err != nil {
 		return err

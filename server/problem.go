@@ -36,6 +36,7 @@ var statuses = map[string]int{
 	"forbidden":    http.StatusForbidden,
 	"absent":       http.StatusNotFound,
 	"no-board":     http.StatusNotFound,
+	"too-old":      http.StatusNotFound,
 	"no-route":     http.StatusNotFound,
 	"method":       http.StatusMethodNotAllowed,
 	"wrong-kind":   http.StatusConflict,

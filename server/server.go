@@ -86,6 +86,12 @@ func (s *Server) router() http.Handler {
 			return s.commit(c)
 		})
 	})
+	r.Get("/v1/boards/{board}/history", func(w http.ResponseWriter, r *http.Request) {
+		s.handle(w, r, func(c *call) error {
+			c.board = chi.URLParam(r, "board")
+			return s.history(c)
+		})
+	})
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		s.handle(w, r, func(*call) error {
 			return refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")

@@ -86,21 +86,75 @@ func (d *device) change(name string, next func(now pantry.Entry, found bool) (va
 	return wire(e), nil
 }
 
-func (d *device) add(_ context.Context, name string, amount, start value.Value) (board.Entry, error) {
-	return d.change(name, func(now pantry.Entry, found bool) (value.Value, error) {
-		v := now.Value
-		if !found {
-			v = start
-			if v.IsZero() {
-				v, _ = value.Convert(value.Int(0), amount.Kind())
+func (d *device) operate(_ context.Context, name string, o operation) (board.Entry, error) {
+	return d.change(name, func(now pantry.Entry, _ bool) (value.Value, error) {
+		v, err := o.apply(now.Value)
+		if err != nil {
+			return v, fmt.Errorf("%s: %w", name, err)
+		}
+		return v, nil
+	})
+}
+
+func (d *device) rename(_ context.Context, from, to string) (board.Entry, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		if _, found := b.Entry(from); !found {
+			return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s", from, d.place)}
+		}
+		return b.Rename(from, to)
+	})
+	e, _ := d.ns.Entry(to)
+	return wire(e), err
+}
+
+func (d *device) reset(context.Context) (int64, []string, error) {
+	gone := []string{}
+	for e := range d.ns.Entries("") {
+		gone = append(gone, e.Name)
+	}
+	err := d.ns.Reset()
+	return d.ns.Version(), gone, err
+}
+
+func (d *device) history(_ context.Context, limit int, names []string) ([]board.CommitInfo, error) {
+	past, err := d.ns.History(limit, names...)
+	out := make([]board.CommitInfo, len(past))
+	for i, p := range past {
+		out[i] = board.CommitInfo{Version: p.Version, Time: p.Time}
+		for _, ch := range p.Changes {
+			out[i].Changes = append(out[i].Changes, board.Change(ch))
+		}
+	}
+	return out, err
+}
+
+func (d *device) at(_ context.Context, version int64) ([]board.Entry, error) {
+	past, err := d.ns.EntriesAt(version)
+	var out []board.Entry
+	for _, e := range past {
+		out = append(out, wire(e))
+	}
+	return out, err
+}
+
+func (d *device) apply(_ context.Context, changes []board.Change) (int64, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		for _, c := range changes {
+			now, _ := b.Entry(c.Name)
+			if !value.Equal(now.Value, c.Old) {
+				return fmt.Errorf("%w: %s was changed meanwhile", pantry.ErrConflict, c.Name)
+			}
+			if c.New.IsZero() {
+				if err := b.Drop(c.Name); err != nil {
+					return err
+				}
+			} else if err := b.Put(c.Name, c.New); err != nil {
+				return err
 			}
 		}
-		sum, err := value.Add(v, amount)
-		if err != nil {
-			return value.Value{}, fmt.Errorf("%s: %w", name, err)
-		}
-		return sum, nil
+		return nil
 	})
+	return d.ns.Version(), err
 }
 
 func (d *device) rm(_ context.Context, names []string) (int64, error) {

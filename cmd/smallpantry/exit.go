@@ -65,7 +65,7 @@ func (a *app) judge(err error) (code int, next string) {
 		return coded.code, ""
 	case !a.running, errors.As(err, new(usageError)), errors.Is(err, board.ErrLink):
 		return exitUsage, "smallpantry --help lists the commands; smallpantry COMMAND --help tells of one."
-	case errors.Is(err, board.ErrAbsent):
+	case errors.Is(err, board.ErrAbsent), errors.Is(err, pantry.ErrTooOld):
 		return exitAbsent, ""
 	case errors.Is(err, pantry.ErrConflict):
 		return exitRefused, "Look at what is there now, and decide again."

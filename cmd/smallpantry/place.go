@@ -21,8 +21,14 @@ type place interface {
 	where() string // for people
 	get(ctx context.Context, name string) (board.Entry, bool, error)
 	put(ctx context.Context, name, typed string, o putOptions) (board.Entry, error)
-	add(ctx context.Context, name string, amount, start value.Value) (board.Entry, error)
+	operate(ctx context.Context, name string, o operation) (board.Entry, error)
 	rm(ctx context.Context, names []string) (version int64, err error)
+	rename(ctx context.Context, from, to string) (board.Entry, error)
+	reset(ctx context.Context) (version int64, gone []string, err error)
+	history(ctx context.Context, limit int, names []string) ([]board.CommitInfo, error)
+	at(ctx context.Context, version int64) ([]board.Entry, error)
+	// apply makes each entry what it is to be, if it is still what it was.
+	apply(ctx context.Context, changes []board.Change) (version int64, err error)
 	list(ctx context.Context, prefix string) (listing, error)
 	watch(ctx context.Context, names []string) iter.Seq2[change, error]
 	Close() error

@@ -52,7 +52,10 @@ Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent,
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(a.get(), a.put(), a.rm(), a.add(), a.ls(), a.watch(), a.repair(), a.serve(), a.demo())
+	root.AddCommand(
+		a.get(), a.put(), a.add(), a.raise(), a.lower(), a.append(), a.remove(), a.rm(), a.rename(), a.reset(),
+		a.ls(), a.keys(), a.watch(), a.log(), a.diff(), a.restore(), a.repair(), a.serve(), a.demo(),
+	)
 	return root
 }
 

@@ -34,8 +34,79 @@ func (s *shared) put(ctx context.Context, name, typed string, o putOptions) (boa
 	return s.b.PutTyped(ctx, name, typed, conditions...)
 }
 
-func (s *shared) add(ctx context.Context, name string, amount, start value.Value) (board.Entry, error) {
-	return s.b.Add(ctx, name, board.AddTo{Amount: amount, Start: start})
+func (s *shared) operate(ctx context.Context, name string, o operation) (board.Entry, error) {
+	switch o.op {
+	case "raise":
+		return s.b.Raise(ctx, name, o.operand)
+	case "lower":
+		return s.b.Lower(ctx, name, o.operand)
+	case "append":
+		return s.b.Append(ctx, name, o.operand, o.keep, o.unique)
+	case "remove":
+		return s.b.Remove(ctx, name, o.operand)
+	}
+	return s.b.Add(ctx, name, board.AddTo{Amount: o.operand, Start: o.start})
+}
+
+func (s *shared) rename(ctx context.Context, from, to string) (board.Entry, error) {
+	e, found, err := s.b.Entry(ctx, from)
+	if err != nil {
+		return e, err
+	}
+	if !found {
+		return e, exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s", from, s.address)}
+	}
+	if from == to {
+		return e, nil
+	}
+	if _, err = s.b.Commit(ctx, board.PutNamed(to, e.Value).If(0), board.DropNamed(from).If(e.Version)); err != nil {
+		return e, err
+	}
+	e, _, err = s.b.Entry(ctx, to)
+	return e, err
+}
+
+func (s *shared) reset(ctx context.Context) (int64, []string, error) {
+	gone := []string{}
+	for e, err := range s.b.Entries(ctx, "") {
+		if err != nil {
+			return 0, nil, err
+		}
+		gone = append(gone, e.Name)
+	}
+	version, err := s.b.Commit(ctx, board.DropPrefix(""))
+	return version, gone, err
+}
+
+func (s *shared) history(ctx context.Context, limit int, names []string) ([]board.CommitInfo, error) {
+	return s.b.History(ctx, limit, names...)
+}
+
+func (s *shared) at(ctx context.Context, version int64) ([]board.Entry, error) {
+	return s.b.AllAt(ctx, version)
+}
+
+func (s *shared) apply(ctx context.Context, changes []board.Change) (int64, error) {
+	now := map[string]board.Entry{}
+	for e, err := range s.b.Entries(ctx, "") {
+		if err != nil {
+			return 0, err
+		}
+		now[e.Name] = e
+	}
+	var ops []board.Op
+	for _, c := range changes {
+		e := now[c.Name]
+		switch {
+		case !value.Equal(e.Value, c.Old):
+			return 0, fmt.Errorf("%w: %s was changed meanwhile", pantry.ErrConflict, c.Name)
+		case c.New.IsZero():
+			ops = append(ops, board.DropNamed(c.Name).If(e.Version))
+		default:
+			ops = append(ops, board.PutNamed(c.Name, c.New).If(e.Version))
+		}
+	}
+	return s.b.Commit(ctx, ops...)
 }
 
 func (s *shared) rm(ctx context.Context, names []string) (int64, error) {

@@ -1,0 +1,34 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) rename() *cobra.Command {
+	return a.withJSON(&cobra.Command{
+		Use:   "rename PLACE NAME NAME",
+		Short: "Give an entry another name, which must be free",
+		Args:  exactly(3),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := checkNames(args[1:]...); err != nil {
+				return err
+			}
+			p, err := a.open(args[0], way{write: true})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			e, err := p.rename(cmd.Context(), args[1], args[2])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(e)
+			}
+			fmt.Fprintf(a.stdout, "%s is %s now\n", args[1], args[2])
+			return nil
+		},
+	})
+}

@@ -1,0 +1,39 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) reset() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "reset PLACE --yes",
+		Short: "Remove every entry",
+		Long: `reset removes every entry, whatever its name and kind. On a device nothing of what
+was stays in the file; a board keeps its newest commits, so that restore can undo it.`,
+		Args: exactly(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !yes {
+				return usage("reset removes everything in %s; add --yes if that is meant", args[0])
+			}
+			p, err := a.open(args[0], way{write: true})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			version, gone, err := p.reset(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"version": version, "gone": gone})
+			}
+			fmt.Fprintf(a.stdout, "removed %s\n", counted(len(gone), "entry", "entries"))
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "yes, everything")
+	return a.withJSON(cmd)
+}
