@@ -44,20 +44,27 @@ first. PLACE@VERSION is a place as it was. The exit code is 1 when they differ.`
 
 // entries gives what a PLACE or PLACE@VERSION holds, by name.
 func (a *app) entries(ctx context.Context, where string) ([]board.Entry, error) {
+	l, err := a.listingOf(ctx, where)
+	return l.Entries, err
+}
+
+// listingOf is entries with what else is known of the place.
+func (a *app) listingOf(ctx context.Context, where string) (listing, error) {
 	bare, version, err := splitVersion(where)
 	if err != nil {
-		return nil, err
+		return listing{}, err
 	}
 	p, err := a.open(bare, way{})
 	if err != nil {
-		return nil, err
+		return listing{}, err
 	}
 	defer p.Close()
-	if version >= 0 {
-		return p.at(ctx, version)
-	}
 	l, err := p.list(ctx, "")
-	return l.Entries, err
+	if version >= 0 && err == nil {
+		l.Version = version
+		l.Entries, err = p.at(ctx, version)
+	}
+	return l, err
 }
 
 // A difference is what two lists of entries have not in common.

@@ -108,6 +108,16 @@ func (t *table) print() {
 	}
 }
 
+// paragraph prints a text that goes on further in on the next lines, where
+// the terminal is narrower.
+func (a *app) paragraph(text string, further int) {
+	if width, ok := a.terminal(); ok {
+		lines := strings.Split(ansi.Wordwrap(text, max(width-further, 20), " "), "\n")
+		text = strings.Join(lines, "\n"+strings.Repeat(" ", further))
+	}
+	fmt.Fprintln(a.stdout, text)
+}
+
 // age tells how long ago something was, in one unit. A clock that was set back
 // makes nothing younger than now.
 func age(at time.Time) string {

@@ -59,6 +59,7 @@ type way struct {
 	write  bool
 	create bool          // make a namespace that isn't there; implies write
 	every  time.Duration // how often to look for changes; 0: the default
+	quiet  bool          // don't name problems: they will be findings
 }
 
 // patience is how long a command tries again.
@@ -70,7 +71,15 @@ func isURL(s string) bool {
 
 // open opens a PLACE. Problems are named on standard error.
 func (a *app) open(where string, w way) (place, error) {
+	where, err := resolve(where)
+	if err != nil {
+		return nil, err
+	}
 	tell := func(p pantry.Problem) {
+		a.problems = append(a.problems, p)
+		if w.quiet {
+			return
+		}
 		fmt.Fprintf(a.stderr, "smallpantry: %v\n", p)
 		if errors.Is(p.Err, pantry.ErrDamaged) && !w.write && !w.create {
 			a.damaged = true

@@ -11,6 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"github.com/small-pantry/pantry"
 )
 
 // app is one call of the command.
@@ -18,8 +20,9 @@ type app struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
 	json           bool
-	running        bool // the words of the call were in order
-	damaged        bool // what was read is what is left of a damaged file
+	running        bool             // the words of the call were in order
+	problems       []pantry.Problem // that opening a place met
+	damaged        bool             // what was read is what is left of a damaged file
 }
 
 func interruptible() (context.Context, context.CancelFunc) {
@@ -51,10 +54,10 @@ Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent,
 	root.SetIn(a.stdin)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
-	root.CompletionOptions.DisableDefaultCmd = true
 	root.AddCommand(
 		a.get(), a.put(), a.add(), a.raise(), a.lower(), a.append(), a.remove(), a.rm(), a.rename(), a.reset(),
-		a.ls(), a.keys(), a.watch(), a.log(), a.diff(), a.restore(), a.repair(), a.serve(), a.demo(),
+		a.ls(), a.keys(), a.watch(), a.log(), a.diff(), a.restore(), a.copy(), a.export(), a.importFile(),
+		a.check(), a.repair(), a.serve(), a.alias(), a.demo(),
 	)
 	return root
 }

@@ -1,0 +1,91 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/inspect"
+)
+
+func (a *app) check() *cobra.Command {
+	return a.withJSON(&cobra.Command{
+		Use:   "check PLACE",
+		Short: "Find what is wrong or will go wrong",
+		Long: `check looks for damage, secrets in the clear, large values and files, names that
+nearly match, numbers kept as text, and, where apps have declared their keys, kinds
+that don't fit, undeclared names and keys that were never written. The exit code is 1
+when there are findings.`,
+		Args: exactly(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			start := time.Now()
+			p, err := a.open(args[0], way{quiet: true})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			loaded := time.Since(start)
+			l, err := p.list(cmd.Context(), "")
+			if err != nil {
+				return err
+			}
+			findings := a.damage()
+			findings = append(findings, placeOf(l, loaded).Findings()...)
+			if a.json {
+				if findings == nil {
+					findings = []inspect.Finding{}
+				}
+				err = a.printJSON(map[string]any{"findings": findings})
+			} else {
+				a.printFindings(p.where(), findings)
+			}
+			if err == nil && len(findings) > 0 {
+				return exitError{exitFailed, ""}
+			}
+			return err
+		},
+	})
+}
+
+// damage gives the problems that opening a damaged file met.
+func (a *app) damage() (out []inspect.Finding) {
+	for _, p := range a.problems {
+		if errors.Is(p.Err, pantry.ErrDamaged) {
+			out = append(out, inspect.Finding{Code: "damage", Name: p.Name, Sentence: p.Err.Error()})
+		}
+	}
+	return out
+}
+
+func placeOf(l listing, loaded time.Duration) inspect.Place {
+	p := inspect.Place{Load: loaded}
+	if info, err := os.Stat(l.Path); err == nil {
+		p.Bytes = info.Size()
+	}
+	for _, e := range l.Entries {
+		p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
+	}
+	for _, k := range l.Declared {
+		p.Declared = append(p.Declared, inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many})
+	}
+	return p
+}
+
+func (a *app) printFindings(where string, findings []inspect.Finding) {
+	if len(findings) == 0 {
+		fmt.Fprintf(a.stdout, "%s: nothing to find fault with\n", where)
+		return
+	}
+	fmt.Fprintf(a.stdout, "%s: %s\n\n", where, counted(len(findings), "finding", "findings"))
+	for _, f := range findings {
+		name := f.Name
+		if name != "" {
+			name += ": "
+		}
+		a.paragraph(fmt.Sprintf("%-15s %s%s", f.Code, name, f.Sentence), 16)
+	}
+}

@@ -1,0 +1,57 @@
+package main
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/board"
+)
+
+func (a *app) copy() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "copy PLACE PLACE [NAME...]",
+		Short: "Copy entries to another place, with their names and kinds",
+		Long: `copy stores the entries of the first PLACE, which may be PLACE@VERSION, in the second,
+in one commit; with NAMEs only these. What else is there stays.`,
+		Example: "  smallpantry copy garden/plotbook http://127.0.0.1:8437/b/rowan-street reminder-hour",
+		Args:    atLeast(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names := args[2:]
+			if err := checkNames(names...); err != nil {
+				return err
+			}
+			from, err := a.entries(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			for _, name := range names {
+				if !slices.ContainsFunc(from, func(e board.Entry) bool { return e.Name == name }) {
+					return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s; nothing was copied", name, args[0])}
+				}
+			}
+			if len(names) > 0 {
+				from = slices.DeleteFunc(from, func(e board.Entry) bool { return !slices.Contains(names, e.Name) })
+			}
+			p, err := a.open(args[1], way{create: true})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			now, err := p.list(cmd.Context(), "")
+			if err != nil {
+				return err
+			}
+			changes := plan(now.Entries, from, false)
+			version := now.Version
+			if len(changes) > 0 {
+				if version, err = p.apply(cmd.Context(), changes); err != nil {
+					return err
+				}
+			}
+			return a.printPlan(changes, version, false)
+		},
+	}
+	return a.withJSON(cmd)
+}

@@ -1,0 +1,51 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+)
+
+func (a *app) export() *cobra.Command {
+	return &cobra.Command{
+		Use:   "export PLACE [FILE]",
+		Short: "Write all entries to a file",
+		Long: `export writes the entries of a PLACE or PLACE@VERSION to a FILE, as JSON, JSON Lines
+or CSV by its ending: .json, .jsonl, .csv. Without a FILE they go to standard output, as
+JSON. The file is made whole or not at all, and only you can read it.`,
+		Example: "  smallpantry export garden/plotbook plotbook.csv",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 || len(args) == 2 {
+				return nil
+			}
+			return exactly(2)(cmd, args)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f := formatJSON
+			if len(args) == 2 {
+				var err error
+				if f, err = formatOf(args[1]); err != nil {
+					return err
+				}
+			}
+			l, err := a.listingOf(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return f.encode(a.stdout, l)
+			}
+			var b bytes.Buffer
+			if err := f.encode(&b, l); err != nil {
+				return err
+			}
+			if err := renameio.WriteFile(args[1], b.Bytes(), 0o600); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.stderr, "wrote %s to %s\n", counted(len(l.Entries), "entry", "entries"), args[1])
+			return nil
+		},
+	}
+}

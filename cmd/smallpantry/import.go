@@ -1,0 +1,54 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) importFile() *cobra.Command {
+	var replace, dry bool
+	cmd := &cobra.Command{
+		Use:   "import PLACE FILE",
+		Short: "Store the entries of a file, all or none",
+		Long: `import stores the entries of a FILE that export wrote, or that looks like one: .json,
+.jsonl or .csv. All of it is one commit; when anything in the file is wrong, nothing is stored.
+--replace also removes what is not in the file; --dry-run only says what would change.`,
+		Example: "  smallpantry import garden/plotbook plotbook.csv --dry-run",
+		Args:    exactly(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := formatOf(args[1])
+			if err != nil {
+				return err
+			}
+			data, err := a.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			wanted, err := f.decode(data)
+			if err != nil {
+				return exitError{exitFailed, fmt.Sprintf("%s: %v; nothing was stored", args[1], err)}
+			}
+			p, err := a.open(args[0], way{create: !dry})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			now, err := p.list(cmd.Context(), "")
+			if err != nil {
+				return err
+			}
+			changes := plan(now.Entries, wanted, replace)
+			version := now.Version
+			if len(changes) > 0 && !dry {
+				if version, err = p.apply(cmd.Context(), changes); err != nil {
+					return err
+				}
+			}
+			return a.printPlan(changes, version, dry)
+		},
+	}
+	cmd.Flags().BoolVar(&replace, "replace", false, "remove what is not in the file")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "store nothing; say what would change")
+	return a.withJSON(cmd)
+}

@@ -1,0 +1,158 @@
+// Package inspect looks at what is stored, and says what is wrong with it or
+// will go wrong: for the command check, on devices and boards alike.
+package inspect
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/near"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Finding is one thing that somebody should look at.
+type Finding struct {
+	Code     string `json:"code"`
+	Name     string `json:"name"` // of the entry; empty where it is about the place
+	Sentence string `json:"sentence"`
+}
+
+// An Entry is what inspect needs of one.
+type Entry struct {
+	Name  string
+	Value value.Value
+}
+
+// A Key is what inspect needs of a declared key.
+type Key struct {
+	Name string
+	Kind value.Kind
+	Many bool
+}
+
+// A Place is what is looked at.
+type Place struct {
+	Entries  []Entry
+	Declared []Key
+	Bytes    int64         // of the file; 0: not known
+	Load     time.Duration // how long it took to load
+}
+
+// The sizes from which on something is large.
+const (
+	LargeValue = 64 << 10
+	LargeFile  = 4 << 20
+)
+
+// Findings gives the findings by name, and those about the place first.
+func (p Place) Findings() []Finding {
+	var f finder
+	if p.Bytes > LargeFile {
+		f.add("large-file", "", "the file has %.1f MiB and took %d ms to load, at every launch; keep large data in files of its own", float64(p.Bytes)/(1<<20), p.Load.Milliseconds())
+	}
+	kinds := map[string]Key{}
+	for _, k := range p.Declared {
+		kinds[k.Name] = k
+	}
+	for _, e := range p.Entries {
+		if size := len(e.Value.AppendJSON(nil)); size > LargeValue {
+			f.add("large-value", e.Name, "it takes %d KiB, which each launch and each change has to carry", size>>10)
+		}
+		if why := secret(e.Name, e.Value); why != "" {
+			f.add("secret", e.Name, "%s, and stands in the file in the clear; declare its key Sealed", why)
+		}
+		if numberAsText(e.Value) {
+			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", value.Quoted(e.Value))
+		}
+		f.against(e, kinds)
+	}
+	for _, k := range p.Declared {
+		written := slices.ContainsFunc(p.Entries, func(e Entry) bool {
+			return e.Name == k.Name || strings.HasPrefix(e.Name, k.Name+"/")
+		})
+		if !written {
+			f.add("never-written", k.Name, "it is declared, and was never written or is removed")
+		}
+	}
+	f.nearMisses(p)
+	slices.SortStableFunc(f.list, func(a, b Finding) int { return cmp.Compare(a.Name, b.Name) })
+	return f.list
+}
+
+type finder struct{ list []Finding }
+
+func (f *finder) add(code, name, format string, args ...any) {
+	f.list = append(f.list, Finding{code, name, fmt.Sprintf(format, args...)})
+}
+
+// against compares an entry with what is declared, where anything is.
+func (f *finder) against(e Entry, declared map[string]Key) {
+	if len(declared) == 0 {
+		return
+	}
+	k, exact := declared[e.Name]
+	family := exact
+	for name := e.Name; !family; {
+		i := strings.LastIndexByte(name, '/')
+		if i < 0 {
+			break
+		}
+		name = name[:i]
+		k, family = declared[name]
+	}
+	switch {
+	case !family:
+		f.add("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
+	case exact && k.Many: // the newest number of its records
+	default:
+		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
+			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)
+		}
+	}
+}
+
+// nearMisses compares all names that are stored or declared, but for those of
+// records, which their apps choose.
+func (f *finder) nearMisses(p Place) {
+	seen := map[string]bool{}
+	var names []string
+	add := func(name string) {
+		if !seen[name] {
+			seen[name] = true
+			names = append(names, name)
+		}
+	}
+	for _, k := range p.Declared {
+		add(k.Name)
+	}
+	for _, e := range p.Entries {
+		inRecords := slices.ContainsFunc(p.Declared, func(k Key) bool { return k.Many && strings.HasPrefix(e.Name, k.Name+"/") })
+		if !inRecords {
+			add(e.Name)
+		}
+	}
+	slices.Sort(names)
+	const most = 2000 // pairs of more names take too long to compare
+	if len(names) > most {
+		names = names[:most]
+	}
+	for i, a := range names {
+		for _, b := range names[i+1:] {
+			if how := near.Match(a, b); how != "" {
+				f.add("near-miss", a, "it nearly matches %s: %s", value.Quote(b), how)
+			}
+		}
+	}
+}
+
+func numberAsText(v value.Value) bool {
+	s, ok := v.AsText()
+	if !ok || s == "" {
+		return false
+	}
+	guess, err := value.Infer(s)
+	return err == nil && guess.Kind().Number()
+}

@@ -1,0 +1,100 @@
+package inspect
+
+import (
+	"math"
+	"regexp"
+	"strings"
+	"unicode"
+
+	"github.com/small-pantry/pantry/value"
+)
+
+// Words in a name by which a text is likely a secret, and words beside them by
+// which it is not: token-count is a number of tokens, password-hint is meant to be read.
+var (
+	secretWords = regexp.MustCompile(`(^|[^a-z])(password|passwd|passphrase|secret|token|apikey|api[-_. ]key|private[-_. ]key|access[-_. ]key|credentials?|bearer)([^a-z]|$)`)
+	harmless    = regexp.MustCompile(`(^|[^a-z])(count|hint|length|policy|expiry|expires|updated|label|name|kind|id|url|max|min|set)([^a-z]|$)`)
+	jwt         = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*$`)
+	opaque      = regexp.MustCompile(`^[A-Za-z0-9+/_.=-]{24,}$`)
+	hex         = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
+)
+
+// secret says why what is stored under a name looks like a secret; it is empty
+// when it doesn't. What is sealed is none any more.
+func secret(name string, v value.Value) string {
+	switch v.Kind() {
+	case value.KindText:
+		s, _ := v.AsText()
+		return secretText(name, s)
+	case value.KindBytes:
+		if v.Len() > 0 && secretName(name) {
+			return "its name says that it is a secret"
+		}
+	case value.KindList:
+		for _, item := range v.Items() {
+			if why := secret(name, item); why != "" {
+				return why
+			}
+		}
+	case value.KindMap:
+		for _, m := range v.Members() {
+			if why := secret(name+"/"+m.Name, m.Value); why != "" {
+				return why + " (in " + m.Name + ")"
+			}
+		}
+	}
+	return ""
+}
+
+func secretName(name string) bool {
+	spaced := words(name)
+	return secretWords.MatchString(spaced) && !harmless.MatchString(spaced)
+}
+
+// words puts a hyphen before each capital letter, and makes all small.
+func words(name string) string {
+	var b strings.Builder
+	last := ' '
+	for _, r := range name {
+		if unicode.IsUpper(r) && unicode.IsLower(last) {
+			b.WriteByte('-')
+		}
+		b.WriteRune(unicode.ToLower(r))
+		last = r
+	}
+	return b.String()
+}
+
+func secretText(name, s string) string {
+	switch {
+	case strings.Contains(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY-----"):
+		return "it is a private key (PEM)"
+	case jwt.MatchString(s):
+		return "it is a signed token (JWT)"
+	case s != "" && secretName(name):
+		return "its name says that it is a secret"
+	case hex.MatchString(s), opaque.MatchString(s) && mixed(s) && entropy(s) > 3.8:
+		return "it looks like a key or a token"
+	}
+	return ""
+}
+
+// mixed says whether s has capital and small letters and digits, as what is
+// drawn at random nearly always has, and no word is.
+func mixed(s string) bool {
+	return strings.ContainsFunc(s, unicode.IsUpper) && strings.ContainsFunc(s, unicode.IsLower) && strings.ContainsFunc(s, unicode.IsDigit)
+}
+
+// entropy is that of the characters of s, in bits for each.
+func entropy(s string) float64 {
+	counts := map[rune]float64{}
+	for _, r := range s {
+		counts[r]++
+	}
+	var h float64
+	for _, n := range counts {
+		p := n / float64(len(s))
+		h -= p * math.Log2(p)
+	}
+	return h
+}
