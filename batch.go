@@ -48,6 +48,11 @@ func (b *Batch) batch() *Batch { b.namespace(); return b }
 //
 // Other errors are those of Var.Set.
 func (ns *Namespace) Commit(f func(b *Batch) error) error {
+	if ns.namespace().twice {
+		snap := ns.l.Snapshot()
+		_, _ = ns.run(f, inSnapshot(snap)) // only its side effects matter
+		snap.Release()
+	}
 	err := again(func(last bool) error {
 		if last {
 			return ns.commitLocked(f)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/seam"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -24,6 +25,7 @@ type Namespace struct {
 	name        string
 	readOnly    bool
 	within      time.Duration // over 0: commits are prompt
+	twice       bool          // for tests: see package seam
 	prob        *problems
 	sealer      Sealer
 	limits      limits
@@ -84,11 +86,14 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	if err := CheckNamespace(name); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
+	special := seam.Of(dir)
+	ns.twice = special.Twice
 	l, err := ledger.Open(dir, name, ledger.Options{
 		ReadOnly: o.readOnly,
 		Follow:   o.follow,
 		Schema:   int64(len(o.steps)),
 		Salvage:  !o.strict,
+		Disk:     special.Disk,
 		Problem:  func(err error) { ns.prob.report("", nil, asReport(err)) },
 	})
 	if err != nil {

@@ -288,6 +288,9 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 		return v.after(now, err)
 	}
 	b.node.MarkWritten()
+	if b.ns.twice {
+		_, _ = step(b.decode(b.node.Record())) // only its side effects matter
+	}
 	err = again(func(last bool) error {
 		if last {
 			return v.write("update", step)

@@ -97,26 +97,49 @@ func (v Value) Kind() Kind { return v.kind }
 // IsZero says whether v is no value at all.
 func (v Value) IsZero() bool { return v.kind == KindNone }
 
-// AsBool gives the bool; ok is false for another kind. So it is for the other
-// methods named As.
-func (v Value) AsBool() (b, ok bool) { return v.bits != 0, v.kind == KindBool }
+// AsBool gives the bool; for another kind ok is false, and b the zero value.
+// So it is for the other methods named As.
+func (v Value) AsBool() (b, ok bool) { return v.kind == KindBool && v.bits != 0, v.kind == KindBool }
 
-// AsInt gives the int.
-func (v Value) AsInt() (n int64, ok bool) { return int64(v.bits), v.kind == KindInt }
+// AsInt gives the int. A float is not an int: see Convert.
+func (v Value) AsInt() (n int64, ok bool) {
+	if v.kind != KindInt {
+		return 0, false
+	}
+	return int64(v.bits), true
+}
 
 // AsFloat gives the float. An int is not a float: see Convert.
 func (v Value) AsFloat() (f float64, ok bool) {
-	return math.Float64frombits(v.bits), v.kind == KindFloat
+	if v.kind != KindFloat {
+		return 0, false
+	}
+	return v.float(), true
 }
 
 // AsText gives the text.
-func (v Value) AsText() (s string, ok bool) { return v.text, v.kind == KindText }
+func (v Value) AsText() (s string, ok bool) {
+	if v.kind != KindText {
+		return "", false
+	}
+	return v.text, true
+}
 
 // AsBytes gives a copy of the bytes.
-func (v Value) AsBytes() (b []byte, ok bool) { return []byte(v.text), v.kind == KindBytes }
+func (v Value) AsBytes() (b []byte, ok bool) {
+	if v.kind != KindBytes {
+		return nil, false
+	}
+	return []byte(v.text), true
+}
 
 // AsSealed gives a copy of the encrypted bytes.
-func (v Value) AsSealed() (b []byte, ok bool) { return []byte(v.text), v.kind == KindSealed }
+func (v Value) AsSealed() (b []byte, ok bool) {
+	if v.kind != KindSealed {
+		return nil, false
+	}
+	return []byte(v.text), true
+}
 
 // AsTime gives the time, in UTC.
 func (v Value) AsTime() (t time.Time, ok bool) {

@@ -99,6 +99,19 @@ func (d *Disk) Restarted() *Disk {
 	return n
 }
 
+// Synced gives the disk as it is after a power cut that took all that was not
+// synced.
+func (d *Disk) Synced() *Disk {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	n := New()
+	for name, ino := range d.kept {
+		c := &inode{data: bytes.Clone(ino.synced), synced: bytes.Clone(ino.synced), links: 1}
+		n.names[name], n.kept[name] = c, c
+	}
+	return n
+}
+
 // PowerCut gives the disk as it may be after a power cut: of what was not
 // synced each sector is there or not, at random, and so is each name that was
 // made or changed since the directory was synced.
