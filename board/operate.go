@@ -187,10 +187,6 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 		query.Set("limit", strconv.Itoa(limit))
 	}
 	got, err := b.send(ctx, request{op: "history", method: http.MethodGet, path: "/history", query: query})
-	type side struct {
-		Kind  value.Kind
-		Value json.RawMessage
-	}
 	var answer struct {
 		Commits []struct {
 			Version int64
@@ -198,7 +194,9 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 			By      string
 			Changes []struct {
 				Name     string
-				Old, New *side
+				OldKind  value.Kind `json:"old_kind"`
+				NewKind  value.Kind `json:"new_kind"`
+				Old, New json.RawMessage
 			}
 		}
 	}
@@ -208,9 +206,9 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 	if err != nil {
 		return nil, b.fail("read the history of", "", err)
 	}
-	read := func(s *side) (v value.Value) {
-		if s != nil && err == nil {
-			v, err = value.Parse(s.Kind, s.Value)
+	read := func(k value.Kind, raw json.RawMessage) (v value.Value) {
+		if k != value.KindNone && err == nil {
+			v, err = value.Parse(k, raw)
 		}
 		return v
 	}
@@ -218,7 +216,7 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 	for i, c := range answer.Commits {
 		out[i] = CommitInfo{Version: c.Version, Time: c.At, By: c.By}
 		for _, ch := range c.Changes {
-			out[i].Changes = append(out[i].Changes, Change{ch.Name, read(ch.Old), read(ch.New)})
+			out[i].Changes = append(out[i].Changes, Change{ch.Name, read(ch.OldKind, ch.Old), read(ch.NewKind, ch.New)})
 		}
 	}
 	return out, b.fail("read the history of", "", err)

@@ -22,21 +22,11 @@ type pastBody struct {
 // A changeBody is what a commit did to a name; old or new is left out where
 // nothing was, or is, stored.
 type changeBody struct {
-	Name string    `json:"name"`
-	Old  *sideBody `json:"old,omitempty"`
-	New  *sideBody `json:"new,omitempty"`
-}
-
-type sideBody struct {
-	Kind  value.Kind  `json:"kind"`
-	Value value.Value `json:"value"`
-}
-
-func side(v value.Value) *sideBody {
-	if v.IsZero() {
-		return nil
-	}
-	return &sideBody{v.Kind(), v}
+	Name    string      `json:"name"`
+	OldKind value.Kind  `json:"old_kind,omitzero"`
+	Old     value.Value `json:"old,omitzero"`
+	NewKind value.Kind  `json:"new_kind,omitzero"`
+	New     value.Value `json:"new,omitzero"`
 }
 
 func (s *Server) history(c *call) error {
@@ -74,7 +64,7 @@ func (s *Server) history(c *call) error {
 		for _, p := range past {
 			body := pastBody{Version: p.Version, At: p.Time().Format(timeLayout), By: p.By, From: p.From}
 			for _, ch := range p.Changes {
-				body.Changes = append(body.Changes, changeBody{ch.Name, side(ch.Old), side(ch.New)})
+				body.Changes = append(body.Changes, changeBody{ch.Name, ch.Old.Kind(), ch.Old, ch.New.Kind(), ch.New})
 			}
 			answer.Commits = append(answer.Commits, body)
 		}

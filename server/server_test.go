@@ -399,3 +399,30 @@ func TestOtherPaths(t *testing.T) {
 	assert.Equal(t, true, a.json["reset"], "a server that was started again has another lineage")
 	assert.Equal(t, json.Number("1"), a.json["version"])
 }
+
+func TestHistory(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	board := base + "/v1/boards/b"
+	assert.Empty(t, ask(t, "GET", board+"/history", "").json["commits"], "an unknown board has none")
+	ask(t, "PUT", board+"/entries/a", "1", "Client-Name", "tankwatch")
+	ask(t, "PUT", board+"/entries/b", "x")
+	ask(t, "PUT", board+"/entries/a", `"one"`, "Content-Type", typeJSON+"; kind=text")
+	ask(t, "PUT", board+"/entries/a?kind=text", "one")
+	ask(t, "DELETE", board+"/entries/b", "")
+	a := ask(t, "GET", board+"/history?name=a", "")
+	var told []string
+	for _, c := range a.json["commits"].([]any) {
+		ch := c.(map[string]any)["changes"].([]any)[0].(map[string]any)
+		told = append(told, fmt.Sprint(c.(map[string]any)["version"], ch["old_kind"], ch["old"], ch["new_kind"], ch["new"], c.(map[string]any)["by"]))
+	}
+	assert.Equal(t, []string{"3 int 1 text one <nil>", "1 <nil> <nil> int 1 tankwatch"}, told, "newest first")
+	assert.Len(t, ask(t, "GET", board+"/history?limit=1", "").json["commits"], 1)
+	a = ask(t, "GET", board+"/entries?at=2", "")
+	assert.Len(t, a.json["entries"], 2)
+	assert.Equal(t, json.Number("1"), a.json["entries"].([]any)[0].(map[string]any)["value"])
+	assert.Equal(t, "too-old", ask(t, "GET", board+"/entries?at=9", "").code())
+	assert.Equal(t, "too-old", ask(t, "GET", base+"/v1/boards/nobody/entries?at=1", "").code())
+	for _, query := range []string{"/entries?at=x", "/entries?at=1&prefix=a", "/history?limit=0", "/history?name=a//b", "/history?nam=a"} {
+		assert.Equal(t, "invalid", ask(t, "GET", board+query, "").code(), query)
+	}
+}

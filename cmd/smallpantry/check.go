@@ -86,6 +86,6 @@ func (a *app) printFindings(where string, findings []inspect.Finding) {
 		if name != "" {
 			name += ": "
 		}
-		a.paragraph(fmt.Sprintf("%-15s %s%s", f.Code, name, f.Sentence), 16)
+		a.paragraph(f.Code, 16, name+f.Sentence)
 	}
 }

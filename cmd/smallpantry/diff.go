@@ -113,23 +113,26 @@ func (d difference) print(a *app) {
 		return
 	}
 	t := a.table("", "name", "first", "second")
-	t.flexible = 3
+	t.flexible = []int{2, 3, 1}
 	for _, e := range d.added {
-		t.row("added", e.Name, "–", withKind(e.Value, value.Value{}))
+		t.row("added", e.Name, "–", orDash(e.Value))
 	}
 	for _, e := range d.gone {
-		t.row("gone", e.Name, withKind(e.Value, value.Value{}), "–")
+		t.row("gone", e.Name, orDash(e.Value), "–")
 	}
 	for _, c := range d.changed {
-		t.row("changed", c.Name, withKind(c.Old, c.New), withKind(c.New, c.Old))
+		t.row("changed", c.Name, orDash(c.Old)+kindIfOther(c.Old, c.New), orDash(c.New)+kindIfOther(c.New, c.Old))
 	}
 	t.print()
 }
 
-// withKind shows a value, and its kind where that is what differs.
-func withKind(v, other value.Value) string {
-	if !v.IsZero() && !other.IsZero() && other.Kind() != v.Kind() {
-		return brief(v) + " (" + v.Kind().String() + ")"
+// withKind shows a value on a line by itself, with its kind where that differs.
+func withKind(v, other value.Value) string { return brief(v) + kindIfOther(v, other) }
+
+// kindIfOther names the kind of v where another value has another.
+func kindIfOther(v, other value.Value) string {
+	if v.IsZero() || other.IsZero() || other.Kind() == v.Kind() {
+		return ""
 	}
-	return brief(v)
+	return " (" + v.Kind().String() + ")"
 }

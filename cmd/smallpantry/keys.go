@@ -32,7 +32,7 @@ declarations for a second app, which then can't spell a name differently.`,
 				return a.printJSON(map[string]any{"place": args[0], "keys": keys})
 			}
 			t := a.table("name", "kind", "default", "from", "to", "keep", "about")
-			t.flexible = 6
+			t.flexible = []int{6}
 			for _, k := range keys {
 				name, keep := k.Name, ""
 				if k.Many {

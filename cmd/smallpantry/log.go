@@ -45,11 +45,11 @@ their versions can stand behind a PLACE: see diff and restore.`,
 				return nil
 			}
 			t := a.table("version", "age", "name", "old", "", "new", "by")
-			t.flexible = 5
+			t.flexible = []int{3, 5, 2}
 			for _, c := range commits {
 				version, when, by := fmt.Sprint(c.Version), age(c.Time), c.By
 				for _, ch := range c.Changes {
-					t.row(version, when, ch.Name, brief(ch.Old), "→", brief(ch.New), by)
+					t.row(version, when, ch.Name, orDash(ch.Old), "→", orDash(ch.New), by)
 					version, when, by = "", "", ""
 				}
 			}
@@ -61,40 +61,38 @@ their versions can stand behind a PLACE: see diff and restore.`,
 	return a.withJSON(cmd)
 }
 
-// brief is a value in a table that has several; nothing is a dash.
-func brief(v value.Value) string {
+// orDash is a value in a table; nothing is a dash.
+func orDash(v value.Value) string {
 	if v.IsZero() {
 		return "–"
-	}
-	const most = 32
-	if r := []rune(shown(v)); len(r) > most {
-		return string(r[:most-1]) + "…"
 	}
 	return shown(v)
 }
 
-type sideJSON struct {
-	Kind  value.Kind  `json:"kind"`
-	Value value.Value `json:"value"`
-}
-
-func side(v value.Value) *sideJSON {
-	if v.IsZero() {
-		return nil
+// brief is orDash for a line by itself, which is not to be many lines long.
+func brief(v value.Value) string {
+	const most = 60
+	r := []rune(orDash(v))
+	if len(r) > most {
+		r = append(r[:most-1], '…')
 	}
-	return &sideJSON{v.Kind(), v}
+	return string(r)
 }
 
+// A changeJSON is a change as JSON: old or new is null where nothing was, or
+// is, stored, and then has no kind.
 type changeJSON struct {
-	Name string    `json:"name"`
-	Old  *sideJSON `json:"old"`
-	New  *sideJSON `json:"new"`
+	Name    string      `json:"name"`
+	Old     value.Value `json:"old"`
+	New     value.Value `json:"new"`
+	OldKind value.Kind  `json:"old_kind,omitzero"`
+	NewKind value.Kind  `json:"new_kind,omitzero"`
 }
 
 func changesJSON(changes []board.Change) []changeJSON {
 	out := []changeJSON{}
 	for _, ch := range changes {
-		out = append(out, changeJSON{ch.Name, side(ch.Old), side(ch.New)})
+		out = append(out, changeJSON{ch.Name, ch.Old, ch.New, ch.Old.Kind(), ch.New.Kind()})
 	}
 	return out
 }

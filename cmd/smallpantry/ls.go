@@ -75,9 +75,13 @@ func unwritten(l listing, prefix string) []pantry.DeclaredKey {
 
 func (a *app) printListing(where string, l listing) {
 	fmt.Fprintf(a.stdout, "%s\n", where)
-	fmt.Fprintf(a.stdout, "version %d, %s\n\n", l.Version, counted(len(l.Entries), "entry", "entries"))
+	size := ""
+	if info, err := os.Stat(l.Path); err == nil {
+		size = ", " + sizeText(info.Size())
+	}
+	fmt.Fprintf(a.stdout, "version %d, %s%s\n\n", l.Version, counted(len(l.Entries), "entry", "entries"), size)
 	t := a.table("name", "kind", "value", "version", "age", "by")
-	t.flexible = 2
+	t.flexible = []int{2, 0}
 	for _, e := range l.Entries {
 		t.row(e.Name, e.Value.Kind().String(), shown(e.Value), fmt.Sprint(e.Version), age(e.Updated), e.By)
 	}
@@ -147,7 +151,7 @@ func (a *app) listNamespaces(dir string) error {
 	}
 	fmt.Fprintf(a.stdout, "%s\n%s\n\n", dir, counted(len(list), "namespace", "namespaces"))
 	t := a.table("namespace", "entries", "version", "bytes", "")
-	t.flexible = 4
+	t.flexible = []int{4}
 	for _, n := range list {
 		t.row(n.Namespace, fmt.Sprint(n.Entries), fmt.Sprint(n.Version), fmt.Sprint(n.Bytes), n.Error)
 	}

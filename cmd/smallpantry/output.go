@@ -38,12 +38,12 @@ func (a *app) terminal() (width int, ok bool) {
 }
 
 // A table is columns of text, as wide as the terminal lets them be: where they
-// don't fit, the flexible one is cut.
+// don't fit, the flexible ones are cut, the widest first.
 type table struct {
 	a        *app
 	head     []string
 	rows     [][]string
-	flexible int
+	flexible []int
 }
 
 func (a *app) table(head ...string) *table { return &table{a: a, head: head} }
@@ -85,8 +85,17 @@ func (t *table) print() {
 				total += w + gap
 			}
 		}
-		if over := total - gap - width; over > 0 {
-			widths[t.flexible] = max(widths[t.flexible]-over, 8)
+		for over := total - gap - width; over > 0 && len(t.flexible) > 0; over-- {
+			widest := t.flexible[0]
+			for _, i := range t.flexible {
+				if widths[i] > widths[widest] {
+					widest = i
+				}
+			}
+			if widths[widest] <= 8 {
+				break
+			}
+			widths[widest]--
 		}
 		style = style.Faint(os.Getenv("NO_COLOR") == "")
 	}
@@ -108,14 +117,24 @@ func (t *table) print() {
 	}
 }
 
-// paragraph prints a text that goes on further in on the next lines, where
-// the terminal is narrower.
-func (a *app) paragraph(text string, further int) {
+// paragraph prints a text behind a heading of some width, below which it goes
+// on where the terminal is narrower.
+func (a *app) paragraph(heading string, wide int, text string) {
 	if width, ok := a.terminal(); ok {
-		lines := strings.Split(ansi.Wordwrap(text, max(width-further, 20), " "), "\n")
-		text = strings.Join(lines, "\n"+strings.Repeat(" ", further))
+		text = strings.ReplaceAll(ansi.Wordwrap(text, max(width-wide, 20), " "), "\n", "\n"+strings.Repeat(" ", wide))
 	}
-	fmt.Fprintln(a.stdout, text)
+	fmt.Fprintf(a.stdout, "%-*s%s\n", wide, heading, text)
+}
+
+// sizeText tells a number of bytes.
+func sizeText(n int64) string {
+	switch {
+	case n < 1<<10:
+		return counted(int(n), "byte", "bytes")
+	case n < 1<<20:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
 }
 
 // age tells how long ago something was, in one unit. A clock that was set back

@@ -66,7 +66,7 @@ func (a *app) printReport(r pantry.Report) {
 	if len(r.Lost) > 0 {
 		fmt.Fprintln(a.stdout)
 		t := a.table("line", "byte", "bytes", "what is wrong with it")
-		t.flexible = 3
+		t.flexible = []int{3}
 		for _, l := range r.Lost {
 			t.row(fmt.Sprint(l.Line), fmt.Sprint(l.Offset), fmt.Sprint(l.Bytes), l.Reason)
 		}

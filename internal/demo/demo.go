@@ -75,7 +75,9 @@ func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, stop()) }()
-	for _, scene := range []func() error{s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.wrongKind} {
+	for _, scene := range []func() error{
+		s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.wrongKind, s.lookBack, s.undoReset, s.check,
+	} {
 		if err := scene(); err != nil {
 			return err
 		}

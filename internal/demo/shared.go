@@ -68,7 +68,7 @@ func (s *story) shareTheTank() error {
 			return err
 		}
 		state := shows(s.ctx, board.On(b, tankLitres), s.Tank)
-		s.say("%-30s shows %d litres, %s, written by %s", app, state.Value, state.Phase, state.By)
+		s.say("%-30s shows %d litres, %s, by %s", app, state.Value, state.Phase, state.By)
 		expect(s.teller, "what it shows", state.Value, s.Tank)
 		if err := b.Close(); err != nil {
 			return err

@@ -1,0 +1,129 @@
+package demo
+
+import (
+	"fmt"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/inspect"
+	"github.com/small-pantry/pantry/value"
+)
+
+var gateOpen = pantry.Bool("gate/open", false).About("the garden's gate")
+
+// lookBack shows the board's newest commits, and what differs between two moments.
+func (s *story) lookBack() error {
+	s.scene("What happened on the board: its newest commits, and two moments compared")
+	b, err := s.join("gatehouse")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	_, before, err := b.All(s.ctx, "")
+	if err != nil {
+		return err
+	}
+	if err := board.On(b, gateOpen).Set(s.ctx, true); err != nil {
+		return err
+	}
+	commits, err := b.History(s.ctx, 3)
+	if err != nil {
+		return err
+	}
+	for _, c := range commits {
+		ch := c.Changes[0]
+		s.say("version %d  %-12s %s → %s, by %s", c.Version, ch.Name, orNothing(ch.Old), orNothing(ch.New), c.By)
+	}
+	expect(s.teller, "the newest commit", commits[0].Changes[0].Name, "gate/open")
+	then, err := b.AllAt(s.ctx, before)
+	if err != nil {
+		return err
+	}
+	now, version, err := b.All(s.ctx, "")
+	if err != nil {
+		return err
+	}
+	s.say("version %d has %d entries, version %d has %d: gate/open is new", before, len(then), version, len(now))
+	expect(s.teller, "the entries that are new", len(now)-len(then), 1)
+	return nil
+}
+
+func orNothing(v value.Value) string {
+	if v.IsZero() {
+		return "nothing"
+	}
+	return v.String()
+}
+
+// undoReset puts everything back after somebody has reset the board.
+func (s *story) undoReset() error {
+	s.scene("Somebody resets the board by mistake, and it is put back")
+	b, err := s.join("gatehouse")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	before, version, err := b.All(s.ctx, "")
+	if err != nil {
+		return err
+	}
+	if _, err := b.Commit(s.ctx, board.DropPrefix("")); err != nil {
+		return err
+	}
+	tank := board.On(b, tankLitres)
+	_, found, err := tank.Lookup(s.ctx)
+	if err != nil {
+		return err
+	}
+	s.say("after the reset tank/litres is stored: %v", found)
+	expect(s.teller, "stored after the reset", found, false)
+	then, err := b.AllAt(s.ctx, version)
+	if err != nil {
+		return err
+	}
+	var ops []board.Op
+	for _, e := range then {
+		ops = append(ops, board.PutNamed(e.Name, e.Value).If(0))
+	}
+	now, err := b.Commit(s.ctx, ops...)
+	if err != nil {
+		return err
+	}
+	litres, _, err := tank.Lookup(s.ctx)
+	s.say("version %d was put back as version %d, %d entries in one commit: tank/litres is %d", version, now, len(ops), litres)
+	expect(s.teller, "the entries put back", len(ops), len(before))
+	expect(s.teller, "tank/litres", litres, s.left()+30)
+	return err
+}
+
+// check looks for mistakes on the phone, some of which were just made.
+func (s *story) check() error {
+	s.scene("A phone is checked for mistakes")
+	return s.plotbook(1, func(ns *pantry.Namespace) error {
+		for name, v := range map[string]value.Value{
+			"plot": value.Text(s.Plot), "reminder_hour": value.Int(7), "spacing": value.Text("30"), "cloud/password": value.Text("sunflower"),
+		} {
+			if err := ns.Put(name, v); err != nil {
+				return err
+			}
+		}
+		var p inspect.Place
+		for e := range ns.Entries("") {
+			p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
+		}
+		for _, k := range ns.Declared() {
+			p.Declared = append(p.Declared, inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many})
+		}
+		codes := map[string]int{}
+		for _, f := range p.Findings() {
+			codes[f.Code]++
+			if f.Code == "secret" || f.Code == "near-miss" || f.Code == "number-as-text" {
+				s.say("%-15s %s: %s", f.Code, f.Name, f.Sentence)
+			}
+		}
+		s.say("and %d names that no app has declared, %d keys that were never written", codes["undeclared"], codes["never-written"])
+		got := fmt.Sprint(codes["secret"], codes["near-miss"], codes["number-as-text"], codes["undeclared"], codes["never-written"])
+		expect(s.teller, "the numbers of findings", got, "1 1 1 3 3")
+		return nil
+	})
+}
