@@ -56,6 +56,13 @@
 // log/slog, and is kept for Namespace.Problems. Misuse that shows when keys are
 // declared panics, with the remedy.
 //
+// # Durability
+//
+// A write that returns nil is synced to the disk: a power cut does not undo it.
+// SyncWithin makes writes prompt instead: they are synced within 250 ms. A file
+// that was damaged is salvaged when it is opened, unless Strict, and what was lost
+// is reported; Repair does it by hand. Several processes may use one file.
+//
 // # Caveats
 //
 // All of a namespace is in memory, and a value has 1 MiB at most: it is for small

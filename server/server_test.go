@@ -413,9 +413,9 @@ func TestHistory(t *testing.T) {
 	var told []string
 	for _, c := range a.json["commits"].([]any) {
 		ch := c.(map[string]any)["changes"].([]any)[0].(map[string]any)
-		told = append(told, fmt.Sprint(c.(map[string]any)["version"], ch["old_kind"], ch["old"], ch["new_kind"], ch["new"], c.(map[string]any)["by"]))
+		told = append(told, fmt.Sprintf("%v: %v %v, %v %v, %v", c.(map[string]any)["version"], ch["old_kind"], ch["old"], ch["new_kind"], ch["new"], c.(map[string]any)["by"]))
 	}
-	assert.Equal(t, []string{"3 int 1 text one <nil>", "1 <nil> <nil> int 1 tankwatch"}, told, "newest first")
+	assert.Equal(t, []string{"3: int 1, text one, <nil>", "1: <nil> <nil>, int 1, tankwatch"}, told, "newest first")
 	assert.Len(t, ask(t, "GET", board+"/history?limit=1", "").json["commits"], 1)
 	a = ask(t, "GET", board+"/entries?at=2", "")
 	assert.Len(t, a.json["entries"], 2)

@@ -34,23 +34,7 @@ in one commit; with NAMEs only these. What else is there stays.`,
 			if len(names) > 0 {
 				from = slices.DeleteFunc(from, func(e board.Entry) bool { return !slices.Contains(names, e.Name) })
 			}
-			p, err := a.open(args[1], way{create: true})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			now, err := p.list(cmd.Context(), "")
-			if err != nil {
-				return err
-			}
-			changes := plan(now.Entries, from, false)
-			version := now.Version
-			if len(changes) > 0 {
-				if version, err = p.apply(cmd.Context(), changes); err != nil {
-					return err
-				}
-			}
-			return a.printPlan(changes, version, false)
+			return a.store(cmd.Context(), args[1], from, false, false)
 		},
 	}
 	return a.withJSON(cmd)

@@ -50,21 +50,12 @@ func (a *app) entries(ctx context.Context, where string) ([]board.Entry, error) 
 
 // listingOf is entries with what else is known of the place.
 func (a *app) listingOf(ctx context.Context, where string) (listing, error) {
-	bare, version, err := splitVersion(where)
-	if err != nil {
-		return listing{}, err
-	}
-	p, err := a.open(bare, way{})
+	p, err := a.open(where, way{})
 	if err != nil {
 		return listing{}, err
 	}
 	defer p.Close()
-	l, err := p.list(ctx, "")
-	if version >= 0 && err == nil {
-		l.Version = version
-		l.Entries, err = p.at(ctx, version)
-	}
-	return l, err
+	return p.list(ctx, "")
 }
 
 // A difference is what two lists of entries have not in common.

@@ -29,23 +29,7 @@ func (a *app) importFile() *cobra.Command {
 			if err != nil {
 				return exitError{exitFailed, fmt.Sprintf("%s: %v; nothing was stored", args[1], err)}
 			}
-			p, err := a.open(args[0], way{create: !dry})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			now, err := p.list(cmd.Context(), "")
-			if err != nil {
-				return err
-			}
-			changes := plan(now.Entries, wanted, replace)
-			version := now.Version
-			if len(changes) > 0 && !dry {
-				if version, err = p.apply(cmd.Context(), changes); err != nil {
-					return err
-				}
-			}
-			return a.printPlan(changes, version, dry)
+			return a.store(cmd.Context(), args[0], wanted, replace, dry)
 		},
 	}
 	cmd.Flags().BoolVar(&replace, "replace", false, "remove what is not in the file")

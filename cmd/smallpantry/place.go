@@ -69,8 +69,27 @@ func isURL(s string) bool {
 	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
 }
 
-// open opens a PLACE. Problems are named on standard error.
+// open opens a PLACE, or a PLACE@VERSION to read. Problems are named on
+// standard error.
 func (a *app) open(where string, w way) (place, error) {
+	bare, version, err := splitVersion(where)
+	if err != nil || version < 0 {
+		return a.openNow(bare, w, err)
+	}
+	if w.write || w.create {
+		return nil, usage("%s is how the place was, which can't be changed; write %s, or see restore", value.Quote(where), bare)
+	}
+	p, err := a.openNow(bare, w, nil)
+	if err != nil {
+		return nil, err
+	}
+	return &past{p, version}, nil
+}
+
+func (a *app) openNow(where string, w way, err error) (place, error) {
+	if err != nil {
+		return nil, err
+	}
 	where, err := resolve(where)
 	if err != nil {
 		return nil, err

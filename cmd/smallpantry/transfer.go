@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -164,6 +165,31 @@ func plan(now, wanted []board.Entry, replace bool) (changes []board.Change) {
 		}
 	}
 	return changes
+}
+
+// store makes a place hold the entries that are wanted, in one commit, and with
+// replace no others; with dry it only tells what that would change.
+func (a *app) store(ctx context.Context, where string, wanted []board.Entry, replace, dry bool) error {
+	p, err := a.open(where, way{create: !dry})
+	if dry && code(err) == exitAbsent {
+		return a.printPlan(plan(nil, wanted, replace), 0, dry)
+	}
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	now, err := p.list(ctx, "")
+	if err != nil {
+		return err
+	}
+	changes := plan(now.Entries, wanted, replace)
+	version := now.Version
+	if len(changes) > 0 && !dry {
+		if version, err = p.apply(ctx, changes); err != nil {
+			return err
+		}
+	}
+	return a.printPlan(changes, version, dry)
 }
 
 // printPlan tells what was changed, or would be.
