@@ -73,23 +73,24 @@ func isURL(s string) bool {
 // standard error.
 func (a *app) open(where string, w way) (place, error) {
 	bare, version, err := splitVersion(where)
-	if err != nil || version < 0 {
-		return a.openNow(bare, w, err)
+	if err != nil {
+		return nil, err
+	}
+	if version < 0 {
+		return a.openNow(bare, w)
 	}
 	if w.write || w.create {
 		return nil, usage("%s is how the place was, which can't be changed; write %s, or see restore", value.Quote(where), bare)
 	}
-	p, err := a.openNow(bare, w, nil)
+	p, err := a.openNow(bare, w)
 	if err != nil {
 		return nil, err
 	}
 	return &past{p, version}, nil
 }
 
-func (a *app) openNow(where string, w way, err error) (place, error) {
-	if err != nil {
-		return nil, err
-	}
+// openNow opens a PLACE as it is.
+func (a *app) openNow(where string, w way) (place, error) {
 	where, err := resolve(where)
 	if err != nil {
 		return nil, err
