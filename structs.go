@@ -1,0 +1,160 @@
+package pantry
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/small-pantry/pantry/value"
+)
+
+// A field is one member of a struct.
+type field struct {
+	name  string
+	index []int
+	*coder
+}
+
+// fieldsOf gives the fields of a struct that are stored, and says what is
+// not. The name is that of the tag pantry:"…", else of the tag json:"…", else
+// the field's own, with its words in small letters: ReminderHour is
+// reminder-hour. A field of an embedded struct counts as the struct's own.
+func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, loses string) {
+	seen := map[string]string{}
+	for _, f := range reflect.VisibleFields(t) {
+		if f.Anonymous && f.Type.Kind() == reflect.Struct {
+			continue // its fields are visible themselves
+		}
+		tag, ok := f.Tag.Lookup("pantry")
+		if !ok {
+			tag, _, _ = strings.Cut(f.Tag.Get("json"), ",")
+		}
+		switch {
+		case !f.IsExported():
+			loses = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; write it with a capital letter", f.Name, t)
+			continue
+		case tag == "-":
+			loses = fmt.Sprintf("the field %s of %s does not survive, since its tag leaves it out", f.Name, t)
+			continue
+		case len(f.Index) > 1 && throughPointer(t, f.Index):
+			misuse("the struct %s embeds a pointer with the field %s, which can't be stored; embed the struct itself", t, f.Name)
+		}
+		name := tag
+		if name == "" {
+			name = kebab(f.Name)
+		}
+		if other := seen[name]; other != "" {
+			misuse("the fields %s and %s of %s are both stored as %q; give one a tag pantry:\"…\"", other, f.Name, t, name)
+		}
+		seen[name] = f.Name
+		c := build(f.Type, building)
+		if c.loses != "" {
+			loses = c.loses
+		}
+		fields = append(fields, field{name, f.Index, c})
+	}
+	return fields, loses
+}
+
+func throughPointer(t reflect.Type, index []int) bool {
+	for _, i := range index[:len(index)-1] {
+		f := t.Field(i)
+		if f.Type.Kind() == reflect.Pointer {
+			return true
+		}
+		t = f.Type
+	}
+	return false
+}
+
+// kebab writes ReminderHour as reminder-hour and TotalKg as total-kg; a run of
+// capitals is one word.
+func kebab(name string) string {
+	var b strings.Builder
+	runes := []rune(name)
+	for i, r := range runes {
+		if unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) || i+1 < len(runes) && unicode.IsLower(runes[i+1])) {
+			b.WriteByte('-')
+		}
+		b.WriteRune(unicode.ToLower(r))
+	}
+	return b.String()
+}
+
+func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
+	fields, loses := fieldsOf(t, building)
+	if len(fields) == 0 {
+		misuse("the struct %s has no exported field, so that nothing of it would be stored", t)
+	}
+	c.loses = loses
+	c.merge = mergeFields(fields)
+	for _, f := range fields {
+		c.refers = c.refers || f.refers
+	}
+	c.copy = func(dst, src reflect.Value) {
+		dst.Set(src)
+		for _, f := range fields {
+			if f.refers {
+				to := dst.FieldByIndex(f.index)
+				to.SetZero()
+				f.copy(to, src.FieldByIndex(f.index))
+			}
+		}
+	}
+	c.enc = func(x reflect.Value) (value.Value, error) {
+		members := make([]value.Member, len(fields))
+		for i, f := range fields {
+			v, err := f.enc(x.FieldByIndex(f.index))
+			if err != nil {
+				return value.Value{}, fmt.Errorf("%s: %w", f.name, err)
+			}
+			members[i] = value.Member{Name: f.name, Value: v}
+		}
+		return value.Map(members...)
+	}
+	// A member that is missing leaves the field at its zero: a field that was
+	// added later reads old entries.
+	c.dec = func(v value.Value, x reflect.Value) error {
+		if v.Kind() != value.KindMap {
+			return want(false, v, value.KindMap)
+		}
+		for _, f := range fields {
+			if m, found := v.Member(f.name); found {
+				if err := f.dec(m, x.FieldByIndex(f.index)); err != nil {
+					return fmt.Errorf("%s: %w", f.name, err)
+				}
+			}
+		}
+		return nil
+	}
+}
+
+// mergeFields makes the merge of a struct: a program that knows fewer fields
+// loses nothing for one that knows more.
+func mergeFields(fields []field) func(now, old value.Value) value.Value {
+	return func(now, old value.Value) value.Value {
+		if now.Kind() != value.KindMap || old.Kind() != value.KindMap {
+			return now
+		}
+		members := now.Members()
+		for _, m := range old.Members() {
+			i := slices.IndexFunc(members, func(have value.Member) bool { return have.Name == m.Name })
+			if i < 0 {
+				members = append(members, m)
+				continue
+			}
+			for _, f := range fields {
+				if f.name == m.Name && f.merge != nil {
+					members[i].Value = f.merge(members[i].Value, m.Value)
+				}
+			}
+		}
+		merged, err := value.Map(members...)
+		if err != nil {
+			return now // the names are those of two maps, each once
+		}
+		return merged
+	}
+}
