@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"hash/crc32"
+	"strings"
 
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
@@ -77,7 +78,7 @@ func (h Header) append(dst []byte) []byte {
 	return Finish(dst, start)
 }
 
-// ErrNewer is returned for a file of a later format than this code knows.
+// A NewerError is returned for a file of a later format than this code knows.
 type NewerError struct{ Format string }
 
 func (e *NewerError) Error() string {
@@ -115,6 +116,8 @@ func parseHeader(line []byte) (Header, error) {
 	switch {
 	case err != nil:
 		return Header{}, fmt.Errorf("the header can't be read: %w", err)
+	case !strings.HasPrefix(format, "small-pantry/"):
+		return Header{}, fmt.Errorf("the first line is no header")
 	case format != Format:
 		return Header{}, &NewerError{format}
 	case h.Base < 0 || h.Lines < 0:

@@ -1,0 +1,151 @@
+package journal_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// lines is a Consumer that takes lines such as {"version":3 and knows no more.
+type lines struct {
+	last  journal.Mark
+	taken []int64
+}
+
+func (l *lines) Decode(line []byte) (journal.Mark, error) {
+	l.last = journal.Mark{}
+	_, err := fmt.Sscanf(string(line), `{"version":%d`, &l.last.Version)
+	l.last.Synced = l.last.Version - 1
+	return l.last, err
+}
+
+func (l *lines) Accept() { l.taken = append(l.taken, l.last.Version) }
+
+func line(version int64) []byte {
+	return journal.Finish(fmt.Appendf(nil, `{"version":%d`, version), 0)
+}
+
+func attach(t *testing.T, dir string, readOnly bool) *journal.File {
+	f, err := journal.Attach(journal.OS, dir, "plotbook", readOnly)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, f.Close()) })
+	return f
+}
+
+func TestLocks(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "made")
+	w, w2 := attach(t, dir, false), attach(t, dir, false)
+	r, r2 := attach(t, dir, true), attach(t, dir, true)
+	info, err := os.Stat(dir)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o700, info.Mode().Perm())
+	require.NoError(t, w.Lock(time.Second))
+	for _, f := range []*journal.File{w2, r} {
+		assert.ErrorIs(t, f.Lock(time.Millisecond), journal.ErrBusy)
+	}
+	require.NoError(t, w.Unlock())
+	require.NoError(t, r.Lock(time.Second))
+	require.NoError(t, r2.Lock(time.Second), "readers share")
+	assert.ErrorIs(t, w.Lock(time.Millisecond), journal.ErrBusy)
+	require.NoError(t, r.Unlock())
+	require.NoError(t, r2.Unlock())
+	got := make(chan error)
+	require.NoError(t, w2.Lock(time.Second))
+	go func() { got <- w.Lock(10 * time.Second) }()
+	require.NoError(t, w2.Unlock())
+	require.NoError(t, <-got, "who waits gets it")
+	require.NoError(t, w.Unlock())
+}
+
+func TestFile(t *testing.T) {
+	dir := t.TempDir()
+	f := attach(t, dir, false)
+	exists, err := f.Exists()
+	require.NoError(t, err)
+	assert.False(t, exists)
+	_, err = f.Load(&lines{})
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", ID: "ABC", Base: 4, Lines: 1}, line(2), 1, 4))
+	require.NoError(t, f.Append(append(line(5), line(6)...)))
+	require.NoError(t, f.Sync())
+	f.Advance(2*len(line(5)), 2, 6)
+
+	other := attach(t, dir, true)
+	c := &lines{}
+	tail, err := other.Load(c)
+	require.NoError(t, err)
+	assert.Nil(t, tail)
+	assert.Equal(t, []int64{2, 5, 6}, c.taken)
+	assert.EqualValues(t, 6, other.Version())
+	require.NoError(t, f.Append(append(line(7), []byte(`{"vers`)...)))
+	replaced, grown, err := other.Fresh()
+	require.NoError(t, err)
+	assert.Equal(t, []bool{false, true}, []bool{replaced, grown})
+	n, tail, err := other.ReadOn(c)
+	require.NoError(t, err)
+	assert.Equal(t, []any{1, `{"vers`, 6}, []any{n, string(tail.Bytes), tail.Line})
+	require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", ID: "ABC", Base: 7}, nil, 0, 7))
+	replaced, _, err = other.Fresh()
+	require.NoError(t, err)
+	assert.True(t, replaced)
+	info, err := os.Stat(f.Path())
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm())
+}
+
+// What a reader makes of what stands behind the lines that count.
+func TestTornOrDamaged(t *testing.T) {
+	header := func(base, n int64) string {
+		dir := t.TempDir()
+		f := attach(t, dir, false)
+		require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", Base: base, Lines: n}, nil, int(n), base))
+		b, err := os.ReadFile(f.Path())
+		require.NoError(t, err)
+		return string(b)
+	}
+	l := func(version int64) string { return string(line(version)) }
+	for name, c := range map[string]struct {
+		file    string
+		last    int64
+		damaged bool
+	}{
+		"whole":                        {header(0, 0) + l(1) + l(2), 2, false},
+		"zeros at the end":             {header(0, 0) + l(1) + "\x00\x00\x00", 1, false},
+		"half a line":                  {header(0, 0) + l(1) + l(2)[:9], 1, false},
+		"a line without its newline":   {header(0, 0) + l(1) + l(2)[:len(l(2))-1], 1, false},
+		"a gap in the versions":        {header(0, 0) + l(1) + l(3), 1, true},
+		"a version again":              {header(0, 0) + l(1) + l(1), 1, false},
+		"a bad line before a good one": {header(0, 0) + l(1) + "{}\n" + l(3), 1, true},
+		"a bad line before a next one": {header(0, 0) + l(1) + "{}\n" + l(2), 1, false},
+		"a lost newline":               {header(0, 0) + l(1) + "{}" + l(3), 1, true},
+		"too few lines at the base":    {header(5, 2) + l(3), 3, true},
+		"a high version at the base":   {header(5, 1) + l(6), 0, true},
+		"another order at the base":    {header(5, 2) + l(3) + l(2), 3, true},
+		"base and commits":             {header(5, 1) + l(3) + l(6), 6, false},
+		"no header":                    {l(1), 0, true},
+		"nothing":                      {"", 0, true},
+	} {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(journal.DataPath(dir, "plotbook"), []byte(c.file), 0o600))
+		f := attach(t, dir, true)
+		_, err := f.Load(&lines{})
+		_, damaged := journal.AsDamage(err)
+		assert.Equal(t, c.damaged, damaged, "%s: %v", name, err)
+		if !damaged {
+			require.NoError(t, err, name)
+			assert.Equal(t, c.last, f.Version(), name)
+		}
+	}
+	dir := t.TempDir()
+	newer := journal.Finish([]byte(`{"format":"small-pantry/2"`), 0)
+	require.NoError(t, os.WriteFile(journal.DataPath(dir, "plotbook"), newer, 0o600))
+	_, err := attach(t, dir, true).Load(&lines{})
+	assert.ErrorAs(t, err, new(*journal.NewerError))
+}

@@ -1,0 +1,272 @@
+package ledger_test
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A model is what a ledger should be: its state at each version.
+type model struct {
+	past []map[string]int64 // by version
+	keys map[string]bool
+}
+
+func (m *model) now() map[string]int64 { return m.past[len(m.past)-1] }
+
+func (m *model) commit(changes map[string]int64) {
+	next := maps.Clone(m.now())
+	for name, n := range changes {
+		if n == 0 {
+			delete(next, name)
+		} else {
+			next[name] = n
+		}
+	}
+	if !maps.Equal(next, m.now()) {
+		m.past = append(m.past, next)
+	}
+}
+
+func stateOf(entries []ledger.Entry) map[string]int64 {
+	out := map[string]int64{}
+	for _, e := range entries {
+		out[e.Name], _ = e.Value.AsInt()
+	}
+	return out
+}
+
+func collect(s *ledger.Snapshot) map[string]int64 {
+	return stateOf(slices.Collect(s.Entries("", "")))
+}
+
+// Random commits, with reopening, compaction, snapshots and looking back among
+// them, against plain maps.
+func TestAgainstAModel(t *testing.T) {
+	dir := t.TempDir()
+	rapid.Check(t, func(rt *rapid.T) {
+		disk := simdisk.New()
+		open := func() *ledger.Ledger {
+			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: rapid.IntRange(1, 30).Draw(rt, "kept"), Problem: func(err error) { rt.Error(err) }})
+			require.NoError(rt, err)
+			return l
+		}
+		l := open()
+		defer func() { require.NoError(rt, l.Close()) }()
+		m := &model{past: []map[string]int64{{}}, keys: map[string]bool{}}
+		type held struct {
+			s    *ledger.Snapshot
+			want map[string]int64
+		}
+		var snaps []held
+		release := func() {
+			for _, h := range snaps {
+				h.s.Release()
+			}
+			snaps = nil
+		}
+		defer func() { release() }()
+		names := rapid.SampledFrom([]string{"a", "b", "a/1", "a/2", "c"})
+		commit := func(rt *rapid.T, within time.Duration) {
+			changes := map[string]int64{}
+			for range rapid.IntRange(1, 4).Draw(rt, "n") {
+				changes[names.Draw(rt, "name")] = int64(rapid.IntRange(0, 3).Draw(rt, "value"))
+			}
+			fail := rapid.IntRange(0, 4).Draw(rt, "fail") == 0
+			no := errors.New("no")
+			_, err := l.CommitWithin(within, ledger.Author{By: "app"}, func(tx *ledger.Tx) error {
+				for name, n := range changes {
+					if n == 0 {
+						tx.Drop(name)
+						continue
+					}
+					enc, err := ledger.Encode(value.Int(n))
+					require.NoError(rt, err)
+					tx.Put(name, enc)
+				}
+				if fail {
+					return no
+				}
+				return nil
+			})
+			if fail {
+				require.ErrorIs(rt, err, no)
+				return
+			}
+			require.NoError(rt, err)
+			m.commit(changes)
+		}
+		rt.Repeat(map[string]func(*rapid.T){
+			"commit": func(rt *rapid.T) { commit(rt, 0) },
+			"prompt": func(rt *rapid.T) { commit(rt, time.Hour) },
+			"flush":  func(rt *rapid.T) { require.NoError(rt, l.Flush()) },
+			"many commits": func(rt *rapid.T) {
+				for i := range 40 { // enough for a compaction
+					n := int64(i%7 + 1)
+					require.NoError(rt, put(l, "hot", value.Int(n)))
+					m.commit(map[string]int64{"hot": n})
+				}
+			},
+			"declare": func(rt *rapid.T) {
+				name := names.Draw(rt, "key")
+				_, err := l.Commit(ledger.Author{}, func(tx *ledger.Tx) error {
+					tx.Declare(ledger.Declared{Name: name, Kind: value.KindInt, Default: value.Int(1)})
+					return nil
+				})
+				require.NoError(rt, err)
+				if !m.keys[name] {
+					m.keys[name] = true
+					m.past = append(m.past, m.now())
+				}
+			},
+			"snapshot": func(rt *rapid.T) { snaps = append(snaps, held{l.Snapshot(), m.now()}) },
+			"release":  func(rt *rapid.T) { release() },
+			"reopen": func(rt *rapid.T) {
+				release()
+				require.NoError(rt, l.Close())
+				l = open()
+			},
+			"look back": func(rt *rapid.T) {
+				version := rapid.IntRange(0, len(m.past)-1).Draw(rt, "version")
+				entries, err := l.At(int64(version))
+				if errors.Is(err, ledger.ErrTooOld) {
+					return
+				}
+				require.NoError(rt, err)
+				require.Equal(rt, m.past[version], stateOf(entries), "version %d", version)
+			},
+			"history": func(rt *rapid.T) {
+				past, err := l.History(0)
+				require.NoError(rt, err)
+				for _, p := range past {
+					for _, ch := range p.Changes {
+						was, _ := ch.Old.AsInt()
+						is, _ := ch.New.AsInt()
+						require.Equal(rt, m.past[p.Version-1][ch.Name], was)
+						require.Equal(rt, m.past[p.Version][ch.Name], is)
+					}
+				}
+			},
+			"forget": func(rt *rapid.T) { require.NoError(rt, l.Forget()) },
+			"": func(rt *rapid.T) {
+				require.EqualValues(rt, len(m.past)-1, l.Version())
+				s := l.Snapshot()
+				defer s.Release()
+				require.Equal(rt, m.now(), collect(s))
+				require.Len(rt, l.Keys(), len(m.keys))
+				for _, h := range snaps {
+					require.Equal(rt, h.want, collect(h.s), "a snapshot stays as it was")
+				}
+			},
+		})
+	})
+}
+
+// What changed since a version is all that differs, removed names included.
+func TestChangedSince(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, l.Close()) }()
+	for i, name := range []string{"b", "a", "a/1", "c"} {
+		require.NoError(t, put(l, name, value.Int(int64(i))))
+	}
+	_, err = l.Commit(ledger.Author{}, func(tx *ledger.Tx) error { tx.Drop("a"); return nil })
+	require.NoError(t, err)
+	since := func(version int64, prefix, after string) string {
+		s := l.Snapshot()
+		defer s.Release()
+		var out []string
+		for e := range s.Changed(version, prefix, after) {
+			mark := ""
+			if !e.Found() {
+				mark = "-"
+			}
+			out = append(out, fmt.Sprint(mark, e.Name))
+		}
+		return strings.Join(out, " ")
+	}
+	assert.Equal(t, "-a a/1 b c", since(0, "", ""))
+	assert.Equal(t, "-a c", since(3, "", ""))
+	assert.Equal(t, "-a a/1", since(0, "a", ""))
+	assert.Equal(t, "a/1 b c", since(0, "", "a"))
+	assert.Equal(t, "c", since(0, "", "b"))
+	assert.Empty(t, since(5, "", ""))
+	assert.Empty(t, since(0, "d", ""))
+}
+
+// A watcher is told of what it wants, and once for however much happened.
+func TestWatcher(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
+	require.NoError(t, err)
+	one, beds, all := l.Watch([]string{"a"}, nil), l.Watch(nil, []string{"beds/"}), l.Watch(nil, nil)
+	require.Equal(t, 3, l.Watchers())
+	for _, name := range []string{"b", "beds/1", "beds/2"} {
+		require.NoError(t, put(l, name, value.Int(1)))
+	}
+	done := make(chan struct{})
+	close(done)
+	for w, told := range map[*ledger.Watcher]bool{one: false, beds: true, all: true} {
+		waits := make(chan struct{})
+		if !told {
+			close(waits) // else it would wait for ever
+		}
+		assert.Equal(t, told, w.Wait(t.Context(), waits))
+	}
+	assert.False(t, beds.Wait(t.Context(), done), "two changes were told as one")
+	require.NoError(t, l.Close())
+	assert.False(t, all.Wait(t.Context(), nil), "the end of the ledger ends watching")
+	one.Close()
+	beds.Close()
+	all.Close()
+	_, err = l.Commit(ledger.Author{}, func(*ledger.Tx) error { return nil })
+	assert.ErrorIs(t, err, ledger.ErrClosed)
+	assert.ErrorIs(t, l.Refresh(), ledger.ErrClosed)
+	assert.ErrorIs(t, l.Forget(), ledger.ErrClosed)
+}
+
+// A judge that panics does so for who called, and the ledger goes on.
+func TestJudgePanics(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
+	require.NoError(t, err)
+	assert.PanicsWithValue(t, "mine", func() {
+		_, _ = l.Commit(ledger.Author{}, func(*ledger.Tx) error { panic("mine") })
+	})
+	require.NoError(t, put(l, "a", value.Int(1)))
+	require.NoError(t, l.Close())
+}
+
+// A commit that queues behind one that takes too long gives up, and is not
+// carried out later.
+func TestBusyBehindALongCommit(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: 40 * time.Millisecond})
+	require.NoError(t, err)
+	started, goOn, ended := make(chan struct{}), make(chan struct{}), make(chan error)
+	go func() {
+		_, err := l.Commit(ledger.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+		ended <- err
+	}()
+	<-started
+	queued := make(chan error)
+	for range 2 { // the first of those who queue is the next to lead
+		go func() { queued <- put(l, "late", value.Int(1)) }()
+	}
+	err = <-queued
+	assert.ErrorContains(t, err, "busy")
+	close(goOn)
+	require.NoError(t, <-ended)
+	require.NoError(t, <-queued)
+	assert.EqualValues(t, 1, l.Version())
+	require.NoError(t, l.Close())
+}
