@@ -7,6 +7,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -275,6 +276,61 @@ func TestConcurrentAdds(t *testing.T) {
 	all.Wait()
 	assert.Equal(t, 400, pantry.Int("tank/litres", 0).In(one).Get())
 	assert.EqualValues(t, 400, two.Version())
+}
+
+// Whoever has seen a value never sees an older one, and the last one shows to all.
+func TestGetKeepsUp(t *testing.T) {
+	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
+	shared := pantry.Int("n", 0)
+	const last = 3000
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			bound := shared.In(ns)
+			for seen := 0; seen < last; {
+				now := bound.Get()
+				if now < seen {
+					t.Errorf("%d after %d", now, seen)
+					return
+				}
+				seen = now
+				if fresh := shared.In(ns).Get(); fresh < seen {
+					t.Errorf("another variable gives %d after %d", fresh, seen)
+					return
+				}
+			}
+		})
+	}
+	writer := shared.In(ns)
+	for i := range last {
+		require.NoError(t, writer.Set(i+1))
+		require.Equal(t, i+1, writer.Get(), "one's own change shows at once")
+	}
+	all.Wait()
+}
+
+// Keys made on the fly leave one node a name behind, and no more.
+func TestKeysOnTheFlyDoNotLeak(t *testing.T) {
+	ns := open(t, t.TempDir())
+	watered := pantry.Int("watered", 0)
+	use := func(n int) {
+		for i := range n {
+			watered.At(fmt.Sprint("bed", i%10)).In(ns).Get()
+		}
+	}
+	heap := func() uint64 {
+		var m runtime.MemStats
+		for range 3 {
+			runtime.GC()
+		}
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc
+	}
+	use(1000)
+	before := heap()
+	use(200_000)
+	grown := int64(heap()) - int64(before)
+	assert.Less(t, grown, int64(4<<20), "200,000 variables of ten names")
 }
 
 func TestWatch(t *testing.T) {

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sync"
 	"sync/atomic"
+	"weak"
 
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
@@ -20,21 +22,21 @@ type Var[T any] struct{ b *binding[T] }
 // A binding is what the copies of a Var share: the entry's place and the
 // decoded value of its newest record.
 type binding[T any] struct {
-	// What Get can hand out at once, if its record is still the newest. It is
-	// never nil; without a record, nothing can be: in a batch, and where T
-	// refers to memory that must be copied. So one comparison covers all.
+	// What Get can hand out at once: what the newest record means. It is nil
+	// when that is not known yet, in a batch, and where T refers to memory that
+	// must be copied. Whoever makes another record the newest puts nil there,
+	// so that Get need not look at the record.
 	ready atomic.Pointer[reading[T]]
 	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
 	in    *Batch // nil outside a Commit
 	cache atomic.Pointer[reading[T]]
+	once  sync.Once // that the node knows of ready
 }
 
 func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
-	b := &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
-	b.ready.Store(&reading[T]{})
-	return b
+	return &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
 }
 
 // A reading is what a record means to a key. It never changes.
@@ -71,7 +73,7 @@ func (v Var[T]) binding() *binding[T] {
 // Get allocates nothing.
 func (v Var[T]) Get() T {
 	if v.b != nil {
-		if r := v.b.ready.Load(); r.rec == v.b.node.Record() {
+		if r := v.b.ready.Load(); r != nil {
 			return r.x
 		}
 	}
@@ -109,12 +111,35 @@ func (b *binding[T]) refresh() *reading[T] {
 	r := b.decode(b.node.Record())
 	b.cache.Store(r)
 	if b.d.clone == nil {
-		b.ready.Store(r)
+		b.makeReady(r)
 	}
 	if r.err != nil {
 		b.ns.prob.report(b.d.name, r.rec, r.err)
 	}
 	return r
+}
+
+// makeReady lets Get hand out r for as long as its record is the newest. The
+// node must not keep a binding alive that nobody has any more: there may be one
+// for each call of Key.At.
+func (b *binding[T]) makeReady(r *reading[T]) {
+	b.once.Do(func() {
+		weakly := weak.Make(b)
+		b.node.OnChange(func() bool {
+			b := weakly.Value()
+			if b == nil {
+				return false
+			}
+			b.ready.Store(nil)
+			return true
+		})
+	})
+	b.ready.Store(r)
+	if b.node.Record() != r.rec {
+		// Another has become the newest, and ready may have been emptied
+		// before r was put there.
+		b.ready.CompareAndSwap(r, nil)
+	}
 }
 
 func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {

@@ -426,3 +426,51 @@ func TestHistory(t *testing.T) {
 		assert.Equal(t, "invalid", ask(t, "GET", board+query, "").code(), query)
 	}
 }
+
+// A log tells what was refused, and never what was stored, asked or sent along.
+func TestLogTellsNoSecrets(t *testing.T) {
+	var out strings.Builder
+	var mu sync.Mutex
+	logger := slog.New(slog.NewJSONHandler(lockedWriter{&mu, &out}, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true, Log: logger})
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }()
+	base := "http://" + l.Addr().String()
+	ask(t, "PUT", base+"/v1/boards/b/entries/hidden-name", "hidden-value", "Authorization", "Bearer hidden-token")
+	ask(t, "GET", base+"/v1/boards/b/entries?prefix=hidden-query", "")
+	a := ask(t, "GET", base+"/v1/boards/b/entries", "", "Origin", "http://hidden.example")
+	ask(t, "PUT", base+"/v1/boards/b/entries/x", strings.Repeat("x", 2<<20))
+	cancel()
+	require.NoError(t, <-served)
+	require.NoError(t, s.Close())
+	http.DefaultClient.CloseIdleConnections()
+	assert.NotContains(t, out.String(), "hidden")
+	levels := map[string]string{}
+	for line := range strings.Lines(out.String()) {
+		var entry struct {
+			Level, Method, Board, Request string
+			Status                        int
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &entry))
+		levels[fmt.Sprint(entry.Status)] = entry.Level
+		if entry.Status == 403 {
+			assert.Equal(t, a.json["request"], entry.Request, "the answer and the log have one request id")
+		}
+	}
+	assert.Equal(t, map[string]string{"201": "DEBUG", "200": "DEBUG", "403": "INFO", "413": "INFO"}, levels)
+}
+
+type lockedWriter struct {
+	mu *sync.Mutex
+	w  io.Writer
+}
+
+func (l lockedWriter) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.w.Write(b)
+}

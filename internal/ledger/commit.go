@@ -371,7 +371,7 @@ func (l *Ledger) show(n *Node, rec *Record) {
 		rec.prev = n.rec.Load()
 		l.chained = append(l.chained, n)
 	}
-	n.rec.Store(rec)
+	n.set(rec)
 }
 
 // wake tells the watchers that are concerned; mu must be held.

@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -41,6 +43,9 @@ type Node struct {
 	Name string
 	rec  atomic.Pointer[Record]
 	used atomic.Uint32 // usedRead, usedWritten
+
+	mu     sync.Mutex    // guards caches
+	caches []func() bool // see OnChange
 }
 
 const (
@@ -52,6 +57,29 @@ func newNode(name string) *Node {
 	n := &Node{Name: name}
 	n.rec.Store(never)
 	return n
+}
+
+// OnChange has drop called whenever another record has become visible, until
+// it returns false. A caller that keeps what it made of a record calls it once,
+// and then, each time after it has put something there, checks that the record
+// is still the newest: so nothing that is kept stays behind.
+func (n *Node) OnChange(drop func() bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.caches) == cap(n.caches) { // those that have ended make room
+		n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
+	}
+	n.caches = append(n.caches, drop)
+}
+
+// set makes a record the newest.
+func (n *Node) set(rec *Record) {
+	n.rec.Store(rec)
+	n.mu.Lock()
+	if len(n.caches) > 0 {
+		n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
+	}
+	n.mu.Unlock()
 }
 
 // Record gives the newest record that is visible.

@@ -1,0 +1,118 @@
+package scan_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/scan"
+)
+
+// raw reads one value and nothing after it.
+func raw(s string) error {
+	r := scan.New([]byte(s))
+	_, err := r.Raw(64)
+	if err == nil {
+		err = r.End()
+	}
+	return err
+}
+
+func TestRawAgainstTheStandardLibrary(t *testing.T) {
+	for _, s := range []string{
+		`0`, `-0`, `1`, `-12`, `12.5`, `1e5`, `1E+5`, `1.5e-7`, `"a"`, `""`, `true`, `false`, `null`, `[]`, `{}`, ` [ 1 , 2 ] `, `{"a" : {"b":[]}}`, `"\u00e4\n\"\\\/\b\f\r\t"`,
+		``, ` `, `01`, `-`, `+1`, `.5`, `1.`, `1e`, `1e+`, `--1`, `1 2`, `"a`, `"\x"`, `"\u12"`, `"\u12g4"`, "\"\n\"", `tru`, `True`, `nul`, `[`, `[1`, `[1,`, `[1,]`, `[,1]`, `]`, `{`, `{"a"`, `{"a":`, `{"a":1`, `{"a":1,`, `{"a":1,}`, `{a:1}`, `{"a" 1}`, `"a" "b"`, `[1}`, `{"a":1]`,
+	} {
+		assert.Equal(t, json.Valid([]byte(s)), raw(s) == nil, "%q: %v", s, raw(s))
+	}
+	assert.Error(t, raw(`"`+"\xff"+`"`), "what is not UTF-8 is refused, which the standard library lets pass")
+	assert.Error(t, raw(`"\ud800"`))
+	assert.NoError(t, raw(strings.Repeat("[", 64)+strings.Repeat("]", 64)))
+	assert.Error(t, raw(strings.Repeat("[", 65)+strings.Repeat("]", 65)))
+}
+
+func TestReader(t *testing.T) {
+	r := scan.New([]byte(` {"n": -42, "f":1.50, "s":"a\u00e4", "l":[true,null], "skip":{"x":[1]} } `))
+	got := map[string]string{}
+	err := r.Object(func(name []byte) error {
+		switch member := string(name); member {
+		case "n":
+			n, err := r.Int()
+			got[member] = fmt.Sprint(n)
+			return err
+		case "f":
+			lit, integer, err := r.Number()
+			got[member] = fmt.Sprint(string(lit), integer)
+			return err
+		case "s":
+			s, err := r.String()
+			got[member] = s
+			return err
+		case "l":
+			return r.Array(func() error {
+				w, err := r.Word()
+				got[member] += w
+				return err
+			})
+		default:
+			b, err := r.Raw(9)
+			got[member] = string(b)
+			return err
+		}
+	})
+	require.NoError(t, err)
+	require.NoError(t, r.End())
+	assert.Equal(t, map[string]string{"n": "-42", "f": "1.50false", "s": "aä", "l": "truenull", "skip": `{"x":[1]}`}, got)
+
+	r.Reset([]byte(`{"name":"a"}`))
+	assert.False(t, r.Literal(`{"nam":`))
+	assert.True(t, r.Literal(`{"name":`))
+	start := r.Offset()
+	_, err = r.StringBytes()
+	require.NoError(t, err)
+	r.Back(start)
+	s, err := r.String()
+	require.NoError(t, err)
+	assert.Equal(t, "a", s)
+	for _, text := range []string{`5.0`, `9223372036854775808`, `"5"`, `x`} {
+		_, err := scan.New([]byte(text)).Int()
+		var syntax *scan.SyntaxError
+		require.ErrorAs(t, err, &syntax, text)
+		assert.Zero(t, syntax.Offset)
+	}
+	for text, want := range map[string]int64{"-9223372036854775808": -1 << 63, "9223372036854775807": 1<<63 - 1, "999999999999999999": 999999999999999999, "0": 0} {
+		n, err := scan.New([]byte(text)).Int()
+		require.NoError(t, err)
+		assert.Equal(t, want, n)
+	}
+}
+
+// Whatever is accepted the standard library accepts too, and reads the same
+// strings out of it.
+func FuzzRaw(f *testing.F) {
+	for _, s := range []string{`[1,{"a":"\u00e4\ud83d\ude00"}]`, `"\ud800"`, "\"\xff\"", `-0.5e+9`, `{"a":1,"a":2}`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if raw(s) != nil {
+			if utf8.ValidString(s) && json.Valid([]byte(s)) && !strings.Contains(s, `\u`) && strings.Count(s, "[")+strings.Count(s, "{") <= 64 {
+				t.Fatalf("%q is refused: %v", s, raw(s))
+			}
+			return
+		}
+		if !json.Valid([]byte(s)) {
+			t.Fatalf("%q is accepted", s)
+		}
+		if got, err := scan.New([]byte(s)).String(); err == nil {
+			var want string
+			if json.Unmarshal([]byte(s), &want) != nil || got != want {
+				t.Fatalf("%q is %q, and %q for the standard library", s, got, want)
+			}
+		}
+	})
+}
