@@ -122,16 +122,22 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 	for round := range 3 {
 		cmd, address, err := startServer(data)
 		require.NoError(t, err)
+		adding := make(chan struct{}, 1)
 		for range adders {
 			go func() {
 				n := 0
 				for run([]string{"add", address + "/b/rowan-street", "tank/litres", "1"}, nil, &strings.Builder{}, &strings.Builder{}) == 0 {
 					n++
+					select {
+					case adding <- struct{}{}:
+					default:
+					}
 				}
 				answered <- n
 			}()
 		}
-		time.Sleep(time.Duration(100+50*round) * time.Millisecond) // any moment will do
+		<-adding
+		time.Sleep(time.Duration(20+50*round) * time.Millisecond) // any moment will do
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait() // it says that it was killed
 		for range adders {

@@ -81,16 +81,19 @@ func addOne(l *ledger.Ledger, name string) (now int64, err error) {
 	return now, err
 }
 
-// spawn starts a child; done gives the largest number that it was told.
-func spawn(t testing.TB, dir, name string, writers, times int) (cmd *exec.Cmd, told <-chan int64) {
+// spawn starts a child. writing is closed when it was told the first number,
+// or has ended; told gives the largest.
+func spawn(t testing.TB, dir, name string, writers, times int) (cmd *exec.Cmd, writing <-chan struct{}, told <-chan int64) {
 	cmd = exec.Command(os.Args[0], name, strconv.Itoa(writers), strconv.Itoa(times))
 	cmd.Env = append(os.Environ(), "LEDGER_CHILD="+dir)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
-	done := make(chan int64, 1)
+	done, first := make(chan int64, 1), make(chan struct{})
+	begun := sync.OnceFunc(func() { close(first) })
 	go func() {
+		defer begun()
 		var most int64
 		lines := bufio.NewReader(out)
 		for {
@@ -100,11 +103,12 @@ func spawn(t testing.TB, dir, name string, writers, times int) (cmd *exec.Cmd, t
 			}
 			n, _ := strconv.ParseInt(strings.TrimSpace(line), 10, 64)
 			most = max(most, n)
+			begun()
 		}
 		_, _ = io.Copy(io.Discard, out)
 		done <- most
 	}()
-	return cmd, done
+	return cmd, first, done
 }
 
 // A process is killed in the middle of writing, again and again.
@@ -113,8 +117,9 @@ func TestKilledWhileWriting(t *testing.T) {
 	const writers = 4
 	var stored int64
 	for kill := range soak(15, 500) {
-		cmd, told := spawn(t, dir, "n", writers, 0)
-		time.Sleep(time.Duration(5+rand.IntN(25)) * time.Millisecond) // any moment will do
+		cmd, writing, told := spawn(t, dir, "n", writers, 0)
+		<-writing
+		time.Sleep(time.Duration(rand.IntN(15_000)) * time.Microsecond) // any moment will do
 		require.NoError(t, cmd.Process.Kill())
 		most := <-told
 		_ = cmd.Wait() // it says that it was killed
@@ -138,7 +143,7 @@ func TestSeveralProcesses(t *testing.T) {
 	times := soak(100, 1500)
 	var cmds []*exec.Cmd
 	for range 4 {
-		cmd, _ := spawn(t, dir, "n", 1, times)
+		cmd, _, _ := spawn(t, dir, "n", 1, times)
 		cmds = append(cmds, cmd)
 	}
 	// A reader follows meanwhile, and never sees the count go back.
