@@ -136,11 +136,11 @@ func (ns *Namespace) migrate(steps []func(*Batch) error) error {
 	}
 	_, err := ns.commit(func(tx *ledger.Tx) error {
 		// Another process may have been faster.
-		todo := steps[min(tx.Schema(), int64(len(steps))):]
+		missing := steps[min(tx.Schema(), int64(len(steps))):]
 		b, err := ns.run(func(b *Batch) error {
-			for i, step := range todo {
+			for i, step := range missing {
 				if err := step(b); err != nil {
-					return fmt.Errorf("step %d of the schema: %w", len(steps)-len(todo)+i+1, err)
+					return fmt.Errorf("step %d of the schema: %w", len(steps)-len(missing)+i+1, err)
 				}
 			}
 			return nil

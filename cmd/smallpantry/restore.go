@@ -44,30 +44,30 @@ was absent then is removed.`,
 				return err
 			}
 			d := compare(now.Entries, then)
-			var todo []board.Change
+			var changes []board.Change
 			for _, e := range d.added {
-				todo = append(todo, board.Change{Name: e.Name, New: e.Value})
+				changes = append(changes, board.Change{Name: e.Name, New: e.Value})
 			}
 			for _, e := range d.gone {
-				todo = append(todo, board.Change{Name: e.Name, Old: e.Value})
+				changes = append(changes, board.Change{Name: e.Name, Old: e.Value})
 			}
-			todo = append(todo, d.changed...)
+			changes = append(changes, d.changed...)
 			if len(names) > 0 {
-				todo = slices.DeleteFunc(todo, func(c board.Change) bool { return !slices.Contains(names, c.Name) })
+				changes = slices.DeleteFunc(changes, func(c board.Change) bool { return !slices.Contains(names, c.Name) })
 			}
 			result := now.Version
-			if len(todo) > 0 {
-				if result, err = p.apply(cmd.Context(), todo); err != nil {
+			if len(changes) > 0 {
+				if result, err = p.apply(cmd.Context(), changes); err != nil {
 					return err
 				}
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"version": result, "changed": changesJSON(todo)})
+				return a.printJSON(map[string]any{"version": result, "changed": changesJSON(changes)})
 			}
-			for _, c := range todo {
+			for _, c := range changes {
 				fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, withKind(c.Old, c.New), withKind(c.New, c.Old))
 			}
-			if len(todo) == 0 {
+			if len(changes) == 0 {
 				fmt.Fprintln(a.stdout, "nothing to put back: it is as it was")
 			}
 			return nil
