@@ -297,6 +297,8 @@ func TestGetKeepsUp(t *testing.T) {
 				if fresh := shared.In(ns).Get(); fresh < seen {
 					t.Errorf("another variable gives %d after %d", fresh, seen)
 					return
+				} else {
+					seen = fresh
 				}
 			}
 		})
@@ -307,6 +309,23 @@ func TestGetKeepsUp(t *testing.T) {
 		require.Equal(t, i+1, writer.Get(), "one's own change shows at once")
 	}
 	all.Wait()
+}
+
+// A name has more variables than it tells of each change.
+func TestManyVariablesOfOneEntry(t *testing.T) {
+	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
+	var all []pantry.Var[int]
+	for range 40 {
+		all = append(all, pantry.Int("n", 0).In(ns))
+	}
+	for i := range 10 {
+		require.NoError(t, all[i].Set(i))
+		for _, v := range all {
+			for range 3 { // as it is read first, kept, and handed out
+				require.Equal(t, i, v.Get())
+			}
+		}
+	}
 }
 
 // Keys made on the fly leave one node a name behind, and no more.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"sync"
 	"sync/atomic"
 	"weak"
 
@@ -24,15 +23,15 @@ type Var[T any] struct{ b *binding[T] }
 type binding[T any] struct {
 	// What Get can hand out at once: what the newest record means. It is nil
 	// when that is not known yet, in a batch, and where T refers to memory that
-	// must be copied. Whoever makes another record the newest puts nil there,
-	// so that Get need not look at the record.
+	// must be copied. Whoever makes another record the newest puts nil there
+	// first, so that Get need not look at the record.
 	ready atomic.Pointer[reading[T]]
 	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
 	in    *Batch // nil outside a Commit
 	cache atomic.Pointer[reading[T]]
-	once  sync.Once // that the node knows of ready
+	known atomic.Bool // the node knows of ready
 }
 
 func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
@@ -99,8 +98,11 @@ func (v Var[T]) read() *reading[T] {
 		return b.decode(v.b.in.record(b.node))
 	}
 	r := b.cache.Load()
-	if r == nil || r.rec != b.node.Record() {
+	switch {
+	case r == nil || r.rec != b.node.Record():
 		r = b.refresh()
+	case b.d.clone == nil && b.ready.Load() == nil:
+		b.makeReady(r)
 	}
 	return r
 }
@@ -110,7 +112,7 @@ func (b *binding[T]) refresh() *reading[T] {
 	b.node.MarkRead()
 	r := b.decode(b.node.Record())
 	b.cache.Store(r)
-	if b.d.clone == nil {
+	if b.known.Load() {
 		b.makeReady(r)
 	}
 	if r.err != nil {
@@ -119,13 +121,13 @@ func (b *binding[T]) refresh() *reading[T] {
 	return r
 }
 
-// makeReady lets Get hand out r for as long as its record is the newest. The
-// node must not keep a binding alive that nobody has any more: there may be one
-// for each call of Key.At.
+// makeReady lets Get hand out r for as long as its record is the newest, once
+// the node knows of ready. That is from the second Get on, since many a Var is
+// used once; and the node must not keep a binding alive that nobody has any more.
 func (b *binding[T]) makeReady(r *reading[T]) {
-	b.once.Do(func() {
+	if !b.known.Load() {
 		weakly := weak.Make(b)
-		b.node.OnChange(func() bool {
+		known := b.node.OnChange(func() bool {
 			b := weakly.Value()
 			if b == nil {
 				return false
@@ -133,13 +135,12 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 			b.ready.Store(nil)
 			return true
 		})
-	})
-	b.ready.Store(r)
-	if b.node.Record() != r.rec {
-		// Another has become the newest, and ready may have been emptied
-		// before r was put there.
-		b.ready.CompareAndSwap(r, nil)
+		if !known {
+			return
+		}
+		b.known.Store(true) // two at once register twice, which does no harm
 	}
+	b.node.IfNewest(r.rec, func() { b.ready.Store(r) })
 }
 
 func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {

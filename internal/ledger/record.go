@@ -44,8 +44,9 @@ type Node struct {
 	rec  atomic.Pointer[Record]
 	used atomic.Uint32 // usedRead, usedWritten
 
-	mu     sync.Mutex    // guards caches
-	caches []func() bool // see OnChange
+	mu      sync.Mutex    // guards caches
+	caches  []func() bool // see OnChange
+	crowded atomic.Bool   // there are maxCaches, none of which had ended when last seen
 }
 
 const (
@@ -59,27 +60,52 @@ func newNode(name string) *Node {
 	return n
 }
 
-// OnChange has drop called whenever another record has become visible, until
-// it returns false. A caller that keeps what it made of a record calls it once,
-// and then, each time after it has put something there, checks that the record
-// is still the newest: so nothing that is kept stays behind.
-func (n *Node) OnChange(drop func() bool) {
+// maxCaches is how many caches a node tells of a change. Whoever comes when
+// there are so many compares records instead.
+const maxCaches = 16
+
+// OnChange has drop called whenever another record is about to become visible,
+// until it returns false. It returns false itself when too many are there.
+func (n *Node) OnChange(drop func() bool) bool {
+	if n.crowded.Load() {
+		return false
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if len(n.caches) == cap(n.caches) { // those that have ended make room
-		n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
+	if len(n.caches) == maxCaches { // those that have ended make room
+		n.emptyCaches()
+	}
+	if len(n.caches) == maxCaches {
+		return false
 	}
 	n.caches = append(n.caches, drop)
+	return true
+}
+
+// emptyCaches calls each drop; mu must be held.
+func (n *Node) emptyCaches() {
+	n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
+	n.crowded.Store(len(n.caches) == maxCaches)
+}
+
+// IfNewest calls keep when rec is the newest record. What keep puts in a cache
+// that OnChange knows is gone before another record can be seen.
+func (n *Node) IfNewest(rec *Record, keep func()) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.rec.Load() == rec {
+		keep()
+	}
 }
 
 // set makes a record the newest.
 func (n *Node) set(rec *Record) {
-	n.rec.Store(rec)
 	n.mu.Lock()
+	defer n.mu.Unlock()
 	if len(n.caches) > 0 {
-		n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
+		n.emptyCaches()
 	}
-	n.mu.Unlock()
+	n.rec.Store(rec)
 }
 
 // Record gives the newest record that is visible.
