@@ -209,6 +209,22 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	return ns.l.CommitWithin(ns.within, ledger.Author{}, judge)
 }
 
+// commitPut is a commit that only puts a value.
+func (ns *Namespace) commitPut(n *ledger.Node, enc ledger.Encoded) (err error) {
+	switch {
+	case ns.closed.Load():
+		return ErrClosed
+	case ns.limits.namespace > 0:
+		_, err = ns.commit(func(tx *ledger.Tx) error {
+			tx.PutTo(n, enc)
+			return ns.checkLimit(tx)
+		})
+	default:
+		_, err = ns.l.PutWithin(ns.within, ledger.Author{}, n, enc)
+	}
+	return err
+}
+
 // Flush syncs what was written promptly (see SyncWithin) to the disk. When it
 // returns nil, a power cut does not undo anything that was written before. The
 // errors are those of Var.Set.
@@ -243,10 +259,10 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 	if err != nil {
 		return enc, err
 	}
-	if most := ns.limits.value; most > 0 && enc.Size() > most {
+	if most := ns.limits.value; most > 0 && enc.Exceeds(most) {
 		return enc, fmt.Errorf("%w: the value takes %d bytes, and %d is the most here", ErrTooLarge, enc.Size(), most)
 	}
-	if enc.Size() > largeValue {
+	if enc.Exceeds(largeValue) {
 		if _, told := ns.large.LoadOrStore(name, true); !told {
 			ns.prob.report(name, nil, fmt.Errorf("%w: the value takes %d bytes, which each launch and each change has to carry; keep what is over %d in a file", ErrTooLarge, enc.Size(), largeValue))
 		}
@@ -307,11 +323,12 @@ func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 	if err != nil {
 		return err
 	}
-	return ns.putEncoded(tx, name, enc)
+	tx.Put(name, enc)
+	return ns.checkLimit(tx)
 }
 
-func (ns *Namespace) putEncoded(tx *ledger.Tx, name string, enc ledger.Encoded) error {
-	tx.Put(name, enc)
+// checkLimit says whether the namespace keeps to its limit with the changes of tx.
+func (ns *Namespace) checkLimit(tx *ledger.Tx) error {
 	if most := ns.limits.namespace; most > 0 && tx.Size() > most {
 		return fmt.Errorf("%w: with it the namespace would hold %d bytes, and %d is the most here", ErrTooLarge, tx.Size(), most)
 	}

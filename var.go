@@ -183,12 +183,13 @@ func (b *binding[T]) fail(op string, err error) error {
 }
 
 // write is how each operation on one variable reaches the store: f sees what
-// is stored and gives the value to store, or none to remove the entry. On a
-// namespace f is called in turn with the commits of others, so it must be quick.
+// is stored and gives the value to store, or none to remove the entry. It has
+// no side effects, and is called first with what is stored now; only when that
+// has changed by its turn is it called again then, and so must be quick.
 func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
 	b := v.binding()
-	b.node.MarkWritten()
 	if v.b.in != nil {
+		b.node.MarkWritten()
 		return v.b.in.edit(op, b.d.name, func() error {
 			old := v.b.in.record(b.node)
 			val, err := f(b.decode(old))
@@ -201,20 +202,62 @@ func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) e
 			return b.fail(op, err)
 		})
 	}
-	var old *ledger.Record
-	_, err := b.ns.commit(func(tx *ledger.Tx) error {
-		old = tx.Record(b.d.name)
-		val, err := f(b.decode(old))
-		if err == nil {
-			val, err = b.stored(val, old)
+	rec := b.node.Record()
+	ready := b.judge(f, rec)
+	return b.commit(op, func(old *ledger.Record) judged {
+		if old == rec {
+			return ready
 		}
-		if err == nil {
-			err = b.ns.put(tx, b.d.name, val)
-		}
-		return err
+		return b.judge(f, old)
 	})
-	if err == nil && b.d.sealed && old.Found() && old.Value.Kind() != value.KindSealed {
-		err = b.ns.l.Forget() // what stood there in the clear
+}
+
+// judged is what an operation makes of a record.
+type judged struct {
+	enc  ledger.Encoded
+	drop bool
+	err  error
+}
+
+func (b *binding[T]) judge(f func(old *reading[T]) (value.Value, error), rec *ledger.Record) (j judged) {
+	r := b.cache.Load()
+	if r == nil || r.rec != rec {
+		r = b.decode(rec)
+	}
+	val, err := f(r)
+	if err == nil {
+		val, err = b.stored(val, rec)
+	}
+	switch {
+	case err != nil:
+		return judged{err: err}
+	case val.IsZero():
+		return judged{drop: true}
+	}
+	j.enc, j.err = b.ns.encode(b.d.name, val)
+	return j
+}
+
+// commit stores what f makes of the record that the commit finds.
+func (b *binding[T]) commit(op string, f func(old *ledger.Record) judged) error {
+	b.node.MarkWritten()
+	var clear bool // that it stood there in the clear
+	_, err := b.ns.commit(func(tx *ledger.Tx) error {
+		old := tx.RecordOf(b.node)
+		clear = b.d.sealed && old.Found() && old.Value.Kind() != value.KindSealed
+		j := f(old)
+		switch {
+		case j.err != nil:
+			return j.err
+		case j.drop:
+			tx.Drop(b.d.name)
+			return nil
+		}
+		tx.PutTo(b.node, j.enc)
+		return b.ns.checkLimit(tx)
+	})
+	if err == nil && clear {
+		err = b.ns.l.Forget()
 	}
 	return b.fail(op, err)
 }
@@ -242,7 +285,7 @@ func (v Var[T]) Set(x T) error {
 	b.node.MarkWritten()
 	enc, err := b.ns.encode(b.d.name, val)
 	if err == nil {
-		_, err = b.ns.commit(func(tx *ledger.Tx) error { return b.ns.putEncoded(tx, b.d.name, enc) })
+		err = b.ns.commitPut(b.node, enc)
 	}
 	return b.fail("set", err)
 }
@@ -319,7 +362,7 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 	}
 	err = again(func(last bool) error {
 		if last {
-			return v.write("update", step)
+			return b.commit("update", func(old *ledger.Record) judged { return b.judge(step, old) })
 		}
 		rec := b.node.Record()
 		val, err := step(b.decode(rec))
@@ -330,7 +373,7 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 			return b.fail("update", err)
 		}
 		_, err = b.ns.commit(func(tx *ledger.Tx) error {
-			if tx.Record(b.d.name) != rec {
+			if tx.RecordOf(b.node) != rec {
 				return errChanged
 			}
 			return b.ns.put(tx, b.d.name, val)

@@ -50,14 +50,3 @@ func removed(info fs.FileInfo, _ string) bool {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	return ok && st.Nlink == 0
 }
-
-// extent is fstat without what os.File.Stat makes of it.
-func (h osHandle) extent() (extent, error) {
-	var st unix.Stat_t
-	for {
-		err := unix.Fstat(int(h.Fd()), &st)
-		if err != unix.EINTR {
-			return extent{st.Size, st.Nlink == 0}, os.NewSyscallError("fstat", err)
-		}
-	}
-}

@@ -25,7 +25,6 @@ type Result struct {
 // before it, and collects changes. It belongs to the function that got it.
 type Tx struct {
 	l       *Ledger
-	base    map[string]*Record // by commits of the same group, not visible yet
 	changes []change
 	index   map[string]int // where a name stands in changes, once they are many
 	keys    []Declared
@@ -37,16 +36,17 @@ const manyChanges = 16
 
 // Record gives a name's record, without the changes of this Tx.
 func (tx *Tx) Record(name string) *Record {
-	if rec := tx.base[name]; rec != nil {
-		return rec
-	}
 	tx.l.mu.RLock()
-	defer tx.l.mu.RUnlock()
-	if n := tx.l.nodes[name]; n != nil {
-		return n.rec.Load()
+	n := tx.l.nodes[name]
+	tx.l.mu.RUnlock()
+	if n == nil {
+		return never
 	}
-	return never
+	return n.judged()
 }
+
+// RecordOf is Record for a name whose node is known, which saves looking for it.
+func (tx *Tx) RecordOf(n *Node) *Record { return n.judged() }
 
 // Value gives what a name will hold when the changes so far are made.
 func (tx *Tx) Value(name string) value.Value {
@@ -69,9 +69,6 @@ func (tx *Tx) Changed() []string {
 // far as Value tells.
 func (tx *Tx) Names() []string {
 	candidates := tx.Changed()
-	for name := range tx.base {
-		candidates = append(candidates, name)
-	}
 	for _, n := range tx.l.inOrder() {
 		candidates = append(candidates, n.Name)
 	}
@@ -91,7 +88,12 @@ func (tx *Tx) find(name string) int {
 }
 
 // Put sets a name to a value that Encode made.
-func (tx *Tx) Put(name string, e Encoded) { tx.set(change{name, e.val, e.json}) }
+func (tx *Tx) Put(name string, e Encoded) { tx.set(change{name: name, val: e.val, json: e.json}) }
+
+// PutTo is Put for a name whose node is known.
+func (tx *Tx) PutTo(n *Node, e Encoded) {
+	tx.set(change{node: n, name: n.Name, val: e.val, json: e.json})
+}
 
 // Drop removes a name.
 func (tx *Tx) Drop(name string) { tx.set(change{name: name}) }
@@ -127,7 +129,7 @@ func (tx *Tx) Schema() int64 { return tx.schema }
 
 // Size is how many bytes the names and values will have together, about.
 func (tx *Tx) Size() int {
-	size := tx.l.size(tx.base)
+	size := tx.l.judgedSize()
 	for _, c := range tx.changes {
 		size += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
 	}
@@ -138,7 +140,7 @@ func (tx *Tx) Size() int {
 func (tx *Tx) SetSchema(n int64) { tx.schema = n }
 
 // Encoded is a value that is fit to be stored, with its JSON form, made
-// before the commit queues.
+// before the commit queues. Of what is short that is made with the line.
 type Encoded struct {
 	val  value.Value
 	json []byte
@@ -150,15 +152,37 @@ func Encode(v value.Value) (Encoded, error) {
 	if err := v.Check(); err != nil {
 		return Encoded{}, err
 	}
-	e := Encoded{v, v.AppendJSON(nil)}
+	e := Encoded{val: v}
+	switch v.Kind() {
+	case value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
+		return e, nil
+	}
+	e.json = v.AppendJSON(nil)
 	if len(e.json) > MaxValue {
 		return Encoded{}, fmt.Errorf("%w: the value takes %d bytes, and %d is the most: keep it in a file, and its name here", ErrTooLarge, len(e.json), MaxValue)
 	}
 	return e, nil
 }
 
+// shortJSON is what the JSON form of a number or a time never exceeds.
+const shortJSON = 64
+
 // Size is the length of the JSON form.
-func (e Encoded) Size() int { return len(e.json) }
+func (e Encoded) Size() int {
+	if e.json != nil {
+		return len(e.json)
+	}
+	var short [shortJSON]byte
+	return len(e.val.AppendJSON(short[:0]))
+}
+
+// Exceeds says whether the JSON form is longer than most.
+func (e Encoded) Exceeds(most int) bool {
+	if e.json == nil && most >= shortJSON {
+		return false
+	}
+	return e.Size() > most
+}
 
 func (l *Ledger) commitGroup(group []*request) {
 	l.io.Lock()
@@ -178,6 +202,7 @@ func (l *Ledger) commitGroup(group []*request) {
 		return
 	}
 	b := l.judgeAll(group)
+	defer b.settle()
 	l.lastGroup = len(group)
 	// Whoever wants to be certain makes it so for all, even when what is there
 	// already is all that he asked for.
@@ -200,9 +225,7 @@ func (l *Ledger) commitGroup(group []*request) {
 		}
 		return
 	}
-	for i := range b.commits {
-		l.publish(&b.commits[i])
-	}
+	l.publish(b.commits)
 	if cap(b.lines) > 1<<20 {
 		l.scratch = batch{} // not for ever what one large commit needed
 	}
@@ -215,6 +238,16 @@ type batch struct {
 	commits []pending
 	tx      Tx
 	lines   []byte
+	ahead   []*Node // that have a record ahead
+}
+
+// settle ends the time in which commits see those before that are not visible.
+func (b *batch) settle() {
+	for _, n := range b.ahead {
+		n.ahead = nil
+	}
+	clear(b.ahead)
+	b.ahead = b.ahead[:0]
 }
 
 // A pending commit has the records that it will show, one for each change.
@@ -249,7 +282,8 @@ func (b *batch) drop() { b.commits = b.commits[:len(b.commits)-1] }
 // finish writes the line of the commit that next gave last, and gives its records.
 func (b *batch) finish(c *pending) []*Record {
 	stamp := (*Stamp)(nil)
-	for _, ch := range c.changes {
+	for i := range c.changes {
+		ch := &c.changes[i]
 		if stamp == nil {
 			first := &stamped{stamp: c.Stamp}
 			stamp = &first.stamp
@@ -266,24 +300,27 @@ func (b *batch) finish(c *pending) []*Record {
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
-	var ahead map[string]*Record
-	visible := l.Version()
 	var keys map[string]Declared
 	schema := l.Schema()
-	last := &Stamp{Version: visible}
+	version := l.Version()
+	var last *Stamp // of the commit before, of this group
 	now := l.opts.Now().UnixMilli()
 	tx := &b.tx
 	for _, r := range group {
-		*tx = Tx{l: l, base: ahead, schema: schema, changes: tx.changes[:0]}
+		*tx = Tx{l: l, schema: schema, changes: tx.changes[:0]}
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
 		c := b.next()
-		c.Stamp = Stamp{Version: last.Version + 1, At: now, By: r.author.By, From: r.author.From}
+		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.syncedTo
-		for _, ch := range tx.changes { // but for what stands there already
-			if !value.Equal(tx.Record(ch.name).Value, ch.val) {
-				c.changes = append(c.changes, ch)
+		for i := range tx.changes { // but for what stands there already
+			ch := &tx.changes[i]
+			if ch.node == nil {
+				ch.node = l.Node(ch.name)
+			}
+			if !value.Equal(ch.node.judged().Value, ch.val) {
+				c.changes = append(c.changes, *ch)
 			}
 		}
 		for _, k := range tx.keys {
@@ -304,21 +341,26 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		}
 		if len(c.changes) == 0 && len(c.keys) == 0 && c.schema < 0 {
 			b.drop()
+			if last == nil {
+				last = &Stamp{Version: version}
+			}
 			r.result = Result{Stamp: last}
 			continue
 		}
-		if ahead == nil && len(group) > 1 {
-			ahead = make(map[string]*Record, len(group))
-		}
+		version++
 		recs := b.finish(c)
 		if len(recs) > 0 {
 			last = recs[0].Stamp
 		} else {
 			last = &Stamp{Version: c.Version, At: c.At, By: c.By, From: c.From}
 		}
-		if ahead != nil {
-			for i, ch := range c.changes {
-				ahead[ch.name] = recs[i]
+		if len(group) > 1 {
+			for i := range c.changes {
+				n := c.changes[i].node
+				if n.ahead == nil {
+					b.ahead = append(b.ahead, n)
+				}
+				n.ahead = recs[i]
 			}
 		}
 		r.result = Result{Stamp: last, Changed: true}
@@ -335,6 +377,10 @@ func (l *Ledger) timeText(ms int64) string {
 }
 
 func (r *request) call(tx *Tx) error {
+	if r.judge == nil {
+		tx.PutTo(r.node, r.put)
+		return nil
+	}
 	defer func() { r.panicked = recover() }()
 	return r.judge(tx)
 }
@@ -345,24 +391,27 @@ func (l *Ledger) declared(name string) Declared {
 	return l.keys[name]
 }
 
-// publish makes a commit visible and wakes who watches its names.
-func (l *Ledger) publish(c *pending) {
+// publish makes commits visible and wakes who watches their names.
+func (l *Ledger) publish(commits []pending) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for i, ch := range c.changes {
-		l.show(l.nodeLocked(ch.name), c.recs[i])
+	for i := range commits {
+		c := &commits[i]
+		for i := range c.changes {
+			l.show(c.changes[i].node, c.recs[i])
+		}
+		l.take(c.keys)
+		if c.schema >= 0 {
+			l.schema = c.schema
+		}
+		l.version.Store(c.Version)
+		if len(l.watchers) == 0 {
+			continue
+		}
+		l.wake(func(w *Watcher) bool {
+			return slices.ContainsFunc(c.changes, func(ch change) bool { return w.Wants(ch.name) })
+		})
 	}
-	l.take(c.keys)
-	if c.schema >= 0 {
-		l.schema = c.schema
-	}
-	l.version.Store(c.Version)
-	if len(l.watchers) == 0 {
-		return
-	}
-	l.wake(func(w *Watcher) bool {
-		return slices.ContainsFunc(c.changes, func(ch change) bool { return w.Wants(ch.name) })
-	})
 }
 
 // show puts a record in the place of another; mu must be held.

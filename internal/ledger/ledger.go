@@ -279,19 +279,14 @@ func (l *Ledger) Moment(nodes []*Node, have []*Record) (recs []*Record, same boo
 	return recs, false
 }
 
-// size is how many bytes the names and values have together, about, with the
-// records ahead in place of theirs.
-func (l *Ledger) size(ahead map[string]*Record) int {
+// judgedSize is how many bytes the names and values have together, about, as
+// the next commit finds them; io must be held.
+func (l *Ledger) judgedSize() int {
 	size := 0
 	l.mu.RLock()
+	defer l.mu.RUnlock()
 	for name, n := range l.nodes {
-		if ahead[name] == nil {
-			size += sizeOf(name, n.rec.Load().Value)
-		}
-	}
-	l.mu.RUnlock()
-	for name, rec := range ahead {
-		size += sizeOf(name, rec.Value)
+		size += sizeOf(name, n.judged().Value)
 	}
 	return size
 }

@@ -16,6 +16,7 @@ const MaxValue = 1 << 20
 
 // A change is what a commit does to one name: no value means that it is dropped.
 type change struct {
+	node *Node // nil where it is not known
 	name string
 	val  value.Value
 	json []byte // the JSON form of val, where it was made before the queue
@@ -55,16 +56,33 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = append(dst, `,"schema":`...)
 		dst = appendInt(dst, c.schema)
 	}
-	dst = appendAll(dst, `,"set":`, c.changes, func(ch change) bool { return !ch.val.IsZero() }, change.appendSet)
-	dst = appendAll(dst, `,"drop":`, c.changes, func(ch change) bool { return ch.val.IsZero() }, func(ch change, dst []byte) []byte {
-		return value.AppendString(dst, ch.name)
-	})
-	dst = appendAll(dst, `,"keys":`, c.keys, func(Declared) bool { return true }, Declared.appendJSON)
+	set := array{member: `,"set":[`}
+	drop := array{member: `,"drop":[`}
+	dropped := 0
+	for i := range c.changes {
+		if ch := &c.changes[i]; ch.val.IsZero() {
+			dropped++
+		} else {
+			dst = ch.appendSet(set.next(dst))
+		}
+	}
+	dst = set.end(dst)
+	for i := 0; i < len(c.changes) && dropped > 0; i++ {
+		if ch := &c.changes[i]; ch.val.IsZero() {
+			dst = value.AppendString(drop.next(dst), ch.name)
+		}
+	}
+	dst = drop.end(dst)
+	keys := array{member: `,"keys":[`}
+	for _, k := range c.keys {
+		dst = k.appendJSON(keys.next(dst))
+	}
+	dst = keys.end(dst)
 	dst = append(dst, c.extra...)
 	return journal.Finish(dst, start)
 }
 
-func (ch change) appendSet(dst []byte) []byte {
+func (ch *change) appendSet(dst []byte) []byte {
 	dst = append(dst, `{"name":`...)
 	dst = value.AppendString(dst, ch.name)
 	dst = append(dst, `,"kind":"`...)
@@ -78,26 +96,26 @@ func (ch change) appendSet(dst []byte) []byte {
 	return append(dst, '}')
 }
 
-// appendAll appends a member whose value is an array of the items that are
-// wanted, or nothing where there are none.
-func appendAll[T any](dst []byte, member string, items []T, wanted func(T) bool, one func(T, []byte) []byte) []byte {
-	open := false
-	for _, item := range items {
-		if !wanted(item) {
-			continue
-		}
-		if open {
-			dst = append(dst, ',')
-		} else {
-			dst = append(append(dst, member...), '[')
-			open = true
-		}
-		dst = one(item, dst)
+// An array writes a member whose value is an array, or nothing where no item comes.
+type array struct {
+	member string
+	open   bool
+}
+
+// next appends what stands before the next item.
+func (a *array) next(dst []byte) []byte {
+	if a.open {
+		return append(dst, ',')
 	}
-	if open {
-		dst = append(dst, ']')
+	a.open = true
+	return append(dst, a.member...)
+}
+
+func (a *array) end(dst []byte) []byte {
+	if !a.open {
+		return dst
 	}
-	return dst
+	return append(dst, ']')
 }
 
 func appendInt(dst []byte, n int64) []byte { return value.Int(n).AppendJSON(dst) }

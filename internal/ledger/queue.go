@@ -17,6 +17,8 @@ type request struct {
 	author Author
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  func(*Tx) error
+	node   *Node     // without judge: to be set
+	put    Encoded   // to this
 	turn   chan bool // true: lead the next group; false: it is done
 	halves int       // how many halves of the wait have ended while it was queued
 
@@ -44,11 +46,21 @@ func (l *Ledger) Commit(author Author, judge func(*Tx) error) (Result, error) {
 // visible, and they are synced within the time given (0: before it returns).
 // The end of the process does not undo them, a power cut before may.
 func (l *Ledger) CommitWithin(within time.Duration, author Author, judge func(*Tx) error) (Result, error) {
+	return l.commit(request{author: author, within: within, judge: judge})
+}
+
+// PutWithin is a CommitWithin that only puts a value.
+func (l *Ledger) PutWithin(within time.Duration, author Author, n *Node, e Encoded) (Result, error) {
+	return l.commit(request{author: author, within: within, node: n, put: e})
+}
+
+func (l *Ledger) commit(want request) (Result, error) {
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
 	r := requests.Get().(*request)
-	*r = request{author: author, within: within, judge: judge, turn: r.turn}
+	want.turn = r.turn
+	*r = want
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err

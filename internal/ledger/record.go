@@ -44,6 +44,10 @@ type Node struct {
 	rec  atomic.Pointer[Record]
 	used atomic.Uint32 // usedRead, usedWritten
 
+	// ahead is what a commit of the group that is being judged makes of the
+	// name: those after it see it, and nobody else yet. Guarded by Ledger.io.
+	ahead *Record
+
 	mu      sync.Mutex    // guards caches
 	caches  []func() bool // see OnChange
 	crowded atomic.Bool   // there are maxCaches, none of which had ended when last seen
@@ -110,6 +114,14 @@ func (n *Node) set(rec *Record) {
 
 // Record gives the newest record that is visible.
 func (n *Node) Record() *Record { return n.rec.Load() }
+
+// judged gives the record that the next commit finds.
+func (n *Node) judged() *Record {
+	if n.ahead != nil {
+		return n.ahead
+	}
+	return n.rec.Load()
+}
 
 // MarkRead notes that the program has read the name.
 func (n *Node) MarkRead() { n.mark(usedRead) }
