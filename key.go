@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -45,6 +46,8 @@ type definition[T any] struct {
 	sealed   bool
 	about    string
 	loses    string
+
+	spare *sync.Pool // of *operation[T], shared by the keys that were made of one
 }
 
 // AnyKey is any declaration: a Key, a FieldsKey or a RecordsKey.
@@ -60,7 +63,7 @@ func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
 	if err := ledger.CheckName(name); err != nil {
 		misuse("%v", err)
 	}
-	k := Key[T]{&definition[T]{codec: c, name: name, kind: kind, def: def}}
+	k := Key[T]{&definition[T]{codec: c, name: name, kind: kind, def: def, spare: new(sync.Pool)}}
 	if v, err := c.enc(def); err != nil {
 		misuse("the default of %s can't be stored: %v", name, err)
 	} else if err := v.Check(); err != nil {

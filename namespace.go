@@ -206,23 +206,7 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	if ns.closed.Load() {
 		return ledger.Result{}, ErrClosed
 	}
-	return ns.l.CommitWithin(ns.within, ledger.Author{}, judge)
-}
-
-// commitPut is a commit that only puts a value.
-func (ns *Namespace) commitPut(n *ledger.Node, enc ledger.Encoded) (err error) {
-	switch {
-	case ns.closed.Load():
-		return ErrClosed
-	case ns.limits.namespace > 0:
-		_, err = ns.commit(func(tx *ledger.Tx) error {
-			tx.PutTo(n, enc)
-			return ns.checkLimit(tx)
-		})
-	default:
-		_, err = ns.l.PutWithin(ns.within, ledger.Author{}, n, enc)
-	}
-	return err
+	return ns.l.CommitWithin(ns.within, ledger.Author{}, ledger.JudgeFunc(judge))
 }
 
 // Flush syncs what was written promptly (see SyncWithin) to the disk. When it

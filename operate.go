@@ -32,22 +32,7 @@ func operate[T Number](v Var[T], op string, n T, f func(a, b value.Value) (value
 	if err != nil {
 		return now, v.refuse(op, err)
 	}
-	err = v.write(op, func(old *reading[T]) (value.Value, error) {
-		if old.err != nil {
-			return value.Value{}, old.err
-		}
-		start, err := d.enc(old.x)
-		if err != nil {
-			return value.Value{}, err
-		}
-		val, err := f(start, operand)
-		if err != nil {
-			return value.Value{}, err
-		}
-		now, err = d.decode(val)
-		return val, err
-	})
-	return v.after(now, err)
+	return v.fold(op, operand, f)
 }
 
 // after gives what an operation stored or, when it failed, what is there.

@@ -144,9 +144,15 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 }
 
 func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {
-	r := &reading[T]{rec: rec, x: b.d.def}
+	r := new(reading[T])
+	b.decodeInto(r, rec)
+	return r
+}
+
+func (b *binding[T]) decodeInto(r *reading[T], rec *ledger.Record) {
+	*r = reading[T]{rec: rec, x: b.d.def}
 	if !rec.Found() {
-		return r
+		return
 	}
 	r.found = true
 	v, err := b.plain(rec)
@@ -157,10 +163,9 @@ func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {
 	}
 	if err != nil {
 		r.err = unusable(rec.Value, err)
-		return r
+		return
 	}
 	r.x, r.val = x, v
-	return r
 }
 
 // merged gives val with what the stored value tells beyond the key's fields.
@@ -180,86 +185,6 @@ func (k Key[T]) examine(ns *Namespace) {
 
 func (b *binding[T]) fail(op string, err error) error {
 	return wrap(op, b.ns.name, b.d.name, err)
-}
-
-// write is how each operation on one variable reaches the store: f sees what
-// is stored and gives the value to store, or none to remove the entry. It has
-// no side effects, and is called first with what is stored now; only when that
-// has changed by its turn is it called again then, and so must be quick.
-func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
-	b := v.binding()
-	if v.b.in != nil {
-		b.node.MarkWritten()
-		return v.b.in.edit(op, b.d.name, func() error {
-			old := v.b.in.record(b.node)
-			val, err := f(b.decode(old))
-			if err == nil {
-				val, err = b.stored(val, old)
-			}
-			if err == nil {
-				err = v.b.in.set(b.d.name, val)
-			}
-			return b.fail(op, err)
-		})
-	}
-	rec := b.node.Record()
-	ready := b.judge(f, rec)
-	return b.commit(op, func(old *ledger.Record) judged {
-		if old == rec {
-			return ready
-		}
-		return b.judge(f, old)
-	})
-}
-
-// judged is what an operation makes of a record.
-type judged struct {
-	enc  ledger.Encoded
-	drop bool
-	err  error
-}
-
-func (b *binding[T]) judge(f func(old *reading[T]) (value.Value, error), rec *ledger.Record) (j judged) {
-	r := b.cache.Load()
-	if r == nil || r.rec != rec {
-		r = b.decode(rec)
-	}
-	val, err := f(r)
-	if err == nil {
-		val, err = b.stored(val, rec)
-	}
-	switch {
-	case err != nil:
-		return judged{err: err}
-	case val.IsZero():
-		return judged{drop: true}
-	}
-	j.enc, j.err = b.ns.encode(b.d.name, val)
-	return j
-}
-
-// commit stores what f makes of the record that the commit finds.
-func (b *binding[T]) commit(op string, f func(old *ledger.Record) judged) error {
-	b.node.MarkWritten()
-	var clear bool // that it stood there in the clear
-	_, err := b.ns.commit(func(tx *ledger.Tx) error {
-		old := tx.RecordOf(b.node)
-		clear = b.d.sealed && old.Found() && old.Value.Kind() != value.KindSealed
-		j := f(old)
-		switch {
-		case j.err != nil:
-			return j.err
-		case j.drop:
-			tx.Drop(b.d.name)
-			return nil
-		}
-		tx.PutTo(b.node, j.enc)
-		return b.ns.checkLimit(tx)
-	})
-	if err == nil && clear {
-		err = b.ns.l.Forget()
-	}
-	return b.fail(op, err)
 }
 
 // Set stores x. When it returns nil, x is on the disk and visible; otherwise
@@ -282,12 +207,13 @@ func (v Var[T]) Set(x T) error {
 			return old.merged(val, b.d), nil
 		})
 	}
-	b.node.MarkWritten()
 	enc, err := b.ns.encode(b.d.name, val)
-	if err == nil {
-		err = b.ns.commitPut(b.node, enc)
+	if err != nil {
+		return b.fail("set", err)
 	}
-	return b.fail("set", err)
+	o := b.newOperation()
+	o.enc, o.always = enc, true
+	return o.commit("set")
 }
 
 // refuse gives the error for a value that is refused before it is tried, which
@@ -362,7 +288,9 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 	}
 	err = again(func(last bool) error {
 		if last {
-			return b.commit("update", func(old *ledger.Record) judged { return b.judge(step, old) })
+			o := b.newOperation()
+			o.f = step
+			return o.commit("update")
 		}
 		rec := b.node.Record()
 		val, err := step(b.decode(rec))

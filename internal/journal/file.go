@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 )
 
@@ -22,6 +23,8 @@ type File struct {
 	handle Handle // nil while there is no file
 	header Header
 	cursor cursor
+
+	retiring sync.WaitGroup // see retire
 }
 
 // Attach gives the journal called name in dir; it may not exist yet. A writer
@@ -267,7 +270,7 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	if err := steps(); err != nil {
 		return errors.Join(err, h.Close())
 	}
-	f.drop()
+	f.retire()
 	f.handle, f.header = h, header
 	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept)}
 	return f.disk.SyncDir(f.dir)
@@ -309,6 +312,19 @@ func (f *File) drop() {
 	}
 }
 
+// retire closes the file that another was renamed over. With its last close its
+// blocks are freed, which can take longer than all else here, and which nobody
+// need wait for but Close.
+func (f *File) retire() {
+	old, ok := f.handle.(osHandle)
+	if !ok {
+		f.drop()
+		return
+	}
+	f.handle = nil
+	f.retiring.Go(func() { old.Close() })
+}
+
 // Exists says whether the data file is there.
 func (f *File) Exists() (bool, error) {
 	_, err := f.disk.Stat(f.path)
@@ -329,6 +345,7 @@ func (f *File) Close() error {
 		errs = append(errs, f.lock.file.Close())
 		f.lock = nil
 	}
+	f.retiring.Wait()
 	if err := errors.Join(errs...); err != nil {
 		return fmt.Errorf("close %s: %w", f.path, err)
 	}

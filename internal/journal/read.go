@@ -195,19 +195,16 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 	return h, lost
 }
 
-// Lines gives the lines that count, with their newlines, as they stand in the
-// file, behind the header and the lines of the state at the base.
-func (f *File) Lines() (lines [][]byte, err error) {
+// Commits gives the lines after those that hold the state at the base, as
+// they stand in the part of the file that counts.
+func (f *File) Commits() ([]byte, error) {
 	data, err := readFrom(f.handle, 0)
 	if err != nil {
 		return nil, err
 	}
 	data = data[:min(f.cursor.end, int64(len(data)))]
-	for line := range bytes.Lines(data) {
-		lines = append(lines, line)
+	for range f.header.Lines + 1 {
+		data = data[bytes.IndexByte(data, '\n')+1:]
 	}
-	if skip := int(f.header.Lines) + 1; len(lines) >= skip {
-		return lines[skip:], nil
-	}
-	return nil, nil
+	return data, nil
 }

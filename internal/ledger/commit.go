@@ -377,12 +377,8 @@ func (l *Ledger) timeText(ms int64) string {
 }
 
 func (r *request) call(tx *Tx) error {
-	if r.judge == nil {
-		tx.PutTo(r.node, r.put)
-		return nil
-	}
 	defer func() { r.panicked = recover() }()
-	return r.judge(tx)
+	return r.judge.Judge(tx)
 }
 
 func (l *Ledger) declared(name string) Declared {

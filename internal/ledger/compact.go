@@ -43,7 +43,7 @@ func (l *Ledger) compact() {
 // shrink rewrites the file if that is worth it, and says how many bytes it
 // must keep.
 func (l *Ledger) shrink(size int64) (keep int64, err error) {
-	commits, err := l.file.Lines()
+	commits, err := l.file.Commits()
 	if err != nil {
 		return 0, err
 	}
@@ -51,13 +51,13 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	for e := range (&Snapshot{l, l.Version()}).all("", "") {
 		live += int64(sizeOf(e.Name, e.Value)) + lineOverhead
 	}
-	commits, before, raw := newest(commits, l.opts.Kept, max(live, keptBytes))
-	if keep = live + raw; size <= spread*keep {
+	before, kept, number := newest(commits, l.opts.Kept, max(live, keptBytes))
+	if keep = live + int64(len(kept)); size <= spread*keep {
 		return keep, nil
 	}
 	version := l.Version()
-	base := version - int64(len(commits))
-	recs, err := l.stateAt(base, commits, before)
+	base := version - int64(number)
+	recs, err := l.stateAt(base, before, kept)
 	if err != nil {
 		return keep, err
 	}
@@ -68,10 +68,8 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	recs = forget(recs, &header.Oldest, l.opts.Now())
 	lines, n := stateLines(recs, l.Keys(), base)
 	header.Lines = int64(n)
-	for _, line := range commits {
-		lines = append(lines, line...)
-	}
-	if err := l.file.Rewrite(header, lines, n+len(commits), version); err != nil {
+	lines = append(lines, kept...)
+	if err := l.file.Rewrite(header, lines, n+number, version); err != nil {
 		return keep, err
 	}
 	l.syncedTo = version
@@ -84,25 +82,32 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 // lineOverhead is about what a line has besides names and values.
 const lineOverhead = 100
 
-// newest gives the newest of the commits that may be kept, a number of them
-// within most bytes, and those before.
-func newest(commits [][]byte, number int, most int64) (kept, before [][]byte, size int64) {
+// newest parts commits: at the end the newest that may be kept, a number of
+// them within most bytes.
+func newest(commits []byte, number int, most int64) (before, kept []byte, n int) {
 	from := len(commits)
-	for from > 0 && len(commits)-from < number && size+int64(len(commits[from-1])) <= most {
-		from--
-		size += int64(len(commits[from]))
+	for n < number && from > 0 {
+		start := lastLine(commits[:from])
+		if int64(len(commits)-start) > most {
+			break
+		}
+		from = start
+		n++
 	}
-	return commits[from:], commits[:from], size
+	return commits[:from], commits[from:], n
 }
+
+// lastLine gives where the last of lines starts; each ends in a newline.
+func lastLine(lines []byte) int { return bytes.LastIndexByte(lines[:len(lines)-1], '\n') + 1 }
 
 // stateAt gives all records, those of removed names too, as of a version base
 // from which on the commits kept follow. What these changed is looked up in
 // the commits before, from the newest on, and at last in the lines that open the
 // file; the rest is as it is in memory.
-func (l *Ledger) stateAt(base int64, kept, before [][]byte) ([]Entry, error) {
+func (l *Ledger) stateAt(base int64, before, kept []byte) ([]Entry, error) {
 	var d decoder
 	changed := map[string]*Record{} // nil: to be looked up
-	for _, line := range kept {
+	for line := range bytes.Lines(kept) {
 		if err := d.decode(bytes.TrimSuffix(line, []byte("\n"))); err != nil {
 			return nil, err
 		}
@@ -122,11 +127,13 @@ func (l *Ledger) stateAt(base int64, kept, before [][]byte) ([]Entry, error) {
 			}
 		}
 	}
-	for i := len(before) - 1; i >= 0 && missing > 0; i-- {
-		if err := d.decode(bytes.TrimSuffix(before[i], []byte("\n"))); err != nil {
+	for len(before) > 0 && missing > 0 {
+		start := lastLine(before)
+		if err := d.decode(before[start : len(before)-1]); err != nil {
 			return nil, err
 		}
 		take(&d.c)
+		before = before[:start]
 	}
 	if header := l.file.Header(); missing > 0 && header.Lines > 0 {
 		err := l.file.Reread(&replayer{each: func(c *commit) {

@@ -38,7 +38,7 @@ func putWithin(l *ledger.Ledger, within time.Duration, name string, v value.Valu
 	if err != nil {
 		return err
 	}
-	_, err = l.CommitWithin(within, ledger.Author{}, func(tx *ledger.Tx) error { tx.Put(name, enc); return nil })
+	_, err = l.CommitWithin(within, ledger.Author{}, ledger.JudgeFunc(func(tx *ledger.Tx) error { tx.Put(name, enc); return nil }))
 	return err
 }
 

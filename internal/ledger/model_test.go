@@ -86,7 +86,7 @@ func TestAgainstAModel(t *testing.T) {
 			}
 			fail := rapid.IntRange(0, 4).Draw(rt, "fail") == 0
 			no := errors.New("no")
-			_, err := l.CommitWithin(within, ledger.Author{By: "app"}, func(tx *ledger.Tx) error {
+			_, err := l.CommitWithin(within, ledger.Author{By: "app"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
 				for name, n := range changes {
 					if n == 0 {
 						tx.Drop(name)
@@ -100,7 +100,7 @@ func TestAgainstAModel(t *testing.T) {
 					return no
 				}
 				return nil
-			})
+			}))
 			if fail {
 				require.ErrorIs(rt, err, no)
 				return

@@ -16,7 +16,7 @@ const MaxQueue = 10_000
 type request struct {
 	author Author
 	within time.Duration // over 0: a prompt commit, to be synced within that time
-	judge  func(*Tx) error
+	judge  Judge
 	node   *Node     // without judge: to be set
 	put    Encoded   // to this
 	turn   chan bool // true: lead the next group; false: it is done
@@ -31,36 +31,35 @@ type request struct {
 // for the last time when it sends on turn.
 var requests = sync.Pool{New: func() any { return &request{turn: make(chan bool, 1)} }}
 
-// Commit calls judge when its turn comes and, if it returns nil, makes its
+// A Judge decides what a commit changes. It may be called by another goroutine
+// than the one that commits, but not twice; it must be quick, and must not commit.
+type Judge interface{ Judge(tx *Tx) error }
+
+// JudgeFunc is a function that is a Judge.
+type JudgeFunc func(tx *Tx) error
+
+// Judge calls f.
+func (f JudgeFunc) Judge(tx *Tx) error { return f(tx) }
+
+// Commit asks judge when its turn comes and, if it returns nil, makes its
 // changes. When Commit returns nil they are on the disk and visible. Whatever
-// judge returns, Commit returns, and nothing is changed. judge may be called
-// by another goroutine, but not twice; it must be quick, and must not commit.
+// judge returns, Commit returns, and nothing is changed.
 //
 // Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored,
 // ErrUncertain, a *journal.DamageError.
 func (l *Ledger) Commit(author Author, judge func(*Tx) error) (Result, error) {
-	return l.CommitWithin(0, author, judge)
+	return l.CommitWithin(0, author, JudgeFunc(judge))
 }
 
 // CommitWithin is a prompt Commit: it returns when its changes are written and
 // visible, and they are synced within the time given (0: before it returns).
 // The end of the process does not undo them, a power cut before may.
-func (l *Ledger) CommitWithin(within time.Duration, author Author, judge func(*Tx) error) (Result, error) {
-	return l.commit(request{author: author, within: within, judge: judge})
-}
-
-// PutWithin is a CommitWithin that only puts a value.
-func (l *Ledger) PutWithin(within time.Duration, author Author, n *Node, e Encoded) (Result, error) {
-	return l.commit(request{author: author, within: within, node: n, put: e})
-}
-
-func (l *Ledger) commit(want request) (Result, error) {
+func (l *Ledger) CommitWithin(within time.Duration, author Author, judge Judge) (Result, error) {
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
 	r := requests.Get().(*request)
-	want.turn = r.turn
-	*r = want
+	*r = request{author: author, within: within, judge: judge, turn: r.turn}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
