@@ -34,7 +34,13 @@ type Value struct {
 	nsec uint32 // time
 	bits uint64 // bool, int, float; seconds of a time
 	text string // text, bytes, sealed
-	tree any    // []Value or []Member, sorted by name
+	tree *tree  // list, map; nil when it is empty
+}
+
+// A tree holds what a list or a map consists of.
+type tree struct {
+	items   []Value
+	members []Member // sorted by name
 }
 
 // A Member is one named value of a map.
@@ -77,7 +83,7 @@ func Time(t time.Time) Value {
 func Null() Value { return Value{kind: KindNull} }
 
 // List makes a list out of a copy of items.
-func List(items ...Value) Value { return Value{kind: KindList, tree: slices.Clone(items)} }
+func List(items ...Value) Value { return listOf(slices.Clone(items)) }
 
 // Map makes a map out of members. A name that stands twice is an error.
 func Map(members ...Member) (Value, error) {
@@ -88,7 +94,7 @@ func Map(members ...Member) (Value, error) {
 			return Value{}, fmt.Errorf("%w: the name %q stands twice in one map", ErrInvalid, sorted[i].Name)
 		}
 	}
-	return Value{kind: KindMap, tree: sorted}, nil
+	return mapOf(sorted), nil
 }
 
 // Kind says what v is.
@@ -161,12 +167,38 @@ func (v Value) Len() int {
 	return len(v.text)
 }
 
-func (v Value) items() []Value     { s, _ := v.tree.([]Value); return s }
-func (v Value) members() []Member  { s, _ := v.tree.([]Member); return s }
-func (v Value) float() float64     { return math.Float64frombits(v.bits) }
-func (v Value) same(w Value) bool  { return v.bits == w.bits && v.nsec == w.nsec && v.text == w.text }
-func listOf(items []Value) Value   { return Value{kind: KindList, tree: items} }
-func mapOf(members []Member) Value { return Value{kind: KindMap, tree: members} }
+func (v Value) items() []Value {
+	if v.tree == nil {
+		return nil
+	}
+	return v.tree.items
+}
+
+func (v Value) members() []Member {
+	if v.tree == nil {
+		return nil
+	}
+	return v.tree.members
+}
+
+func (v Value) float() float64    { return math.Float64frombits(v.bits) }
+func (v Value) same(w Value) bool { return v.bits == w.bits && v.nsec == w.nsec && v.text == w.text }
+
+func listOf(items []Value) Value {
+	v := Value{kind: KindList}
+	if len(items) > 0 {
+		v.tree = &tree{items: items}
+	}
+	return v
+}
+
+func mapOf(members []Member) Value {
+	v := Value{kind: KindMap}
+	if len(members) > 0 {
+		v.tree = &tree{members: members}
+	}
+	return v
+}
 
 // Item gives item i of a list; it panics when there is none.
 func (v Value) Item(i int) Value { return v.items()[i] }

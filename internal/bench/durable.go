@@ -118,24 +118,27 @@ func writing() (rows []row, err error) {
 func together() (rows []row, err error) {
 	err = in(func(ns *pantry.Namespace) error {
 		count := func(writers int) (float64, error) {
-			const span = 300 * time.Millisecond
-			var done atomic.Int64
+			var stop atomic.Bool
 			var all sync.WaitGroup
-			failed := make([]error, writers)
+			done, failed := make([]int, writers), make([]error, writers)
 			start := time.Now()
+			time.AfterFunc(300*time.Millisecond, func() { stop.Store(true) })
 			for w := range writers {
 				all.Go(func() {
 					v := pantry.Int(fmt.Sprint("n", w), 0).In(ns)
-					for time.Since(start) < span {
-						if _, failed[w] = pantry.Add(v, 1); failed[w] != nil {
-							return
-						}
-						done.Add(1)
+					n := 0
+					for start := v.Get(); !stop.Load() && failed[w] == nil; n++ {
+						failed[w] = v.Set(start + n + 1)
 					}
+					done[w] = n
 				})
 			}
 			all.Wait()
-			return float64(done.Load()) / time.Since(start).Seconds(), errors.Join(failed...)
+			sum := 0
+			for _, n := range done {
+				sum += n
+			}
+			return float64(sum) / time.Since(start).Seconds(), errors.Join(failed...)
 		}
 		var ones, many []time.Duration // commits a second, to have medians of them
 		for range 7 {

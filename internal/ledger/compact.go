@@ -305,7 +305,7 @@ func (s *salvager) Accept() {
 		s.at[name] = s.c.Version
 		return false
 	}
-	s.set = slices.DeleteFunc(s.set, func(p placed) bool { return older(p.name) })
+	s.set = slices.DeleteFunc(s.set, func(p *place) bool { return older(p.Name) })
 	s.c.changes = slices.DeleteFunc(s.c.changes, func(ch change) bool { return older(ch.name) })
 	newest := max(s.version, s.c.Version)
 	s.image.Accept()

@@ -15,7 +15,6 @@ type image struct {
 	version int64
 	keys    []Declared
 	schema  int64 // -1: not told
-	places  []Node
 	stamps  []Stamp
 }
 
@@ -23,7 +22,7 @@ var _ journal.Consumer = (*image)(nil)
 
 func newImage() *image {
 	im := &image{nodes: map[string]*Node{}, schema: -1}
-	im.records = &slab{}
+	im.slab = &slab{}
 	return im
 }
 
@@ -40,8 +39,8 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 	return journal.Mark{Version: im.c.Version, Synced: im.c.synced}, err
 }
 
-// Accept takes the line in. Records and nodes come from slabs, which makes
-// reading a long file cheaper; a slab is freed when the last in it is.
+// Accept takes the line in. A name that was set before gets another node,
+// which costs less than to look: nobody has the old one yet.
 func (im *image) Accept() {
 	if len(im.stamps) == 0 {
 		im.stamps = make([]Stamp, slabSize)
@@ -51,31 +50,19 @@ func (im *image) Accept() {
 	*stamp = im.c.Stamp
 	im.version = stamp.Version
 	for _, p := range im.set {
-		p.rec.Stamp = stamp
-		im.place(p.name, p.rec)
+		p.rec.Load().Stamp = stamp
+		im.nodes[p.Name] = &p.Node
 	}
 	for _, ch := range im.c.changes { // what the line drops
-		rec := im.records.next()
-		rec.Stamp = stamp
-		im.place(ch.name, rec)
+		p := im.slab.next()
+		p.Name, p.first.Stamp = ch.name, stamp
+		p.rec.Store(&p.first)
+		im.nodes[ch.name] = &p.Node
 	}
 	im.keys = append(im.keys, im.c.keys...)
 	if im.c.schema >= 0 {
 		im.schema = im.c.schema
 	}
-}
-
-// place gives a name its record. A name that was set before gets another node,
-// which costs less than to look: nobody has the old one yet.
-func (im *image) place(name string, rec *Record) {
-	if len(im.places) == 0 {
-		im.places = make([]Node, slabSize)
-	}
-	node := &im.places[0]
-	im.places = im.places[1:]
-	node.Name = name
-	node.rec.Store(rec)
-	im.nodes[name] = node
 }
 
 // stateLines writes records, the declared keys and the schema as the lines

@@ -133,32 +133,32 @@ type decoder struct {
 	c     commit
 	names strings.Builder // see keep
 
-	// Where records is set, what a line sets goes there instead of into c.changes,
-	// which saves a copy of each value.
-	records *slab
-	set     []placed
+	// Where slab is set, what a line sets goes to places from it instead of into
+	// c.changes, which saves copying each value.
+	slab *slab
+	set  []*place
 }
 
-// A placed is a record that has its value and not yet its stamp.
-type placed struct {
-	name string
-	rec  *Record
+// A place is a node with its first record, which has no stamp yet.
+type place struct {
+	Node
+	first Record
 }
 
-// A slab makes records many at a time.
-type slab struct{ free []Record }
+// A slab makes places many at a time.
+type slab struct{ free []place }
 
-func (s *slab) next() *Record {
+func (s *slab) next() *place {
 	if len(s.free) == 0 {
-		s.free = make([]Record, slabSize)
+		s.free = make([]place, slabSize)
 	}
-	rec := &s.free[0]
+	p := &s.free[0]
 	s.free = s.free[1:]
-	return rec
+	return p
 }
 
-// slabSize is how many records a slab makes at a time: enough to save most of
-// the cost, and few enough that one that stays keeps little alive.
+// slabSize is how many places a slab makes at a time, which saves most of the
+// cost of making them one by one.
 const slabSize = 128
 
 func (d *decoder) decode(line []byte) error {
@@ -270,13 +270,21 @@ func (d *decoder) readSet() error {
 }
 
 func (d *decoder) add(name string, v value.Value) {
-	if d.records == nil {
+	if d.slab == nil {
 		d.c.changes = append(d.c.changes, change{name: name, val: v})
 		return
 	}
-	rec := d.records.next()
+	p := d.slab.next()
+	p.Name = name
+	rec := &p.first
+	switch v.Kind() {
+	case value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
+	default:
+		rec = new(Record) // first stays as long as the node, and so would what it refers to
+	}
 	rec.Value = v
-	d.set = append(d.set, placed{name, rec})
+	p.rec.Store(rec)
+	d.set = append(d.set, p)
 }
 
 // shortEntry is about the length of a short entry in a line.

@@ -42,20 +42,20 @@ var never = &Record{Stamp: &Stamp{}}
 type Node struct {
 	Name string
 	rec  atomic.Pointer[Record]
-	used atomic.Uint32 // usedRead, usedWritten
 
 	// ahead is what a commit of the group that is being judged makes of the
 	// name: those after it see it, and nobody else yet. Guarded by Ledger.io.
 	ahead *Record
 
-	mu      sync.Mutex    // guards caches
-	caches  []func() bool // see OnChange
-	crowded atomic.Bool   // there are maxCaches, none of which had ended when last seen
+	mu     sync.Mutex     // guards caches
+	caches *[]func() bool // see OnChange; a pointer, since few nodes have any
+	flags  atomic.Uint32  // usedRead, usedWritten, crowded
 }
 
 const (
 	usedRead uint32 = 1 << iota
 	usedWritten
+	crowded // there are maxCaches, none of which had ended when last seen
 )
 
 func newNode(name string) *Node {
@@ -71,25 +71,32 @@ const maxCaches = 16
 // OnChange has drop called whenever another record is about to become visible,
 // until it returns false. It returns false itself when too many are there.
 func (n *Node) OnChange(drop func() bool) bool {
-	if n.crowded.Load() {
+	if n.flags.Load()&crowded != 0 {
 		return false
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if len(n.caches) == maxCaches { // those that have ended make room
+	if n.caches == nil {
+		n.caches = new([]func() bool)
+	}
+	if len(*n.caches) == maxCaches { // those that have ended make room
 		n.emptyCaches()
 	}
-	if len(n.caches) == maxCaches {
+	if len(*n.caches) == maxCaches {
 		return false
 	}
-	n.caches = append(n.caches, drop)
+	*n.caches = append(*n.caches, drop)
 	return true
 }
 
 // emptyCaches calls each drop; mu must be held.
 func (n *Node) emptyCaches() {
-	n.caches = slices.DeleteFunc(n.caches, func(drop func() bool) bool { return !drop() })
-	n.crowded.Store(len(n.caches) == maxCaches)
+	*n.caches = slices.DeleteFunc(*n.caches, func(drop func() bool) bool { return !drop() })
+	if len(*n.caches) == maxCaches {
+		n.flags.Or(crowded)
+	} else {
+		n.flags.And(^crowded)
+	}
 }
 
 // IfNewest calls keep when rec is the newest record. What keep puts in a cache
@@ -106,7 +113,7 @@ func (n *Node) IfNewest(rec *Record, keep func()) {
 func (n *Node) set(rec *Record) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if len(n.caches) > 0 {
+	if n.caches != nil {
 		n.emptyCaches()
 	}
 	n.rec.Store(rec)
@@ -130,15 +137,15 @@ func (n *Node) MarkRead() { n.mark(usedRead) }
 func (n *Node) MarkWritten() { n.mark(usedWritten) }
 
 func (n *Node) mark(bit uint32) {
-	if n.used.Load()&bit == 0 {
-		n.used.Or(bit)
+	if n.flags.Load()&bit == 0 {
+		n.flags.Or(bit)
 	}
 }
 
 // Used says whether the name was read and written since the ledger was opened.
 func (n *Node) Used() (read, written bool) {
-	u := n.used.Load()
-	return u&usedRead != 0, u&usedWritten != 0
+	f := n.flags.Load()
+	return f&usedRead != 0, f&usedWritten != 0
 }
 
 // An Entry is a name with its record.
