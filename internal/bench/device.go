@@ -52,6 +52,15 @@ func reading() (rows []row, err error) {
 			}
 			runtime.KeepAlive(last)
 		}
+		var ps atomic.Pointer[frame]
+		ps.Store(new(frame))
+		loadStruct := func(n int) {
+			var last frame
+			for range n {
+				last = *ps.Load()
+			}
+			runtime.KeepAlive(last)
+		}
 		getInt := func(n int) {
 			var last int
 			for range n {
@@ -74,12 +83,9 @@ func reading() (rows []row, err error) {
 			runtime.KeepAlive(last)
 		}
 		const floor = "atomic pointer load and dereference"
-		got, base := paired(21, n, getInt, loadInt)
-		rows = append(rows, compared("Get of a bound int variable", floor, got, base, 5))
-		got, base = paired(21, n, getText, loadInt)
-		rows = append(rows, compared("Get of a bound text variable", floor, got, base, 5))
-		got, base = paired(21, n, getStruct, loadInt)
-		rows = append(rows, compared("Get of a struct of five fields without references", floor, got, base, 12))
+		rows = append(rows, compared("Get of a bound int variable", floor, paired(21, n, getInt, loadInt), 5))
+		rows = append(rows, compared("Get of a bound text variable", floor, paired(21, n, getText, loadInt), 5))
+		rows = append(rows, compared("Get of a struct of five fields without references", floor+", of such a struct", paired(21, n, getStruct, loadStruct), 12))
 		allocs := testing.AllocsPerRun(1000, func() { getInt(1); getText(1); getStruct(1) })
 		rows = append(rows, row{what: "allocations of the three", floor: "", got: fmt.Sprint(allocs), note: "0", bad: allocs > 0})
 		return nil

@@ -4,6 +4,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"runtime"
@@ -46,7 +47,8 @@ func run() error {
 	fmt.Printf(`# Benchmarks
 
 Each figure is a ratio to a floor measured in the same run: the times are those
-of one noisy machine, the ratios are the claim. Medians of paired rounds.
+of one noisy machine, the ratios are the claim. Times and ratios are medians of
+paired rounds, each its own.
 Made by `+"`make bench`"+` with %s on %s/%s, %d processors.
 
 | what | floor | measured | floor | ratio | limit |
@@ -75,15 +77,30 @@ Made by `+"`make bench`"+` with %s on %s/%s, %d processors.
 	return nil
 }
 
-// paired runs two functions in turn, round by round, and gives the medians of
-// their times for one call. Each is called n times a round.
-func paired(rounds, n int, measured, floor func(n int)) (got, base time.Duration) {
+// A pair is what the rounds of two functions gave: the medians of their times
+// for one call, and of the rounds' ratios, which what slows the machine down
+// for a while changes least.
+type pair struct {
+	got, base time.Duration
+	ratio     float64
+}
+
+// paired runs two functions in turn, round by round. Each is called n times a round.
+func paired(rounds, n int, measured, floor func(n int)) pair {
 	var gots, bases []time.Duration
 	for range rounds {
 		bases = append(bases, timed(n, floor))
 		gots = append(gots, timed(n, measured))
 	}
-	return median(gots), median(bases)
+	return pairOf(gots, bases)
+}
+
+func pairOf(gots, bases []time.Duration) pair {
+	ratios := make([]float64, len(gots))
+	for i := range gots {
+		ratios[i] = float64(gots[i]) / float64(bases[i])
+	}
+	return pair{median(gots), median(bases), median(ratios)}
 }
 
 func timed(n int, f func(n int)) time.Duration {
@@ -92,7 +109,7 @@ func timed(n int, f func(n int)) time.Duration {
 	return time.Since(start) * 1000 / time.Duration(n) // in thousandths, for what takes less than 1 ns
 }
 
-func median(all []time.Duration) time.Duration {
+func median[T cmp.Ordered](all []T) T {
 	slices.Sort(all)
 	return all[len(all)/2]
 }
@@ -109,6 +126,6 @@ func perCall(d time.Duration) string {
 	return fmt.Sprintf("%.2f ms", ns/1e6)
 }
 
-func compared(what, floor string, got, base time.Duration, limit float64) row {
-	return row{what: what, floor: floor, got: perCall(got), base: perCall(base), ratio: float64(got) / float64(base), limit: limit}
+func compared(what, floor string, p pair, limit float64) row {
+	return row{what: what, floor: floor, got: perCall(p.got), base: perCall(p.base), ratio: p.ratio, limit: limit}
 }

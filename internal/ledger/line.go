@@ -311,7 +311,13 @@ func (d *decoder) readUsual() bool {
 	var name, kind []byte
 	var err error
 	if r.Literal(`{"name":`) {
-		if name, err = r.StringBytes(); err == nil && r.Literal(`,"kind":`) {
+		name, err = r.StringBytes()
+		if err == nil && len(name) > 0 && r.Literal(`,"kind":"int","value":`) { // most of what there is
+			if n, err := r.Int(); err == nil && r.Literal(`}`) {
+				d.add(d.keep(name), value.Int(n))
+				return true
+			}
+		} else if err == nil && r.Literal(`,"kind":`) {
 			kind, err = r.StringBytes()
 		}
 	}
