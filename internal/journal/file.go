@@ -137,7 +137,7 @@ func (f *File) Load(c Consumer) (*Tail, error) {
 		return nil, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
 	}
 	f.header = header
-	f.cursor = cursor{end: int64(size) + 1}
+	f.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1}
 	if header.Lines == 0 {
 		f.cursor.last = header.Base
 	}
@@ -273,6 +273,9 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	f.retire()
 	f.handle, f.header = h, header
 	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept)}
+	for range header.Lines + 1 {
+		f.cursor.commits += int64(bytes.IndexByte(all[f.cursor.commits:], '\n')) + 1
+	}
 	return f.disk.SyncDir(f.dir)
 }
 

@@ -49,6 +49,8 @@ type cursor struct {
 	end  int64 // the offset behind the last line that counts
 	last int64 // its version
 	line int64 // how many lines were read, without the header
+	// commits is where the lines end that hold the state at the base.
+	commits int64
 }
 
 // readLines feeds the lines of data, which starts at cur.end, to c until one
@@ -65,7 +67,9 @@ func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail 
 			break
 		}
 		cur.end += int64(size) + 1
-		cur.line++
+		if cur.line++; cur.line <= h.Lines {
+			cur.commits = cur.end
+		}
 		taken++
 		data = data[size+1:]
 	}
@@ -196,15 +200,18 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 }
 
 // Commits gives the lines after those that hold the state at the base, as
-// they stand in the part of the file that counts.
-func (f *File) Commits() ([]byte, error) {
-	data, err := readFrom(f.handle, 0)
+// they stand in the part of the file that counts: all of them, or the newest,
+// of which there are about most bytes.
+func (f *File) Commits(most int64) (lines []byte, all bool, err error) {
+	from := max(f.cursor.end-most, f.cursor.commits)
+	all = from == f.cursor.commits
+	data, err := readFrom(f.handle, from)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	data = data[:min(f.cursor.end, int64(len(data)))]
-	for range f.header.Lines + 1 {
+	data = data[:min(f.cursor.end-from, int64(len(data)))]
+	if !all { // it may begin in the middle of a line
 		data = data[bytes.IndexByte(data, '\n')+1:]
 	}
-	return data, nil
+	return data, all, nil
 }

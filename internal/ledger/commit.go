@@ -149,12 +149,15 @@ type Encoded struct {
 // Encode checks a value and makes its JSON form. Errors wrap value.ErrInvalid
 // or ErrTooLarge.
 func Encode(v value.Value) (Encoded, error) {
+	e := Encoded{val: v}
+	switch v.Kind() {
+	case value.KindBool, value.KindInt, value.KindFloat:
+		return e, nil // which are fit whatever they are
+	}
 	if err := v.Check(); err != nil {
 		return Encoded{}, err
 	}
-	e := Encoded{val: v}
-	switch v.Kind() {
-	case value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
+	if v.Kind() == value.KindTime {
 		return e, nil
 	}
 	e.json = v.AppendJSON(nil)

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -13,10 +14,10 @@ import (
 
 // What a compaction keeps, and from which size on there is one.
 const (
-	smallFile    = 1 << 20 // no file under it is compacted (Options.Small)
-	spread       = 4       // nor one under so many times what it must keep
-	keptCommits  = 200     // Options.Kept
-	keptBytes    = 256 << 10
+	smallFile    = 1 << 20   // no file under it is compacted (Options.Small)
+	spread       = 4         // nor one under so many times what it must keep
+	keptCommits  = 200       // Options.Kept
+	keptBytes    = 256 << 10 // Options.KeptBytes
 	keptGone     = 10_000
 	keptGoneDays = 7
 )
@@ -43,21 +44,21 @@ func (l *Ledger) compact() {
 // shrink rewrites the file if that is worth it, and says how many bytes it
 // must keep.
 func (l *Ledger) shrink(size int64) (keep int64, err error) {
-	commits, err := l.file.Commits()
-	if err != nil {
-		return 0, err
-	}
 	var live int64
 	for e := range (&Snapshot{l, l.Version()}).all("", "") {
 		live += int64(sizeOf(e.Name, e.Value)) + lineOverhead
 	}
-	before, kept, number := newest(commits, l.opts.Kept, max(live, keptBytes))
+	commits, all, err := l.file.Commits(max(live, l.opts.KeptBytes))
+	if err != nil {
+		return 0, err
+	}
+	before, kept, number := newest(commits, l.opts.Kept)
 	if keep = live + int64(len(kept)); size <= spread*keep {
 		return keep, nil
 	}
 	version := l.Version()
 	base := version - int64(number)
-	recs, err := l.stateAt(base, before, kept)
+	recs, err := l.stateAt(base, before, kept, all)
 	if err != nil {
 		return keep, err
 	}
@@ -82,17 +83,11 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 // lineOverhead is about what a line has besides names and values.
 const lineOverhead = 100
 
-// newest parts commits: at the end the newest that may be kept, a number of
-// them within most bytes.
-func newest(commits []byte, number int, most int64) (before, kept []byte, n int) {
+// newest parts commits: at the end the newest, a number of them or all.
+func newest(commits []byte, number int) (before, kept []byte, n int) {
 	from := len(commits)
-	for n < number && from > 0 {
-		start := lastLine(commits[:from])
-		if int64(len(commits)-start) > most {
-			break
-		}
-		from = start
-		n++
+	for ; n < number && from > 0; n++ {
+		from = lastLine(commits[:from])
 	}
 	return commits[:from], commits[from:], n
 }
@@ -103,8 +98,9 @@ func lastLine(lines []byte) int { return bytes.LastIndexByte(lines[:len(lines)-1
 // stateAt gives all records, those of removed names too, as of a version base
 // from which on the commits kept follow. What these changed is looked up in
 // the commits before, from the newest on, and at last in the lines that open the
-// file; the rest is as it is in memory.
-func (l *Ledger) stateAt(base int64, before, kept []byte) ([]Entry, error) {
+// file; the rest is as it is in memory. Where before is not all of these, all
+// is false.
+func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Entry, error) {
 	var d decoder
 	changed := map[string]*Record{} // nil: to be looked up
 	for line := range bytes.Lines(kept) {
@@ -115,7 +111,7 @@ func (l *Ledger) stateAt(base int64, before, kept []byte) ([]Entry, error) {
 			changed[ch.name] = nil
 		}
 	}
-	missing := len(changed)
+	missing, looked := len(changed), 0 // looked: bytes of before that were looked through
 	take := func(c *commit) {
 		stamp := c.Stamp
 		for _, ch := range c.changes {
@@ -127,12 +123,21 @@ func (l *Ledger) stateAt(base int64, before, kept []byte) ([]Entry, error) {
 			}
 		}
 	}
-	for len(before) > 0 && missing > 0 {
+	for missing > 0 && (len(before) > 0 || !all) {
+		if len(before) == 0 {
+			commits, _, err := l.file.Commits(math.MaxInt64)
+			if err != nil {
+				return nil, err
+			}
+			before, all = commits[:len(commits)-len(kept)-looked], true
+			continue
+		}
 		start := lastLine(before)
 		if err := d.decode(before[start : len(before)-1]); err != nil {
 			return nil, err
 		}
 		take(&d.c)
+		looked += len(before) - start
 		before = before[:start]
 	}
 	if header := l.file.Header(); missing > 0 && header.Lines > 0 {

@@ -70,7 +70,7 @@ type machine struct {
 // number of commits each.
 func (m *machine) run(t *testing.T, dir string, disk *simdisk.Disk, rng *rand.Rand) {
 	var d damages
-	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: d.take, Salvage: true, Small: 1, Kept: 5})
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: d.take, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400})
 	if err != nil {
 		require.ErrorIs(t, err, simdisk.ErrDead)
 		return
@@ -263,7 +263,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 	for stop := 1; ; stop++ {
 		disk := simdisk.New()
 		open := func(d *simdisk.Disk) (*ledger.Ledger, error) {
-			return ledger.Open(dir, "board", ledger.Options{Disk: d, Small: 1, Kept: 2, Problem: func(err error) {
+			return ledger.Open(dir, "board", ledger.Options{Disk: d, Small: 1, Kept: 2, KeptBytes: 150, Problem: func(err error) {
 				assert.NotErrorAs(t, err, new(*ledger.Damage))
 			}})
 		}

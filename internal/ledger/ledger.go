@@ -34,10 +34,12 @@ type Options struct {
 	// copy and writes the file anew, a reader shows it. Without it a damaged
 	// file is an error.
 	Salvage bool
-	// Small is the size in bytes under which no file is compacted, and Kept
-	// how many commits a compaction keeps. 0: 1 MiB and 200.
-	Small int64
-	Kept  int
+	// Small is the size in bytes under which no file is compacted; Kept is how
+	// many commits a compaction keeps, and KeptBytes how many bytes of these even
+	// where the entries have fewer. 0: 1 MiB, 200, 256 KiB.
+	Small     int64
+	Kept      int
+	KeptBytes int64
 }
 
 // A Ledger is an open namespace or board. It is safe for concurrent use, and
@@ -124,6 +126,9 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	}
 	if o.Kept == 0 {
 		o.Kept = keptCommits
+	}
+	if o.KeptBytes == 0 {
+		o.KeptBytes = keptBytes
 	}
 	if o.Problem == nil {
 		o.Problem = func(error) {}

@@ -59,7 +59,7 @@ func TestAgainstAModel(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		disk := simdisk.New()
 		open := func() *ledger.Ledger {
-			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: rapid.IntRange(1, 30).Draw(rt, "kept"), Problem: func(err error) { rt.Error(err) }})
+			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: rapid.IntRange(1, 30).Draw(rt, "kept"), KeptBytes: rapid.Int64Range(1, 3000).Draw(rt, "bytes kept"), Problem: func(err error) { rt.Error(err) }})
 			require.NoError(rt, err)
 			return l
 		}
