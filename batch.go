@@ -180,7 +180,6 @@ func (b *Batch) record(n *ledger.Node) *ledger.Record {
 	if b.ended {
 		return n.Record()
 	}
-	n.MarkRead()
 	return b.find(n.Name)
 }
 
@@ -223,7 +222,9 @@ func (b *Batch) edit(op, name string, change func() error) error {
 
 // Entry gives what a name holds in the batch.
 func (b *Batch) Entry(name string) (e Entry, found bool) {
-	rec := b.batch().record(b.ns.l.Node(name))
+	n := b.batch().ns.l.Node(name)
+	n.MarkRead()
+	rec := b.record(n)
 	return entryOf(ledger.Entry{Name: name, Record: rec}), rec.Found()
 }
 

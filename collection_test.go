@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/keyuse"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -393,6 +394,53 @@ func TestUsage(t *testing.T) {
 	assert.Equal(t, "true false true false", usage["reminder-hour"])
 	assert.Equal(t, "false true false false", usage["left"])
 	assert.Equal(t, "true false false false", usage["harvest/total-kg"])
+}
+
+// What runs note of their use adds up, and is told of the keys that the last declared.
+func TestNoteUsage(t *testing.T) {
+	dir := t.TempDir()
+	run := func(use func(ns *pantry.Namespace), opts ...pantry.Option) keyuse.Notes {
+		ns := open(t, dir, append(opts, pantry.NoteUsage(), pantry.OnProblem(func(p pantry.Problem) { t.Error(p) }))...)
+		use(ns)
+		require.NoError(t, ns.Flush())
+		require.NoError(t, ns.Close())
+		n, err := keyuse.Load(dir, "plotbook")
+		require.NoError(t, err)
+		return n
+	}
+	assert.Zero(t, run(func(ns *pantry.Namespace) { plot.In(ns).Get() }).Runs, "without Declare there is nothing to note")
+	watered := pantry.Int("watered", 0)
+	declared := pantry.Declare(plot, reminderHour, watered, plantings)
+	n := run(func(ns *pantry.Namespace) {
+		plot.In(ns).Get()
+		require.NoError(t, reminderHour.In(ns).Set(7))
+	}, declared)
+	assert.Equal(t, map[string]keyuse.Use{"plot": {Read: true}, "reminder-hour": {Written: true}, "watered": {}, "plantings": {}}, n.Keys)
+	assert.Equal(t, 1, n.Runs, "Flush and Close are one run")
+	n = run(func(ns *pantry.Namespace) {
+		watered.At("C4").In(ns).Get()
+		_, err := plantings.In(ns).Add(planting{Crop: "beans"})
+		require.NoError(t, err)
+	}, declared)
+	assert.Equal(t, map[string]keyuse.Use{"plot": {Read: true}, "reminder-hour": {Written: true}, "watered": {Read: true}, "plantings": {Written: true}}, n.Keys)
+	assert.Equal(t, 2, n.Runs)
+	n = run(func(ns *pantry.Namespace) {
+		for range plantings.In(ns).All() {
+		}
+	}, declared)
+	assert.True(t, n.Keys["plantings"].Read)
+	n = run(func(*pantry.Namespace) {}, pantry.Declare(plot))
+	assert.Equal(t, map[string]keyuse.Use{"plot": {Read: true}}, n.Keys, "what is not declared any more is forgotten")
+	left, err := filepath.Glob(filepath.Join(dir, ".plotbook.usage*"))
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+
+	require.NoError(t, os.WriteFile(left[0], []byte("{}"), 0o600))
+	var found []string
+	ns := open(t, dir, declared, pantry.NoteUsage(), pantry.OnProblem(func(p pantry.Problem) { found = append(found, p.Err.Error()) }))
+	require.NoError(t, ns.Close(), "nothing is lost by it")
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0], "does not hold notes on usage: remove it")
 }
 
 func TestSchema(t *testing.T) {

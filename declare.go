@@ -151,30 +151,3 @@ func (ns *Namespace) Declared() []DeclaredKey {
 	}
 	return out
 }
-
-// A KeyUsage says what the program did with a name since Open.
-type KeyUsage struct {
-	Name     string
-	Declared bool // by Declare, by itself or as one of a family
-	Stored   bool // there is a value now
-	Read     bool
-	Written  bool // or tried to
-}
-
-// Usage tells of each declared key, and of every other name that was read,
-// written or is stored, what the program did with it since Open: a key that is
-// declared and never read or never written may be misspelt somewhere.
-func (ns *Namespace) Usage() []KeyUsage {
-	var out []KeyUsage
-	for n := range ns.namespace().l.Nodes() {
-		read, written := n.Used()
-		u := KeyUsage{Name: n.Name, Stored: n.Record().Found(), Read: read, Written: written}
-		if d := ns.declaration; d != nil {
-			u.Declared = d.covers(n.Name)
-		}
-		if u.Declared || u.Stored || read || written {
-			out = append(out, u)
-		}
-	}
-	return out
-}

@@ -32,6 +32,8 @@ type Namespace struct {
 	declaration *declaration // nil: nothing was declared
 	undeclared  sync.Map     // names that were used without being declared
 	large       sync.Map     // names of values that were reported as large
+	notes       bool         // see NoteUsage
+	noted       bool         // this run is counted; guarded by the lock of l
 	closed      atomic.Bool
 	done        chan struct{}
 }
@@ -76,7 +78,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	ns := &Namespace{
 		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
-		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin),
+		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin), notes: o.noteUsage,
 	}
 	var err error
 	if ns.declaration, err = newDeclaration(o.declared); err != nil {
@@ -197,6 +199,7 @@ func (ns *Namespace) Close() error {
 		return nil
 	}
 	close(ns.done)
+	ns.noteUsage()
 	// Another Namespace may keep the file open.
 	return ns.fail("close", "", errors.Join(ns.l.Flush(), ns.l.Close()))
 }
@@ -216,6 +219,7 @@ func (ns *Namespace) Flush() error {
 	if ns.namespace().closed.Load() {
 		return ns.fail("flush", "", ErrClosed)
 	}
+	ns.noteUsage()
 	return ns.fail("flush", "", ns.l.Flush())
 }
 
@@ -268,7 +272,9 @@ func entryOf(e ledger.Entry) Entry {
 
 // Entry gives what is stored under name, if there is anything.
 func (ns *Namespace) Entry(name string) (e Entry, found bool) {
-	rec := ns.namespace().l.Node(name).Record()
+	n := ns.namespace().l.Node(name)
+	n.MarkRead()
+	rec := n.Record()
 	return entryOf(ledger.Entry{Name: name, Record: rec}), rec.Found()
 }
 

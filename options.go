@@ -15,6 +15,7 @@ type options struct {
 	limits    limits
 	strict    bool
 	within    time.Duration
+	noteUsage bool
 }
 
 type limits struct{ value, namespace int }

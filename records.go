@@ -62,7 +62,7 @@ func (k RecordsKey[T]) declared() []ledger.Declared {
 func (k RecordsKey[T]) lossy() string { return k.one.lossy() }
 
 func (k RecordsKey[T]) examine(ns *Namespace) {
-	for range k.In(ns).All() {
+	for range k.In(ns).all() {
 	}
 }
 
@@ -290,6 +290,13 @@ func compareIDs(a, b string) int {
 // write. In a batch the walk sees the batch's changes.
 func (r Records[T]) All() iter.Seq2[string, T] {
 	return func(yield func(string, T) bool) {
+		r.markRead()
+		r.all()(yield)
+	}
+}
+
+func (r Records[T]) all() iter.Seq2[string, T] {
+	return func(yield func(string, T) bool) {
 		ns := r.namespace()
 		for _, e := range r.entries() {
 			x, err := r.k.d.decode(e.rec.Value)
@@ -305,7 +312,13 @@ func (r Records[T]) All() iter.Seq2[string, T] {
 }
 
 // Len is how many records there are, with those that can't be used.
-func (r Records[T]) Len() int { return len(r.entries()) }
+func (r Records[T]) Len() int {
+	r.markRead()
+	return len(r.entries())
+}
+
+// markRead notes that the program reads the records, though there may be none.
+func (r Records[T]) markRead() { r.namespace().l.Node(r.k.d.name).MarkRead() }
 
 // Watch gives all ids now, and then, after each change, those of the records
 // that were added, changed or deleted: see Namespace.Watch.
@@ -315,6 +328,7 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 		misuse("Watch of %s in a batch: watch the records of the namespace", r.k.d.name)
 	}
 	return func(yield func([]string) bool) {
+		r.markRead()
 		for names := range ns.watch(ctx, nil, []string{prefix}) {
 			ids := make([]string, 0, len(names))
 			for _, name := range names {

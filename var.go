@@ -95,6 +95,7 @@ func (v Var[T]) Lookup() (x T, found bool, err error) {
 func (v Var[T]) read() *reading[T] {
 	b := v.binding()
 	if v.b.in != nil {
+		b.node.MarkRead()
 		return b.decode(v.b.in.record(b.node))
 	}
 	r := b.cache.Load()

@@ -4,12 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/inspect"
+	"github.com/small-pantry/pantry/internal/keyuse"
 )
 
 func (a *app) check() *cobra.Command {
@@ -18,8 +21,9 @@ func (a *app) check() *cobra.Command {
 		Short: "Find what is wrong or will go wrong",
 		Long: `check looks for damage, secrets in the clear, large values and files, names that
 nearly match, numbers kept as text, and, where apps have declared their keys, kinds
-that don't fit, undeclared names and keys that were never written. The exit code is 1
-when there are findings.`,
+that don't fit, undeclared names, and keys that were never written or, where the
+apps note their use (pantry.NoteUsage), never read. The exit code is 1 when there
+are findings.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			start := time.Now()
@@ -33,8 +37,11 @@ when there are findings.`,
 			if err != nil {
 				return err
 			}
-			findings := a.damage()
-			findings = append(findings, placeOf(l, loaded).Findings()...)
+			place, err := placeOf(l, loaded)
+			if err != nil {
+				return err
+			}
+			findings := append(a.damage(), place.Findings()...)
 			if a.json {
 				if findings == nil {
 					findings = []inspect.Finding{}
@@ -61,18 +68,27 @@ func (a *app) damage() (out []inspect.Finding) {
 	return out
 }
 
-func placeOf(l listing, loaded time.Duration) inspect.Place {
+func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
 	p := inspect.Place{Load: loaded}
+	var used keyuse.Notes
 	if info, err := os.Stat(l.Path); err == nil {
 		p.Bytes = info.Size()
+		dir, file := filepath.Split(l.Path)
+		if used, err = keyuse.Load(dir, strings.TrimSuffix(file, filepath.Ext(file))); err != nil {
+			return p, err
+		}
 	}
 	for _, e := range l.Entries {
 		p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
 	}
 	for _, k := range l.Declared {
-		p.Declared = append(p.Declared, inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many})
+		key := inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many}
+		if use, noted := used.Keys[k.Name]; noted && !use.Read {
+			key.Unread = used.Runs
+		}
+		p.Declared = append(p.Declared, key)
 	}
-	return p
+	return p, nil
 }
 
 func (a *app) printFindings(where string, findings []inspect.Finding) {

@@ -28,9 +28,10 @@ type Entry struct {
 
 // A Key is what inspect needs of a declared key.
 type Key struct {
-	Name string
-	Kind value.Kind
-	Many bool
+	Name   string
+	Kind   value.Kind
+	Many   bool
+	Unread int // how many runs of its apps noted their use, none of which read it
 }
 
 // A Place is what is looked at.
@@ -75,6 +76,12 @@ func (p Place) Findings() []Finding {
 		})
 		if !written {
 			f.add("never-written", k.Name, "it is declared, and was never written or is removed")
+		}
+		switch {
+		case k.Unread == 1:
+			f.add("never-read", k.Name, "it is declared, and the one run that noted its use did not read it: what is stored is never shown")
+		case k.Unread > 1:
+			f.add("never-read", k.Name, "it is declared, and none of the %d runs that noted their use read it: what is stored is never shown", k.Unread)
 		}
 	}
 	f.nearMisses(p)

@@ -328,6 +328,21 @@ func (l *Ledger) Forget() error {
 	return nil
 }
 
+// Locked runs f while no other process, and nobody else in this one, can write.
+// Errors are those of the lock, ErrClosed, and those of f.
+func (l *Ledger) Locked(f func() error) error {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return ErrClosed
+	}
+	if err := l.file.Lock(l.opts.Wait); err != nil {
+		return err
+	}
+	defer l.file.Unlock()
+	return f()
+}
+
 // Schema is the number of the schema that the entries have.
 func (l *Ledger) Schema() int64 {
 	l.mu.RLock()
