@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"path/filepath"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -155,6 +157,15 @@ func (d *device) apply(_ context.Context, changes []board.Change) (int64, error)
 		return nil
 	})
 	return d.ns.Version(), err
+}
+
+// replaced draws a new id for the file.
+func (d *device) replaced() error {
+	l, err := ledger.Open(filepath.Dir(d.ns.Path()), d.ns.Name(), ledger.Options{})
+	if err != nil {
+		return err
+	}
+	return errors.Join(l.Renew(), l.Close())
 }
 
 func (d *device) rm(_ context.Context, names []string) (int64, error) {

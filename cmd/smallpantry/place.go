@@ -29,6 +29,8 @@ type place interface {
 	at(ctx context.Context, version int64) ([]board.Entry, error)
 	// apply makes each entry what it is to be, if it is still what it was.
 	apply(ctx context.Context, changes []board.Change) (version int64, err error)
+	// replaced tells that all of it was replaced by what did not come from it.
+	replaced() error
 	list(ctx context.Context, prefix string) (listing, error)
 	watch(ctx context.Context, names []string) iter.Seq2[change, error]
 	Close() error

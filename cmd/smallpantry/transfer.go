@@ -188,6 +188,11 @@ func (a *app) store(ctx context.Context, where string, wanted []board.Entry, rep
 		if version, err = p.apply(ctx, changes); err != nil {
 			return err
 		}
+		if replace {
+			if err := p.replaced(); err != nil {
+				return fmt.Errorf("all is imported, but the file has its old id: %w", err)
+			}
+		}
 	}
 	return a.printPlan(changes, version, dry)
 }

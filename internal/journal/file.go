@@ -279,6 +279,19 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	return f.disk.SyncDir(f.dir)
 }
 
+// Relabel writes the file anew with another id in its header, and all else as
+// it is. The lock must be held.
+func (f *File) Relabel(id string) error {
+	data, err := readFrom(f.handle, 0)
+	if err != nil {
+		return err
+	}
+	lines := data[bytes.IndexByte(data, '\n')+1 : f.cursor.end]
+	header := f.header
+	header.ID = id
+	return f.Rewrite(header, lines, int(f.cursor.line), f.cursor.last)
+}
+
 // mayCreate says whether this user may make files in dir: what root or a
 // second user leaves there, the app could not open.
 func mayCreate(dir string) error {

@@ -328,6 +328,27 @@ func (l *Ledger) Forget() error {
 	return nil
 }
 
+// Renew gives the file another id, after what it holds was replaced by what
+// did not come from it. Errors are those of Commit.
+func (l *Ledger) Renew() error {
+	if l.opts.ReadOnly {
+		return ErrReadOnly
+	}
+	return l.Locked(func() error {
+		if err := l.catchUp(); err != nil {
+			return err
+		}
+		if err := l.mend(); err != nil {
+			return err
+		}
+		if err := l.file.Relabel(newID()); err != nil {
+			return err
+		}
+		l.syncedTo = l.Version()
+		return nil
+	})
+}
+
 // Locked runs f while no other process, and nobody else in this one, can write.
 // Errors are those of the lock, ErrClosed, and those of f.
 func (l *Ledger) Locked(f func() error) error {

@@ -160,6 +160,7 @@ func TestAgainstAModel(t *testing.T) {
 				}
 			},
 			"forget": func(rt *rapid.T) { require.NoError(rt, l.Forget()) },
+			"renew":  func(rt *rapid.T) { require.NoError(rt, l.Renew()) },
 			"": func(rt *rapid.T) {
 				require.EqualValues(rt, len(m.past)-1, l.Version())
 				s := l.Snapshot()
