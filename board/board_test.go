@@ -312,6 +312,9 @@ func TestWatchTheBoard(t *testing.T) {
 	list, err := board.List(t.Context(), st.URL, board.HTTPClient(&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}))
 	require.NoError(t, err)
 	assert.Equal(t, []board.Summary{{Board: "rowan-street", Version: 3, Entries: 3}}, list)
+	_, err = board.List(t.Context(), "http://127.0.0.1:1")
+	assert.ErrorIs(t, err, board.ErrUnreachable)
+	assert.ErrorContains(t, err, "list boards: http://127.0.0.1:1 can't be reached")
 }
 
 func TestJoinRefuses(t *testing.T) {

@@ -29,9 +29,9 @@ var (
 // network refused it. errors.Is finds in it the errors of this package, and
 // pantry.ErrWrongKind, ErrInvalid, ErrConflict, ErrTooLarge and ErrClosed.
 type Error struct {
-	Code       string // the server's, such as "wrong-kind"; "unreachable" where none answered
-	Op         string // "set", "add", …
-	Board      string
+	Code       string        // the server's, such as "wrong-kind"; "unreachable" where none answered
+	Op         string        // "set", "add", …
+	Board      string        // empty where it is about the server
 	Name       string        // of the entry; empty where it is about the board
 	Sentence   string        // for people
 	RetryAfter time.Duration // when the server says so
@@ -45,7 +45,11 @@ func (e *Error) Error() string {
 	if e.Name != "" {
 		fmt.Fprintf(&b, " %s on", e.Name)
 	}
-	fmt.Fprintf(&b, " board %s: %s", e.Board, e.Sentence)
+	if e.Board == "" {
+		fmt.Fprintf(&b, " boards: %s", e.Sentence)
+	} else {
+		fmt.Fprintf(&b, " board %s: %s", e.Board, e.Sentence)
+	}
 	return b.String()
 }
 

@@ -2,6 +2,7 @@ package board
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -36,7 +37,11 @@ func List(ctx context.Context, address string, opts ...Option) ([]Summary, error
 		err = decode(got.body, &answer)
 	}
 	if err != nil {
-		return nil, b.fail("list", "", err)
+		err = b.fail("list", "", err)
+		if e := (*Error)(nil); errors.As(err, &e) {
+			e.Board = ""
+		}
+		return nil, err
 	}
 	return answer.Boards, nil
 }
