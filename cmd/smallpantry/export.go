@@ -9,12 +9,13 @@ import (
 )
 
 func (a *app) export() *cobra.Command {
-	return &cobra.Command{
+	return a.withJSON(&cobra.Command{
 		Use:   "export PLACE [FILE]",
 		Short: "Write all entries to a file",
 		Long: `export writes the entries of a PLACE or PLACE@VERSION to a FILE, as JSON, JSON Lines
 or CSV by its ending: .json, .jsonl, .csv. Without a FILE they go to standard output, as
-JSON. The file is made whole or not at all, and only you can read it.`,
+JSON. The file is made whole or not at all, and only you can read it; --json then
+prints its name and the number of entries.`,
 		Example: "  smallpantry export garden/plotbook plotbook.csv",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 || len(args) == 2 {
@@ -44,8 +45,11 @@ JSON. The file is made whole or not at all, and only you can read it.`,
 			if err := renameio.WriteFile(args[1], b.Bytes(), 0o600); err != nil {
 				return err
 			}
+			if a.json {
+				return a.printJSON(map[string]any{"file": args[1], "version": l.Version, "entries": len(l.Entries)})
+			}
 			fmt.Fprintf(a.stderr, "wrote %s to %s\n", counted(len(l.Entries), "entry", "entries"), args[1])
 			return nil
 		},
-	}
+	})
 }
