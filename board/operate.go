@@ -3,12 +3,14 @@ package board
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -107,9 +109,15 @@ func (o Op) If(version int64) Op {
 	return o
 }
 
+// MaxOps is how many ops one Commit has at most.
+const MaxOps = 1000
+
 // Commit makes all changes in one commit or, where one is refused, none, and
-// gives the board's version then. At most 1,000 ops.
+// gives the board's version then. The error is ErrInvalid for more than MaxOps.
 func (b *Board) Commit(ctx context.Context, ops ...Op) (version int64, err error) {
+	if len(ops) > MaxOps {
+		return 0, b.fail("commit", "", fmt.Errorf("%w: it has %d ops, and %d is the most: make several commits", pantry.ErrInvalid, len(ops), MaxOps))
+	}
 	var names []string
 	for _, op := range ops {
 		if op.Name == "" {
@@ -137,6 +145,10 @@ func (b *Board) Commit(ctx context.Context, ops ...Op) (version int64, err error
 		err = decode(got.body, &answer)
 	}
 	if err != nil {
+		const few = 3
+		if more := len(names) - few; more > 1 {
+			names = append(names[:few], fmt.Sprintf("%d more", more))
+		}
 		return 0, b.fail("commit", strings.Join(names, ", "), err)
 	}
 	b.mu.Lock()

@@ -69,6 +69,21 @@ func TestCommitAllOrNone(t *testing.T) {
 	until(t, gate, func(s board.State[bool]) bool { return !s.Found })
 	_, err = b.Drop(ctx, "notice", "nothing")
 	assert.ErrorIs(t, err, board.ErrAbsent)
+
+	var many []board.Op
+	for i := range board.MaxOps {
+		many = append(many, board.PutNamed(fmt.Sprint("bed/", i), value.Int(1)))
+	}
+	_, err = b.Commit(ctx, append(many, board.DropNamed("bed/1"))...)
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	assert.ErrorContains(t, err, "it has 1001 ops, and 1000 is the most")
+	many[700] = many[700].If(9)
+	_, err = b.Commit(ctx, many...)
+	assert.ErrorIs(t, err, pantry.ErrConflict)
+	assert.ErrorContains(t, err, "commit bed/0, bed/1, bed/2, 997 more on board")
+	many[700] = many[700].If(0)
+	_, err = b.Commit(ctx, many...)
+	assert.NoError(t, err)
 }
 
 func TestLookingBack(t *testing.T) {

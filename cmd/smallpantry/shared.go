@@ -87,6 +87,9 @@ func (s *shared) at(ctx context.Context, version int64) ([]board.Entry, error) {
 }
 
 func (s *shared) apply(ctx context.Context, changes []board.Change) (int64, error) {
+	if len(changes) > board.MaxOps {
+		return 0, exitError{exitFailed, fmt.Sprintf("it would change %d entries, and a board takes %d in one commit; nothing was changed\n  Do it in parts, each of which is stored whole or not at all.", len(changes), board.MaxOps)}
+	}
 	now := map[string]board.Entry{}
 	for e, err := range s.b.Entries(ctx, "") {
 		if err != nil {

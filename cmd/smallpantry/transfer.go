@@ -202,7 +202,12 @@ func (a *app) printPlan(changes []board.Change, version int64, dry bool) error {
 	if a.json {
 		return a.printJSON(map[string]any{"version": version, "dry_run": dry, "changed": changesJSON(changes)})
 	}
-	for _, c := range changes {
+	for i, c := range changes {
+		// A dry run is there to be read; what is done can be read in the log.
+		if rest := len(changes) - i; !dry && i >= 20 && rest > 1 {
+			fmt.Fprintf(a.stdout, "… and %d more, which the log tells\n", rest)
+			break
+		}
 		fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, withKind(c.Old, c.New), withKind(c.New, c.Old))
 	}
 	did := "changed"
