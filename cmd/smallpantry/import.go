@@ -1,8 +1,6 @@
 package main
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 )
 
@@ -17,17 +15,9 @@ func (a *app) importFile() *cobra.Command {
 		Example: "  smallpantry import garden/plotbook plotbook.csv --dry-run",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := formatOf(args[1])
+			wanted, err := a.entriesOf(args[1])
 			if err != nil {
 				return err
-			}
-			data, err := a.readFile(args[1])
-			if err != nil {
-				return err
-			}
-			wanted, err := f.decode(data)
-			if err != nil {
-				return exitError{exitFailed, fmt.Sprintf("%s: %v; nothing was stored", args[1], err)}
 			}
 			return a.store(cmd.Context(), args[0], wanted, replace, dry)
 		},
