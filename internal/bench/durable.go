@@ -143,7 +143,7 @@ func together() (rows []row, err error) {
 			return float64(sum) / time.Since(start).Seconds(), errors.Join(failed...)
 		}
 		var ones, many, ratios []float64
-		for range 11 {
+		for range 21 {
 			one, err1 := count(1)
 			all, err2 := count(64)
 			if err := errors.Join(err1, err2); err != nil {

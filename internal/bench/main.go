@@ -6,6 +6,7 @@ package main
 import (
 	"cmp"
 	"fmt"
+	"log/slog"
 	"os"
 	"runtime"
 	"slices"
@@ -29,6 +30,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, crowd(os.Args[2]))
 		os.Exit(1)
 	}
+	slog.SetLogLoggerLevel(slog.LevelError) // that a namespace is large is meant here
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

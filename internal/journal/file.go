@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sync"
 	"time"
 )
 
@@ -24,7 +23,7 @@ type File struct {
 	header Header
 	cursor cursor
 
-	retiring sync.WaitGroup // see retire
+	retired retired // were replaced, and are still open
 }
 
 // Attach gives the journal called name in dir; it may not exist yet. A writer
@@ -215,8 +214,16 @@ func readFrom(h Handle, offset int64) ([]byte, error) {
 // behind the part that counts. They count for this File once Advance is
 // called, which must wait for Sync. The lock must be held.
 func (f *File) Append(lines []byte) error {
-	n, err := f.handle.WriteAt(lines, f.cursor.end)
-	if err == nil && n < len(lines) {
+	return f.write(f.handle, lines, f.cursor.end)
+}
+
+// write writes all of data. On a full disk the files that were replaced go first.
+func (f *File) write(h Handle, data []byte, at int64) error {
+	n, err := h.WriteAt(data, at)
+	if IsFull(err) && f.retired.free() {
+		n, err = h.WriteAt(data, at)
+	}
+	if err == nil && n < len(data) {
 		err = io.ErrShortWrite
 	}
 	return err
@@ -259,8 +266,8 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 		return err
 	}
 	steps := func() error {
-		if n, err := h.WriteAt(all, 0); err != nil || n < len(all) {
-			return errors.Join(err, io.ErrShortWrite)
+		if err := f.write(h, all, 0); err != nil {
+			return err
 		}
 		if err := h.Sync(); err != nil {
 			return err
@@ -328,17 +335,15 @@ func (f *File) drop() {
 	}
 }
 
-// retire closes the file that another was renamed over. With its last close its
-// blocks are freed, which can take longer than all else here, and which nobody
-// need wait for but Close.
+// retire leaves the file that another was renamed over to be closed later. A
+// disk of a test has its files closed at once, so that its steps stay in order.
 func (f *File) retire() {
-	old, ok := f.handle.(osHandle)
-	if !ok {
+	if _, ok := f.handle.(extenter); !ok {
 		f.drop()
 		return
 	}
+	f.retired.add(f.handle, f.cursor.end)
 	f.handle = nil
-	f.retiring.Go(func() { old.Close() })
 }
 
 // Exists says whether the data file is there.
@@ -361,7 +366,7 @@ func (f *File) Close() error {
 		errs = append(errs, f.lock.file.Close())
 		f.lock = nil
 	}
-	f.retiring.Wait()
+	f.retired.free()
 	if err := errors.Join(errs...); err != nil {
 		return fmt.Errorf("close %s: %w", f.path, err)
 	}

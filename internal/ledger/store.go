@@ -267,7 +267,7 @@ func (l *Ledger) timedSync() error {
 // certainly gone. Otherwise nothing in the file is certain.
 func (l *Ledger) syncFailed(cause error) error {
 	cut := l.file.CutTail()
-	if cut == nil && isFull(cause) && l.syncedTo == l.Version() {
+	if cut == nil && journal.IsFull(cause) && l.syncedTo == l.Version() {
 		return fmt.Errorf("%w: %w", ErrNotStored, cause)
 	}
 	return l.startAnew(errors.Join(cause, cut))

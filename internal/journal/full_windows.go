@@ -1,4 +1,4 @@
-package ledger
+package journal
 
 import (
 	"errors"
@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// isFull says whether a write failed for want of space only.
-func isFull(err error) bool {
+// IsFull says whether a write failed for want of space only.
+func IsFull(err error) bool {
 	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
 }

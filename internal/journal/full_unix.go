@@ -1,13 +1,13 @@
 //go:build !windows
 
-package ledger
+package journal
 
 import (
 	"errors"
 	"syscall"
 )
 
-// isFull says whether a write failed for want of space only.
-func isFull(err error) bool {
+// IsFull says whether a write failed for want of space only.
+func IsFull(err error) bool {
 	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 }

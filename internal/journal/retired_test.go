@@ -1,0 +1,94 @@
+package journal
+
+import (
+	"io/fs"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// countingDisk is the machine's disk. It counts the files that are open, and is
+// full while there are too many.
+type countingDisk struct {
+	Disk
+	open atomic.Int64
+	room int64 // 0: for all
+}
+
+type countingHandle struct {
+	osHandle
+	disk *countingDisk
+}
+
+func (d *countingDisk) OpenFile(path string, flag int, perm fs.FileMode) (Handle, error) {
+	h, err := d.Disk.OpenFile(path, flag, perm)
+	if err != nil {
+		return nil, err
+	}
+	d.open.Add(1)
+	return countingHandle{h.(osHandle), d}, nil
+}
+
+func (h countingHandle) WriteAt(p []byte, at int64) (int, error) {
+	if h.disk.room > 0 && h.disk.open.Load() > h.disk.room {
+		return 0, &fs.PathError{Op: "write", Path: h.Name(), Err: syscall.ENOSPC}
+	}
+	return h.osHandle.WriteAt(p, at)
+}
+
+func (h countingHandle) Close() error {
+	defer h.disk.open.Add(-1)
+	return h.osHandle.Close()
+}
+
+func attached(t *testing.T) (*File, *countingDisk) {
+	disk := &countingDisk{Disk: OS}
+	f, err := Attach(disk, t.TempDir(), "notes", false)
+	require.NoError(t, err)
+	require.NoError(t, f.Lock(time.Second))
+	require.NoError(t, f.Rewrite(Header{ID: "b3f1"}, nil, 0, 0))
+	return f, disk
+}
+
+func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
+	f, disk := attached(t)
+	for range 5 {
+		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	}
+	assert.EqualValues(t, 6, disk.open.Load())
+	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
+
+	for range 100 {
+		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	}
+	require.NoError(t, f.Rewrite(f.Header(), make([]byte, retireBytes), 0, 0))
+	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	f.retired.closing.Wait()
+	assert.EqualValues(t, 1, disk.open.Load(), "one so large goes at once")
+
+	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	require.NoError(t, f.Close())
+	assert.Zero(t, disk.open.Load())
+}
+
+func TestReplacedFilesGoWhereTheDiskIsFull(t *testing.T) {
+	f, disk := attached(t)
+	disk.room = 2
+	for range 5 {
+		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0), "to a new file")
+		require.NoError(t, f.Append(line1), "to the same")
+	}
+	disk.room = 1
+	require.NoError(t, f.Append(line1))
+	assert.EqualValues(t, 1, disk.open.Load())
+	disk.open.Add(1)
+	assert.ErrorIs(t, f.Append(line1), syscall.ENOSPC, "with none to close")
+	disk.open.Add(-1)
+	require.NoError(t, f.Close())
+}
+
+var line1 = []byte("{\"version\":1}\n")
