@@ -35,6 +35,12 @@ func (im *image) Expect(size int) {
 }
 
 func (im *image) Decode(line []byte) (journal.Mark, error) {
+	if im.stamp == nil { // that of a line which is not accepted serves the next
+		if len(im.stamps) == 0 {
+			im.stamps = make([]Stamp, slabSize)
+		}
+		im.stamp, im.stamps = &im.stamps[0], im.stamps[1:]
+	}
 	err := im.decode(line)
 	return journal.Mark{Version: im.c.Version, Synced: im.c.synced}, err
 }
@@ -42,15 +48,11 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 // Accept takes the line in. A name that was set before gets another node,
 // which costs less than to look: nobody has the old one yet.
 func (im *image) Accept() {
-	if len(im.stamps) == 0 {
-		im.stamps = make([]Stamp, slabSize)
-	}
-	stamp := &im.stamps[0]
-	im.stamps = im.stamps[1:]
+	stamp := im.stamp
+	im.stamp = nil
 	*stamp = im.c.Stamp
 	im.version = stamp.Version
 	for _, p := range im.set {
-		p.rec.Load().Stamp = stamp
 		im.nodes[p.Name] = &p.Node
 	}
 	for _, ch := range im.c.changes { // what the line drops

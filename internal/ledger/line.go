@@ -134,12 +134,13 @@ type decoder struct {
 	names strings.Builder // see keep
 
 	// Where slab is set, what a line sets goes to places from it instead of into
-	// c.changes, which saves copying each value.
-	slab *slab
-	set  []*place
+	// c.changes, which saves copying each value. Their stamp is filled in later.
+	slab  *slab
+	set   []*place
+	stamp *Stamp
 }
 
-// A place is a node with its first record, which has no stamp yet.
+// A place is a node with its first record.
 type place struct {
 	Node
 	first Record
@@ -282,7 +283,7 @@ func (d *decoder) add(name string, v value.Value) {
 	default:
 		rec = new(Record) // first stays as long as the node, and so would what it refers to
 	}
-	rec.Value = v
+	rec.Value, rec.Stamp = v, d.stamp
 	p.rec.Store(rec)
 	d.set = append(d.set, p)
 }

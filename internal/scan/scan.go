@@ -329,6 +329,9 @@ func (r *Reader) Number() (literal []byte, integer bool, err error) {
 
 // Int reads an integer of 64 bits.
 func (r *Reader) Int() (int64, error) {
+	if x, ok := r.shortInt(); ok {
+		return x, nil
+	}
 	start := r.pos
 	lit, integer, err := r.Number()
 	if err != nil {
@@ -344,6 +347,32 @@ func (r *Reader) Int() (int64, error) {
 		return 0, r.Errorf("%s does not fit in 64 bits", lit)
 	}
 	return x, nil
+}
+
+// shortInt reads an integer that fits for its few digits and has something
+// behind it, which is most of what there is. Else it reads nothing and says no.
+func (r *Reader) shortInt() (x int64, ok bool) {
+	r.space()
+	data, i := r.data, r.pos
+	neg := i < len(data) && data[i] == '-'
+	if neg {
+		i++
+	}
+	first := i
+	for ; i < len(data) && '0' <= data[i] && data[i] <= '9'; i++ {
+		x = x*10 + int64(data[i]-'0')
+	}
+	digits := i - first
+	if digits == 0 || digits > 18 || digits > 1 && data[first] == '0' || i == len(data) {
+		return 0, false
+	}
+	if c := data[i]; c == '.' || c == 'e' || c == 'E' {
+		return 0, false
+	}
+	if r.pos = i; neg {
+		x = -x
+	}
+	return x, true
 }
 
 // ParseInt reads an integer literal of JSON; false if it passes 64 bits.

@@ -85,11 +85,28 @@ func TestReader(t *testing.T) {
 		require.ErrorAs(t, err, &syntax, text)
 		assert.Zero(t, syntax.Offset)
 	}
-	for text, want := range map[string]int64{"-9223372036854775808": -1 << 63, "9223372036854775807": 1<<63 - 1, "999999999999999999": 999999999999999999, "0": 0} {
-		n, err := scan.New([]byte(text)).Int()
-		require.NoError(t, err)
-		assert.Equal(t, want, n)
+	for _, text := range []string{`5.0,`, `5e1,`, `-,`, `-x`, `9223372036854775808,`} {
+		_, err := scan.New([]byte(text)).Int()
+		assert.Error(t, err, text)
 	}
+	for text, want := range map[string]int64{
+		"-9223372036854775808": -1 << 63, "9223372036854775807": 1<<63 - 1,
+		"999999999999999999": 999999999999999999, "-999999999999999999": -999999999999999999, "1000000000000000000": 1000000000000000000,
+		"0": 0, "-0": 0, "-7": -7, " 37": 37,
+	} {
+		for _, behind := range []string{"", ",1"} {
+			r := scan.New([]byte(text + behind))
+			n, err := r.Int()
+			require.NoError(t, err, text)
+			assert.Equal(t, want, n)
+			assert.Equal(t, len(text), r.Offset())
+		}
+	}
+	r = scan.New([]byte(`01,`))
+	n, err := r.Int()
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	assert.Equal(t, 1, r.Offset(), "what follows is for whoever wants the end or a comma")
 }
 
 // Whatever is accepted the standard library accepts too, and reads the same
