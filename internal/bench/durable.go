@@ -198,16 +198,20 @@ func opening() (rows []row, err error) {
 			return nil, err
 		}
 		var failed error
-		p := paired(15, 1, func(int) {
-			ns, err := pantry.Open(dir, name)
-			if err == nil {
-				err = ns.Close()
+		p := paired(15, 3, func(times int) {
+			for range times {
+				ns, err := pantry.Open(dir, name)
+				if err == nil {
+					err = ns.Close()
+				}
+				failed = errors.Join(failed, err)
 			}
-			failed = errors.Join(failed, err)
-		}, func(int) {
-			data, err := os.ReadFile(path)
-			var m map[string]int
-			failed = errors.Join(failed, err, json.Unmarshal(data, &m))
+		}, func(times int) {
+			for range times {
+				data, err := os.ReadFile(path)
+				var m map[string]int
+				failed = errors.Join(failed, err, json.Unmarshal(data, &m))
+			}
 		})
 		if failed != nil {
 			return nil, failed
