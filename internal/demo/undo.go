@@ -2,6 +2,8 @@ package demo
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -43,8 +45,14 @@ func (s *story) lookBack() error {
 	if err != nil {
 		return err
 	}
-	s.say("version %d has %d entries, version %d has %d: gate/open is new", before, len(then), version, len(now))
-	expect(s.teller, "the entries that are new", len(now)-len(then), 1)
+	var fresh []string
+	for _, e := range now {
+		if !slices.ContainsFunc(then, func(old board.Entry) bool { return old.Name == e.Name }) {
+			fresh = append(fresh, e.Name)
+		}
+	}
+	s.say("from version %d to version %d there came: %s", before, version, strings.Join(fresh, ", "))
+	expect(s.teller, "what is new", strings.Join(fresh, ", "), "gate/open")
 	return nil
 }
 
