@@ -301,6 +301,29 @@ func TestReset(t *testing.T) {
 	assert.Equal(t, "B2", past[0].Changes[0].New.String())
 }
 
+func TestAs(t *testing.T) {
+	dir := t.TempDir()
+	ns := open(t, dir, pantry.As("plotbook"))
+	other := open(t, dir, pantry.As("tankwatch"))
+	require.NoError(t, plot.In(ns).Set("C4"))
+	require.NoError(t, plot.In(other).Set("B2"))
+	require.NoError(t, plot.In(other).Set("B2"))
+	require.NoError(t, reminderHour.In(open(t, dir)).Set(7))
+	e, _ := ns.Entry("plot")
+	assert.Equal(t, "tankwatch", e.By)
+	past, err := ns.History(0)
+	require.NoError(t, err)
+	var by []string
+	for _, c := range past {
+		by = append(by, c.By)
+	}
+	assert.Equal(t, []string{"", "tankwatch", "plotbook"}, by)
+	for _, name := range []string{"a\nb", "\xff", strings.Repeat("a", 101)} {
+		_, err := pantry.Open(dir, "plotbook", pantry.As(name))
+		assert.ErrorIs(t, err, pantry.ErrInvalid)
+	}
+}
+
 func TestSealed(t *testing.T) {
 	dir := t.TempDir()
 	sealer := must(pantry.AESGCM([]byte("0123456789abcdef")))(t)

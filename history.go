@@ -11,6 +11,7 @@ import (
 type CommitInfo struct {
 	Version int64
 	Time    time.Time // by the clock of the writer
+	By      string    // the app, where it gave its name (see As)
 	Changes []Change
 }
 
@@ -32,7 +33,7 @@ func (ns *Namespace) History(limit int, names ...string) ([]CommitInfo, error) {
 	}
 	out := make([]CommitInfo, len(past))
 	for i, p := range past {
-		out[i] = CommitInfo{Version: p.Version, Time: p.Time(), Changes: changesOf(p.Changes)}
+		out[i] = CommitInfo{Version: p.Version, Time: p.Time(), By: p.By, Changes: changesOf(p.Changes)}
 	}
 	return out, nil
 }

@@ -25,7 +25,8 @@ type Namespace struct {
 	name        string
 	readOnly    bool
 	within      time.Duration // over 0: commits are prompt
-	twice       bool          // for tests: see package seam
+	author      ledger.Author
+	twice       bool // for tests: see package seam
 	prob        *problems
 	sealer      Sealer
 	limits      limits
@@ -79,6 +80,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	ns := &Namespace{
 		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
 		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin), notes: o.noteUsage,
+		author: ledger.Author{By: o.as},
 	}
 	var err error
 	if ns.declaration, err = newDeclaration(o.declared); err != nil {
@@ -86,6 +88,9 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	start := time.Now()
 	if err := CheckNamespace(name); err != nil {
+		return nil, ns.fail("open", "", err)
+	}
+	if err := checkAs(o.as); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
 	special := seam.Of(dir)
@@ -209,7 +214,7 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	if ns.closed.Load() {
 		return ledger.Result{}, ErrClosed
 	}
-	return ns.l.CommitWithin(ns.within, ledger.Author{}, ledger.JudgeFunc(judge))
+	return ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
 }
 
 // Flush syncs what was written promptly (see SyncWithin) to the disk. When it
@@ -264,10 +269,11 @@ type Entry struct {
 	Value   value.Value
 	Version int64     // the commit that changed it last
 	Updated time.Time // by the clock of the writer
+	By      string    // the app that changed it last, where it gave its name (see As)
 }
 
 func entryOf(e ledger.Entry) Entry {
-	return Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Time()}
+	return Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Time(), By: e.By}
 }
 
 // Entry gives what is stored under name, if there is anything.

@@ -158,7 +158,7 @@ func (o *operation[T]) commitFold(op string) (now T, err error) {
 	if b.ns.closed.Load() {
 		return now, b.fail(op, ErrClosed)
 	}
-	_, err = b.ns.l.CommitWithin(b.ns.within, ledger.Author{}, o)
+	_, err = b.ns.l.CommitWithin(b.ns.within, b.ns.author, o)
 	now, clear := o.now, o.clear
 	*o = operation[T]{}
 	b.d.spare.Put(o)

@@ -1,6 +1,12 @@
 package pantry
 
-import "time"
+import (
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+)
 
 // An Option changes how Open opens a namespace.
 type Option func(*options)
@@ -16,6 +22,7 @@ type options struct {
 	strict    bool
 	within    time.Duration
 	noteUsage bool
+	as        string
 }
 
 type limits struct{ value, namespace int }
@@ -23,6 +30,21 @@ type limits struct{ value, namespace int }
 // ReadOnly opens the namespace to read: nothing is made, cut or mended, and
 // every write returns ErrReadOnly. There must be a file already.
 func ReadOnly() Option { return func(o *options) { o.readOnly = true } }
+
+// As gives the app's name, which is kept beside each change that is made through
+// this namespace (Entry.By, CommitInfo.By): of use where two apps share a file.
+// It has at most 100 bytes of UTF-8 without control characters, else Open
+// returns ErrInvalid. Without it, no name is kept.
+func As(name string) Option { return func(o *options) { o.as = name } }
+
+const longestAs = 100
+
+func checkAs(name string) error {
+	if len(name) > longestAs || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
+		return fmt.Errorf("%w: As(%.120q): an app's name has at most %d bytes of UTF-8 without control characters", ErrInvalid, name, longestAs)
+	}
+	return nil
+}
 
 // Strict has Open refuse a damaged file with ErrDamaged. Without it, Open keeps
 // the damaged file beside as NAME.damaged-TIME, goes on with every intact entry,

@@ -23,7 +23,7 @@ func (d *device) where() string { return d.ns.Path() }
 func (d *device) Close() error  { return d.ns.Close() }
 
 func wire(e pantry.Entry) board.Entry {
-	return board.Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Updated}
+	return board.Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Updated, By: e.By}
 }
 
 func (d *device) get(_ context.Context, name string) (board.Entry, bool, error) {
@@ -122,7 +122,7 @@ func (d *device) history(_ context.Context, limit int, names []string) ([]board.
 	past, err := d.ns.History(limit, names...)
 	out := make([]board.CommitInfo, len(past))
 	for i, p := range past {
-		out[i] = board.CommitInfo{Version: p.Version, Time: p.Time}
+		out[i] = board.CommitInfo{Version: p.Version, Time: p.Time, By: p.By}
 		for _, ch := range p.Changes {
 			out[i].Changes = append(out[i].Changes, board.Change(ch))
 		}

@@ -120,7 +120,7 @@ func (a *app) openNow(where string, w way) (place, error) {
 		return nil, err
 	}
 	absent := noNamespace(dir, name)
-	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.every)}
+	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.every), pantry.As("smallpantry")}
 	if !w.write && !w.create {
 		opts = append(opts, pantry.ReadOnly())
 	} else if !w.create && !isFile(filepath.Join(dir, name+".jsonl")) {
