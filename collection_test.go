@@ -265,4 +265,78 @@ func TestObjectsSurvive(t *testing.T) {
 	require.NoError(t, ns.Put("part", must(value.ParseAny([]byte(`{"f":2.0}`)))(t)))
 	assert.Equal(t, 3, pantry.Object("part", part{N: 3}).In(ns).Get().N, "a field that is not told is as in the default")
 }
+func TestFieldsWatch(t *testing.T) {
+	ns := open(t, t.TempDir())
+	p := prefs.In(ns)
+	var seen []settings
+	for x := range p.Watch(t.Context()) {
+		seen = append(seen, x)
+		switch len(seen) {
+		case 1:
+			require.NoError(t, plot.In(ns).Set("C4"), "which is no field")
+			_, err := p.Update(func(x settings) (settings, error) { x.ReminderHour, x.Quiet = 7, true; return x, nil })
+			require.NoError(t, err)
+		case 2:
+			require.NoError(t, ns.Drop("reminder-hour"))
+		}
+		if len(seen) == 3 {
+			break
+		}
+	}
+	early, quiet := someSettings, someSettings
+	early.ReminderHour, early.Quiet = 7, true
+	quiet.Quiet = true
+	assert.Equal(t, []settings{someSettings, early, quiet}, seen, "two fields of one commit come together")
+	require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
+		assert.PanicsWithValue(t, "pantry: Watch of settings in a batch: watch the variable of the namespace", func() { prefs.In(b).Watch(t.Context()) })
+		return nil
+	}))
+}
 
+func TestRecordsKey(t *testing.T) {
+	beds := plantings.About("what grows where").Check(func(p planting) error {
+		if p.Bed == "" {
+			return errors.New("a planting has a bed")
+		}
+		return nil
+	})
+	var problems []string
+	ns := open(t, t.TempDir(), pantry.Declare(beds), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Name) }))
+	require.Len(t, ns.Declared(), 1)
+	k := ns.Declared()[0]
+	assert.Equal(t, []any{"plantings", value.KindMap, true, "what grows where"}, []any{k.Name, k.Kind, k.Many, k.About})
+	assert.Equal(t, []any{"plantings", value.KindMap}, []any{beds.Name(), beds.Kind()})
+
+	r := beds.In(ns)
+	_, err := r.Add(planting{Crop: "peas"})
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	assert.ErrorContains(t, err, "a planting has a bed")
+	assert.Zero(t, r.Len())
+	id := must(r.Add(planting{Crop: "peas", Bed: "C4"}))(t)
+	one := beds.One(id).In(ns)
+	_, err = one.Update(func(p planting) (planting, error) { p.Bed = ""; return p, nil })
+	assert.ErrorIs(t, err, pantry.ErrInvalid, "the variable of one record has the rules of all")
+	require.NoError(t, one.Set(planting{Crop: "peas", Bed: "B2"}))
+	x, found, err := r.Lookup(id)
+	assert.Equal(t, []any{planting{Crop: "peas", Bed: "B2"}, true, nil}, []any{x, found, err})
+
+	for _, id := range []string{"b", "10", "9", "a"} {
+		require.NoError(t, r.Put(id, x))
+	}
+	var ids []string
+	for id := range r.All() {
+		ids = append(ids, id)
+	}
+	assert.Equal(t, []string{"1", "9", "10", "a", "b"}, ids, "numbers by their size, then the rest")
+	assert.ErrorIs(t, r.Delete("a", "b/c"), pantry.ErrInvalid)
+	assert.Equal(t, 5, r.Len(), "one that can't be an id, and none is deleted")
+
+	other := pantry.RecordsOf[planting]("seedlings").In(ns)
+	require.NoError(t, other.Put("40", x))
+	require.NoError(t, other.Delete("40"))
+	assert.Equal(t, "41", must(other.Add(x))(t), "nor is a number that was put by hand used again")
+	watered := pantry.Int("watered", 0)
+	require.NoError(t, watered.At("C4").In(ns).Set(1))
+	require.NoError(t, watered.At("B2").At("east").In(ns).Set(1))
+	assert.Equal(t, []string{"seedlings", "watered"}, problems, "undeclared, each told once and by the name to declare")
+}

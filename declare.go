@@ -1,6 +1,7 @@
 package pantry
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -120,11 +121,13 @@ func (ns *Namespace) compare(name string, known map[string]ledger.Declared) {
 	}
 }
 
-// noteUse reports a key that is used without being declared, once.
-func (ns *Namespace) noteUse(name string) {
+// noteUse reports a key that is used without being declared, and one of a
+// family (see At) by the name of that, once.
+func (ns *Namespace) noteUse(name, family string) {
 	if ns.declaration == nil || ns.declaration.covers(name) {
 		return
 	}
+	name = cmp.Or(family, name)
 	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
 		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, value.Quote(name)))
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -158,4 +159,39 @@ func TestSchema(t *testing.T) {
 	assert.Empty(t, ran, "a new file begins behind the last step")
 	require.NoError(t, fresh.Reset())
 	require.NoError(t, fresh.Close())
+}
+
+func TestSchemaRenamesADeclaredKey(t *testing.T) {
+	dir := t.TempDir()
+	hour := pantry.Int("hour", 18).Between(0, 23).About("when to remind")
+	ns := open(t, dir, pantry.Declare(hour, plot))
+	require.NoError(t, hour.In(ns).Set(7))
+	require.NoError(t, plot.In(ns).Set("C4"))
+	require.NoError(t, ns.Close())
+
+	schema := pantry.Schema(func(b *pantry.Batch) error { return b.Rename("hour", "reminder-hour") })
+	ns = open(t, dir, schema)
+	declared := func(ns *pantry.Namespace) (all []string) {
+		for _, k := range ns.Declared() {
+			all = append(all, k.Name+" "+k.Default.String()+" "+k.About)
+		}
+		return all
+	}
+	want := []string{"plot none ", "reminder-hour 18 when to remind"}
+	assert.Equal(t, want, declared(ns), "the declaration goes along")
+	assert.Equal(t, 7, reminderHour.In(ns).Get())
+	require.NoError(t, ns.Close())
+
+	// The file tells it too, also when it was damaged and salvaged.
+	ns = open(t, dir, schema)
+	assert.Equal(t, want, declared(ns))
+	require.NoError(t, ns.Close())
+	file, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	file[strings.Index(string(file), `"value":"C4"`)+9]++
+	require.NoError(t, os.WriteFile(ns.Path(), file, 0o600))
+	ns = open(t, dir, schema, quiet)
+	require.Len(t, ns.Problems(), 1)
+	assert.Equal(t, want, declared(ns))
+	assert.Equal(t, []any{7, "none"}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get()})
 }

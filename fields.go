@@ -199,7 +199,7 @@ func (k FieldsKey[T]) In(at Local) FieldsVar[T] {
 func (k FieldsKey[T]) bind(ns *Namespace) *fieldsBinding[T] {
 	b := &fieldsBinding[T]{ns: ns, d: k.definition()}
 	for _, f := range b.d.fields {
-		ns.noteUse(f.name)
+		ns.noteUse(f.name, "")
 		b.nodes = append(b.nodes, ns.l.Node(f.name))
 	}
 	return b

@@ -1,6 +1,7 @@
 package pantry
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -37,6 +38,7 @@ type Key[T any] struct{ d *definition[T] }
 type definition[T any] struct {
 	codec[T]
 	name     string
+	family   string // the name that At began with, if it did
 	kind     value.Kind
 	def      T
 	rules    []func(T) error
@@ -277,6 +279,7 @@ func (k Key[T]) About(text string) Key[T] {
 // that comes from a user with CheckName before.
 func (k Key[T]) At(part string) Key[T] {
 	d := *k.definition()
+	d.family = cmp.Or(d.family, d.name)
 	d.name += "/" + part
 	if err := ledger.CheckName(d.name); err != nil {
 		misuse("At(%q): %v", part, err)

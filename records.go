@@ -78,7 +78,7 @@ func (k RecordsKey[T]) In(at Local) Records[T] {
 	if at == nil {
 		misuse("In of %s takes a *Namespace or a *Batch, not nil", k.Name())
 	}
-	at.namespace().noteUse(k.Name())
+	at.namespace().noteUse(k.Name(), "")
 	return Records[T]{k.one, at}
 }
 

@@ -54,7 +54,7 @@ func (k Key[T]) In(at Local) Var[T] {
 		misuse("In of %s takes a *Namespace or a *Batch, not nil", d.name)
 	}
 	ns := at.namespace()
-	ns.noteUse(d.name)
+	ns.noteUse(d.name, d.family)
 	return Var[T]{newBinding(ns, d, at.batch())}
 }
 
