@@ -136,3 +136,25 @@ func TestPromptAndStrictShareAFile(t *testing.T) {
 	assert.Contains(t, string(file), `"version":1,"at"`)
 	assert.Equal(t, 0, strings.Count(string(file), `"synced"`), "version 1 was synced before version 2 was written")
 }
+
+// What a running app has in memory is not lost when its file is spoiled under it.
+func TestFileSpoiledWhileOpen(t *testing.T) {
+	dir := t.TempDir()
+	ns := open(t, dir, quiet)
+	require.NoError(t, reminderHour.In(ns).Set(7))
+	require.NoError(t, plot.In(ns).Set("C4"))
+	require.NoError(t, frost.In(ns).Set(true))
+	file, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	lines := bytes.SplitAfter(file, []byte("\n"))
+	lines[1][bytes.Index(lines[1], []byte(`"value":7`))+8]++
+	require.NoError(t, os.WriteFile(ns.Path(), bytes.Join(lines[:3], nil), 0o600), "the hour is spoiled, the frost cut off")
+
+	require.NoError(t, plot.In(ns).Set("B2"))
+	assert.Equal(t, []any{7, "B2", true}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get(), frost.In(ns).Get()})
+	require.Len(t, ns.Problems(), 1)
+	assert.ErrorIs(t, ns.Problems()[0].Err, pantry.ErrDamaged)
+	require.NoError(t, ns.Close())
+	ns = open(t, dir)
+	assert.Equal(t, []any{7, "B2", true}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get(), frost.In(ns).Get()})
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -341,4 +342,42 @@ func TestJoinRefuses(t *testing.T) {
 	defer cancel()
 	err = b.Ready(short)
 	assert.True(t, errors.Is(err, board.ErrUnreachable) && errors.Is(err, context.DeadlineExceeded), "%v", err)
+}
+
+func TestTimeout(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t, board.Timeout(30*time.Millisecond))
+	assert.Equal(t, "rowan-street", b.Name())
+	tank := board.On(b, tankLitres)
+	st.answer(func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		<-r.Context().Done()
+	})
+	_, _, err := tank.Lookup(t.Context())
+	assert.ErrorIs(t, err, board.ErrUnreachable, "a server that says nothing")
+	err = tank.Set(t.Context(), 420)
+	assert.ErrorIs(t, err, board.ErrUnreachable)
+	assert.ErrorContains(t, err, "no answer within the time limit")
+	ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
+	defer cancel()
+	asked := st.asked.Load()
+	go func() {
+		for st.asked.Load() == asked {
+			time.Sleep(time.Millisecond)
+		}
+		cancel()
+	}()
+	_, _, err = tank.Lookup(ctx)
+	assert.ErrorIs(t, err, context.Canceled, "whoever gives a deadline waits as long as he wants")
+	for _, err := range b.Entries(t.Context(), "") {
+		assert.ErrorIs(t, err, board.ErrUnreachable)
+	}
+	st.answer(nil)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	var names []string
+	for e, err := range b.Entries(t.Context(), "tank/") {
+		require.NoError(t, err)
+		names = append(names, e.Name)
+	}
+	assert.Equal(t, []string{"tank/litres"}, names)
 }

@@ -63,17 +63,18 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval = 50 * time.Millisecond
 	pauses.MaxInterval = time.Second
-	got, err := backoff.Retry(ctx, func() (reply, error) {
-		got, err := b.sendOnce(ctx, rq)
+	var failed error
+	got, err := backoff.Retry(ctx, func() (got reply, err error) {
+		got, err = b.sendOnce(ctx, rq)
+		failed = err
 		var e *Error
 		if err != nil && (!errors.As(err, &e) || !repeatable(rq, e)) {
 			return got, backoff.Permanent(err)
 		}
 		return got, err
 	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(b.opts.patience))
-	var permanent *backoff.PermanentError
-	if errors.As(err, &permanent) {
-		err = permanent.Unwrap()
+	if err != nil && failed != nil {
+		err = failed // Retry may tell no more than that the time is up
 	}
 	return got, err
 }
@@ -138,8 +139,11 @@ func (b *Board) unreachable(err error) error {
 		return &Error{Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
 	}
 	why := err.Error()
-	if errors.Is(err, context.DeadlineExceeded) {
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
 		why = "no answer within the time limit"
+	case errors.Is(err, context.Canceled):
+		why = "the app gave up before the answer came"
 	}
 	return &Error{Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }
