@@ -7,14 +7,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/lipgloss"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry"
 )
 
 func TestMain(m *testing.M) {
@@ -156,6 +160,84 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 		require.NoError(t, cmd.Wait())
 	}
 	assert.Positive(t, answer)
+}
+
+// On a terminal, tables are as wide as it is, and what takes long shows how far it is.
+func TestOnATerminal(t *testing.T) {
+	if _, err := exec.LookPath("script"); err != nil {
+		require.NotEqual(t, "true", os.Getenv("CI"), "script is missing: %v", err)
+		t.Skip("script, which makes a terminal, is not on this machine")
+	}
+	dir := t.TempDir()
+	onTerminal := func(columns int, command string) []string {
+		out, err := exec.Command("script", "-qec", fmt.Sprintf("stty cols %d; cd %s; smallpantry %s", columns, dir, command), "/dev/null").CombinedOutput()
+		require.NoError(t, err, string(out))
+		return strings.FieldsFunc(string(out), func(r rune) bool { return r == '\r' || r == '\n' })
+	}
+	long := strings.Repeat("water the beans. ", 8)
+	require.Zero(t, run([]string{"put", filepath.Join(dir, "plotbook"), "plantings/1/note", long}, nil, &strings.Builder{}, os.Stderr))
+	widest := func(lines []string) (most int) {
+		for _, line := range lines {
+			most = max(most, lipgloss.Width(line))
+		}
+		return most
+	}
+	for _, command := range []string{"ls plotbook", "log plotbook"} {
+		narrow, wide := onTerminal(80, command), onTerminal(120, command)
+		assert.Equal(t, 80, widest(narrow), "%s: %q", command, narrow)
+		assert.Equal(t, 120, widest(wide), "%s: %q", command, wide)
+	}
+	var whole strings.Builder
+	require.Zero(t, run([]string{"ls", filepath.Join(dir, "plotbook")}, nil, &whole, os.Stderr))
+	assert.Contains(t, whole.String(), strings.TrimSpace(long), "a script reads all of it")
+
+	var b strings.Builder
+	for i := range manyStored {
+		fmt.Fprintf(&b, `{"name":"beds/%05d/note","kind":"text","value":%q}`+"\n", i, long+long)
+	}
+	require.Greater(t, b.Len(), longFile)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.jsonl"), []byte(b.String()), 0o600))
+	out := strings.Join(onTerminal(80, "import shed in.jsonl"), "\n")
+	assert.Contains(t, out, "reading in.jsonl")
+	assert.Contains(t, out, "storing 20000 entries")
+	assert.Contains(t, out, "beds/00000/note")
+	assert.Contains(t, out, "19980 more")
+	whole.Reset()
+	require.Zero(t, run([]string{"import", filepath.Join(dir, "barn"), filepath.Join(dir, "in.jsonl")}, nil, &whole, &whole))
+	assert.NotContains(t, whole.String(), "reading", "it is for people only")
+}
+
+// What keys --go prints compiles, for keys of every kind.
+func TestKeysAsGo(t *testing.T) {
+	dir := t.TempDir()
+	type planting struct{ Crop string }
+	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(
+		pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind"), pantry.Float("tank/ratio", 0.5).Between(0, 1),
+		pantry.Bool("gate/open", true), pantry.Text("plot", `"C4"`), pantry.Bytes("icon", []byte("\x89\x00")), pantry.Time("sown", time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC)), pantry.Time("moved", time.Time{}),
+		pantry.List("hose/queue", "C4").Keep(20), pantry.List("depths", 1, 2), pantry.List[float64]("heights"),
+		pantry.Map("notes", map[string]string{"a": "b"}), pantry.RecordsOf[planting]("plantings"),
+		pantry.Map("layout", map[string]any{"beds": []any{"C4", 2}, "deep": map[string]any{"cm": 30.5, "none": nil}}), pantry.Text("gate/code", "").Sealed(),
+	))
+	require.NoError(t, err)
+	require.NoError(t, ns.Close())
+	var out strings.Builder
+	require.Zero(t, run([]string{"keys", filepath.Join(dir, "plotbook"), "--go"}, nil, &out, os.Stderr))
+	for _, line := range []string{
+		`ReminderHour = pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind")`, `TankRatio = pantry.Float("tank/ratio", 0.5).Between(0.0, 1.0)`,
+		`Plot = pantry.Text("plot", "\"C4\"")`, `HoseQueue = pantry.List[string]("hose/queue", "C4").Keep(20)`, `Plantings = pantry.RecordsOf[Planting]("plantings")`,
+		`Depths = pantry.List[int]("depths", 1, 2)`, `Heights = pantry.List[any]("heights")`, `Icon = pantry.Bytes("icon", []byte("\x89\x00"))`,
+		`Sown = pantry.Time("sown", time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC))`, `Notes = pantry.Map("notes", map[string]string{"a": "b"})`,
+		`Layout = pantry.Map("layout", map[string]any{"beds": []any{"C4", 2}, "deep": map[string]any{"cm": 30.5, "none": nil}})`,
+		`GateCode = pantry.Text("gate/code", "").Sealed()`,
+	} {
+		name, rest, _ := strings.Cut(line, " = ")
+		assert.Regexp(t, regexp.QuoteMeta(name)+` += `+regexp.QuoteMeta(rest), out.String())
+	}
+	file := filepath.Join(dir, "keys.go")
+	code := "package main\nimport (\"time\"; \"github.com/small-pantry/pantry\")\ntype Planting struct{}\nvar _ time.Time\n" + out.String() + "func main() {}\n"
+	require.NoError(t, os.WriteFile(file, []byte(code), 0o600))
+	said, err := exec.Command("go", "vet", file).CombinedOutput()
+	require.NoError(t, err, "%s\n%s", said, code)
 }
 
 func TestPortInUse(t *testing.T) {
