@@ -240,6 +240,41 @@ func TestKeysAsGo(t *testing.T) {
 	require.NoError(t, err, "%s\n%s", said, code)
 }
 
+func TestDemoThatStays(t *testing.T) {
+	lines := make(awaited, 1000)
+	demo := exec.Command("smallpantry", "demo", "--stay")
+	demo.Stdout, demo.Stderr = lines, os.Stderr
+	require.NoError(t, demo.Start())
+	var commands []string
+	for len(commands) < 4 {
+		line := lines.next(t)
+		if words := strings.Fields(line); len(words) > 1 && words[0] == "smallpantry" {
+			commands = append(commands, strings.Join(words[1:], " "))
+		}
+	}
+	call := func(command string) (string, int) {
+		var out strings.Builder
+		code := run(strings.Fields(command), nil, &out, &out)
+		return out.String(), code
+	}
+	board, phone := commands[0], commands[3]
+	out, code := call(board)
+	require.Zero(t, code)
+	assert.Regexp(t, `(?m)^tank/litres +int +350 `, out)
+	out, code = call(commands[1])
+	require.Zero(t, code)
+	assert.Equal(t, "340\n", out)
+	out, code = call(phone)
+	require.Zero(t, code)
+	assert.Contains(t, out, "plotbook-")
+
+	require.NoError(t, demo.Process.Signal(os.Interrupt))
+	require.NoError(t, demo.Wait())
+	assert.NoDirExists(t, strings.Fields(phone)[1])
+	_, code = call(board)
+	assert.Equal(t, exitUnreachable, code)
+}
+
 func TestPortInUse(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
