@@ -56,6 +56,9 @@ func (f fileFormat) encode(w io.Writer, l listing) error {
 		c := csv.NewWriter(w)
 		rows := [][]string{csvHead}
 		for _, e := range l.Entries {
+			if s, _ := e.Value.AsText(); strings.Contains(s, "\r\n") {
+				return fmt.Errorf("CSV can't hold %s as it is: readers take the CR LF in it for LF; export to .json or .jsonl", e.Name)
+			}
 			rows = append(rows, []string{e.Name, e.Value.Kind().String(), e.Value.String(), fmt.Sprint(e.Version), e.Updated.Format("2006-01-02T15:04:05.000Z"), e.By})
 		}
 		return c.WriteAll(rows)

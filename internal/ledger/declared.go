@@ -48,9 +48,6 @@ func (d Declared) appendJSON(dst []byte) []byte {
 	return append(dst, '}')
 }
 
-// MarshalJSON gives the form that stands in the file and on the wire.
-func (d Declared) MarshalJSON() ([]byte, error) { return d.appendJSON(nil), nil }
-
 func readDeclared(r *scan.Reader) (Declared, error) {
 	var d Declared
 	raw := map[string][]byte{}

@@ -215,9 +215,6 @@ func (l *Ledger) Path() string { return l.file.Path() }
 // Version is how many commits there were, as far as they are visible.
 func (l *Ledger) Version() int64 { return l.version.Load() }
 
-// Closed is closed when the ledger is.
-func (l *Ledger) Closed() <-chan struct{} { return l.closed }
-
 // Node gives the node of a name, whether or not it was ever written.
 func (l *Ledger) Node(name string) *Node {
 	l.mu.RLock()
