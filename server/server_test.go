@@ -25,7 +25,12 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 // start serves a data directory until the test ends, or until stop is called.
 func start(t testing.TB, data string) (base string, stop func()) {
 	t.Helper()
-	s, err := server.New(server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
+	return startWith(t, server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
+}
+
+func startWith(t testing.TB, o server.Options) (base string, stop func()) {
+	t.Helper()
+	s, err := server.New(o)
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
