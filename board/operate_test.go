@@ -3,6 +3,8 @@ package board_test
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -135,5 +137,67 @@ func TestEntryJSON(t *testing.T) {
 	}
 	for _, bad := range []string{`{"kind":"number","value":5}`, `{"kind":"int","value":5.0}`, `{"kind":"int","value":"5"}`, `[]`} {
 		assert.Error(t, json.Unmarshal([]byte(bad), new(board.Entry)), bad)
+	}
+}
+
+// A board with more entries than one answer holds is read page by page, by a
+// list and by a poll.
+func TestPages(t *testing.T) {
+	st := newStore(t)
+	other := st.join(t, board.As("tankwatch"))
+	const each, commits = 900, 3
+	for c := range commits {
+		var ops []board.Op
+		for i := range each {
+			ops = append(ops, board.PutNamed(fmt.Sprintf("beds/%04d/crop", c*each+i), value.Int(int64(i))))
+		}
+		_, err := other.Commit(t.Context(), ops...)
+		require.NoError(t, err)
+	}
+	entries, version, err := other.All(t.Context(), "beds/")
+	require.NoError(t, err)
+	assert.EqualValues(t, commits, version)
+	require.Len(t, entries, commits*each)
+	assert.True(t, slices.IsSortedFunc(entries, func(a, b board.Entry) int { return strings.Compare(a.Name, b.Name) }))
+	n := 0
+	for _, err := range other.Entries(t.Context(), "") {
+		require.NoError(t, err)
+		if n++; n == 1100 {
+			break
+		}
+	}
+	assert.Equal(t, 1100, n)
+
+	// So many variables that their names don't fit in a query: the board is asked for all.
+	b := st.join(t)
+	var beds []board.Var[int]
+	for i := range commits * each {
+		beds = append(beds, board.On(b, pantry.Int(fmt.Sprintf("beds/%04d/crop", i), -1)))
+	}
+	for _, i := range []int{0, each - 1, each, 2000, commits*each - 1} {
+		until(t, beds[i], shows(i%each))
+	}
+	_, err = other.Drop(t.Context(), "beds/0000/crop")
+	require.NoError(t, err)
+	until(t, beds[0], func(s board.State[int]) bool { return s.Phase == board.Current && !s.Found && s.Value == -1 })
+}
+
+func TestPanicsWithTheRemedy(t *testing.T) {
+	b := newStore(t).join(t)
+	for remedy, f := range map[string]func(){
+		"check the error of Join":   func() { board.On(nil, tankLitres) },
+		"keep it on the device":     func() { board.On(b, pantry.Text("gate/code", "").Sealed()) },
+		"get one from On":           func() { var v board.Var[int]; v.Get() },
+		"a zero Var":                func() { var v board.Var[int]; _, _, _ = v.Lookup(t.Context()) },
+		"zero Var was used":         func() { var v board.Var[int]; v.Watch(t.Context()) },
+		"a zero Var was used":       func() { var v board.Var[int]; _ = v.Set(t.Context(), 1) },
+		"the wrong way round":       func() { board.On(b, pantry.Int("x", 5).Between(9, 0)) },
+		"Keep of x takes a list":    func() { board.On(b, pantry.Int("x", 5).Keep(2)) },
+		`which means another place`: func() { board.On(b, tankLitres.At("..")) },
+	} {
+		func() {
+			defer func() { assert.Contains(t, fmt.Sprint(recover()), remedy) }()
+			f()
+		}()
 	}
 }

@@ -62,6 +62,14 @@ func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	return Var[T]{b, k, b.node(k.Name())}
 }
 
+// board gives the board, which every Var from On has.
+func (v Var[T]) board() *Board {
+	if v.b == nil {
+		panic("board: a zero Var was used; get one from On")
+	}
+	return v.b
+}
+
 // Get gives what is stored as far as is known, and otherwise the key's
 // default: before the first answer, where nothing is stored, and where what is
 // stored can't be used. It never waits.
@@ -69,9 +77,7 @@ func (v Var[T]) Get() T { return v.State().Value }
 
 // State tells what is known, and how well.
 func (v Var[T]) State() State[T] {
-	if v.b == nil {
-		panic("board: a zero Var was used; get one from On")
-	}
+	v.board()
 	r := v.n.state.Load()
 	s := State[T]{
 		Value: v.k.Default(), Found: !r.entry.Value.IsZero(), Version: r.entry.Version,
@@ -119,7 +125,7 @@ func orSomebody(by string) string {
 // or against the key's rules (pantry.ErrInvalid); or there was no answer
 // (ErrUnreachable). But for the first, x is the default.
 func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
-	e, found, err := v.b.Entry(ctx, v.k.Name())
+	e, found, err := v.board().Entry(ctx, v.k.Name())
 	if err != nil || !found {
 		return v.k.Default(), found, err
 	}
@@ -135,13 +141,14 @@ func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
 // A value against the key's own rules is not sent: pantry.ErrInvalid. Without
 // an answer it is ErrUnreachable, and the value may have been stored or not.
 func (v Var[T]) Set(ctx context.Context, x T) error {
+	b := v.board()
 	val, err := v.k.Encode(x)
 	if err != nil {
-		return v.b.fail("set", v.k.Name(), err)
+		return b.fail("set", v.k.Name(), err)
 	}
 	return v.sending(func() error {
 		media := "application/json; kind=" + val.Kind().String()
-		_, err := v.b.put(ctx, "set", v.k.Name(), media, val.AppendJSON(nil), nil)
+		_, err := b.put(ctx, "set", v.k.Name(), media, val.AppendJSON(nil), nil)
 		return err
 	})
 }
@@ -170,9 +177,10 @@ func (v Var[T]) sending(write func() error) error {
 // never the last one. It ends when the body breaks off, ctx ends, or the board
 // is closed. What can't be used is reported as a problem, once.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
+	b := v.board()
 	return func(yield func(State[T]) bool) {
-		w := v.b.watch([]string{v.k.Name()})
-		defer v.b.unwatch(w)
+		w := b.watch([]string{v.k.Name()})
+		defer b.unwatch(w)
 		var told int64
 		for {
 			s := v.State()
@@ -184,7 +192,7 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 				return
 			}
 			for len(v.b.takeChanged(w)) == 0 {
-				if !w.wait(ctx, v.b.ctx) {
+				if !w.wait(ctx, b.ctx) {
 					return
 				}
 			}

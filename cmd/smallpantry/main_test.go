@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
@@ -205,6 +206,61 @@ func TestOnATerminal(t *testing.T) {
 	whole.Reset()
 	require.Zero(t, run([]string{"import", filepath.Join(dir, "barn"), filepath.Join(dir, "in.jsonl")}, nil, &whole, &whole))
 	assert.NotContains(t, whole.String(), "reading", "it is for people only")
+}
+
+// Whatever prints data prints JSON with --json, an object a line, also where
+// there is nothing to tell.
+func TestEveryCommandSpeaksJSON(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	cmd, address, err := startServer(t.TempDir())
+	require.NoError(t, err)
+	defer func() {
+		assert.NoError(t, cmd.Process.Signal(os.Interrupt))
+		assert.NoError(t, cmd.Wait())
+	}()
+	garden := t.TempDir()
+	file := filepath.Join(garden, "out.json")
+	for _, place := range []string{filepath.Join(garden, "plotbook"), address + "/b/rowan-street"} {
+		spoken := map[string]bool{}
+		for _, words := range []string{
+			"put P plot C4", "put P n 5 --if-absent", "get P plot", "get P nothing --or 7", "add P n -2", "raise P n 9", "lower P n 1",
+			"append P hose/queue C4", "append P hose/queue B2", "remove P hose/queue C4", "rename P n tank/litres", "ls P", "ls P --prefix none/", "keys P",
+			"log P", "log P nothing", "ls P@1", "diff P@1 P", "diff P P", "restore P@1 plot", "restore P@1 plot n", "export P", "export P F",
+			"import P F --dry-run", "import P F", "copy P Q plot", "copy P Q plot", "check P", "rm P plot", "reset P --yes", "reset P --yes", "ls P", "ls S",
+			"alias set home P", "alias list", "alias rm home", "alias list", "repair Q",
+		} {
+			above := strings.TrimSuffix(strings.TrimSuffix(place, "/plotbook"), "/b/rowan-street")
+			words = strings.NewReplacer("P", place, "Q", filepath.Join(garden, "other"), "F", file, "S", above).Replace(words)
+			args := strings.Fields(words)
+			if args[0] == "alias" && args[1] != "list" {
+				require.Zero(t, run(args, nil, &strings.Builder{}, os.Stderr))
+				continue
+			}
+			spoken[args[0]] = true
+			var out, errs strings.Builder
+			code := run(append(args, "--json"), nil, &out, &errs)
+			assert.Contains(t, []int{exitDone, exitFailed}, code, "%s: %s", words, errs.String())
+			assert.Empty(t, errs.String(), words)
+			dec, n := json.NewDecoder(strings.NewReader(out.String())), 0
+			for ; dec.More(); n++ {
+				var object map[string]any
+				require.NoError(t, dec.Decode(&object), "%s: %s", words, out.String())
+				for name, x := range object {
+					if x == nil {
+						assert.NotContains(t, []string{"entries", "keys", "boards", "aliases", "changed", "changes", "findings", "namespaces"}, name, "%s: an empty list is [], not null", words)
+					}
+				}
+			}
+			if args[0] != "log" {
+				assert.Equal(t, 1, n, "%s: %q", words, out.String())
+			}
+		}
+		for _, c := range (&app{}).root().Commands() {
+			if c.Flags().Lookup("json") != nil && c.Name() != "watch" {
+				assert.True(t, spoken[c.Name()], "%s was not asked", c.Name())
+			}
+		}
+	}
 }
 
 // What keys --go prints compiles, for keys of every kind.
