@@ -38,6 +38,8 @@ cross:
 demo:
 	$(GO) run ./cmd/smallpantry demo
 
-# No test needs a system package yet.
+# System packages that tests use: script, which makes a terminal. Without apt-get
+# its test is skipped.
 .PHONY: packages
 packages:
+	@command -v script >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y bsdutils

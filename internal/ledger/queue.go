@@ -17,8 +17,6 @@ type request struct {
 	author Author
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  Judge
-	node   *Node     // without judge: to be set
-	put    Encoded   // to this
 	turn   chan bool // true: lead the next group; false: it is done
 	halves int       // how many halves of the wait have ended while it was queued
 
