@@ -3,6 +3,7 @@ module github.com/small-pantry/pantry
 go 1.26.0
 
 require (
+	github.com/anishathalye/porcupine v1.3.1
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/bubbles v1.0.0
 	github.com/charmbracelet/bubbletea v1.3.10
