@@ -137,6 +137,9 @@ func (a *app) openNow(where string, w way) (place, error) {
 }
 
 func noNamespace(dir, name string) error {
+	if path := filepath.Join(dir, name); isDir(path) {
+		return exitError{exitAbsent, fmt.Sprintf("%[1]s is a directory and no namespace: write %[1]s/NAMESPACE; smallpantry ls %[1]s lists what there is", path)}
+	}
 	return exitError{exitAbsent, fmt.Sprintf("there is no namespace %s in %s; put makes one", name, dir)}
 }
 

@@ -74,7 +74,7 @@ func exactly(n int) cobra.PositionalArgs {
 		if len(args) == n {
 			return nil
 		}
-		return fmt.Errorf("%d words were given and %d are needed: %s", len(args), n, cmd.UseLine())
+		return fmt.Errorf("%s given, and it takes %d: %s", counted(len(args), "word was", "words were"), n, cmd.UseLine())
 	}
 }
 
@@ -84,7 +84,7 @@ func atLeast(n int) cobra.PositionalArgs {
 		if len(args) >= n {
 			return nil
 		}
-		return fmt.Errorf("%d words were given and at least %d are needed: %s", len(args), n, cmd.UseLine())
+		return fmt.Errorf("%s given, and it takes at least %d: %s", counted(len(args), "word was", "words were"), n, cmd.UseLine())
 	}
 }
 
