@@ -2,6 +2,7 @@ package pantry_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -157,4 +158,56 @@ func TestFileSpoiledWhileOpen(t *testing.T) {
 	require.NoError(t, ns.Close())
 	ns = open(t, dir)
 	assert.Equal(t, []any{7, "B2", true}, []any{reminderHour.In(ns).Get(), plot.In(ns).Get(), frost.In(ns).Get()})
+}
+
+// The files in testdata/journals, one of each format, are read for ever.
+func TestJournalsOfBefore(t *testing.T) {
+	kept, err := os.ReadFile(filepath.Join("testdata", "journals", "small-pantry-1.jsonl"))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	path := filepath.Join(dir, "plotbook.jsonl")
+	require.NoError(t, os.WriteFile(path, kept, 0o600))
+	schema := pantry.Schema(func(*pantry.Batch) error { return nil }, func(*pantry.Batch) error { return nil })
+	all := func(ns *pantry.Namespace) (entries []string) {
+		for e := range ns.Entries("") {
+			entries = append(entries, fmt.Sprintf("%d %s %s %s", e.Version, e.Name, e.Value.Kind(), e.Value.AppendJSON(nil)))
+		}
+		return entries
+	}
+	want := []string{
+		`5 gate/code sealed "c2VhbGVk"`, `3 gate/open bool true`, `6 hose/queue list ["C4",1,2.0,null,{"a":[-9223372036854775808]}]`,
+		`5 icon bytes "AP8="`, `6 notes map {"":1000.0,"bed":"C4"}`, `3 plot text "C4, \"by the wall\" – ä\u0007"`, `7 reminder-hour int 21`,
+		`5 sown time "2026-05-03T07:12:44.000000001Z"`, `3 tank/ratio float 5.0`,
+	}
+	ns := open(t, dir, pantry.ReadOnly(), schema)
+	assert.Equal(t, want, all(ns))
+	assert.EqualValues(t, 7, ns.Version())
+	hour, _ := ns.Entry("reminder-hour")
+	assert.Equal(t, time.Date(2026, 5, 3, 9, 12, 49, 0, time.UTC), hour.Updated)
+	keys := ns.Declared()
+	require.Len(t, keys, 2)
+	assert.Equal(t, []any{"hose/queue", 20}, []any{keys[0].Name, keys[0].Keep})
+	assert.Equal(t, []any{"reminder-hour", "18", "0", "23", "when to remind"}, []any{keys[1].Name, keys[1].Default.String(), keys[1].Min.String(), keys[1].Max.String(), keys[1].About})
+	past, err := ns.History(0)
+	require.NoError(t, err)
+	require.Len(t, past, 2, "the commits behind the base")
+	assert.Equal(t, `[{hose/queue  ["C4",1,2.0,null,{"a":[-9223372036854775808]}]} {notes  {"":1000.0,"bed":"C4"}}]`, fmt.Sprint(past[1].Changes))
+	then, err := ns.EntriesAt(5)
+	require.NoError(t, err)
+	assert.Len(t, then, 8, "with tank/most, and without what came later")
+	assert.Equal(t, "plotbook", then[len(then)-4].By, then[len(then)-4].Name)
+	require.NoError(t, ns.Close())
+	after, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, string(kept), string(after))
+
+	ns = open(t, dir, schema)
+	require.NoError(t, pantry.Text("plot", "").In(ns).Set("B2"))
+	require.NoError(t, ns.Close())
+	after, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(after, kept), "and written on")
+	ns = open(t, dir, schema)
+	assert.EqualValues(t, 8, ns.Version())
+	assert.Equal(t, "B2", pantry.Text("plot", "").In(ns).Get())
 }

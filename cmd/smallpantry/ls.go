@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -98,7 +99,7 @@ func shown(v value.Value) string {
 	if v.Kind() != value.KindText {
 		return s
 	}
-	if guess, err := value.Infer(s); s == "" || err != nil || guess.Kind() != value.KindText || strings.ContainsAny(s, "\n\r\t\x1b") || strings.TrimSpace(s) != s {
+	if guess, err := value.Infer(s); s == "" || err != nil || guess.Kind() != value.KindText || strings.ContainsFunc(s, unicode.IsControl) || strings.TrimSpace(s) != s {
 		return string(v.AppendJSON(nil))
 	}
 	return s

@@ -169,6 +169,7 @@ func TestOnATerminal(t *testing.T) {
 		require.NotEqual(t, "true", os.Getenv("CI"), "script is missing: %v", err)
 		t.Skip("script, which makes a terminal, is not on this machine")
 	}
+	t.Setenv("NO_COLOR", "")
 	dir := t.TempDir()
 	onTerminal := func(columns int, command string) []string {
 		out, err := exec.Command("script", "-qec", fmt.Sprintf("stty cols %d; cd %s; smallpantry %s", columns, dir, command), "/dev/null").CombinedOutput()
@@ -203,6 +204,10 @@ func TestOnATerminal(t *testing.T) {
 	assert.Contains(t, out, "storing 20000 entries")
 	assert.Contains(t, out, "beds/00000/note")
 	assert.Contains(t, out, "19980 more")
+	t.Setenv("NO_COLOR", "1")
+	out = strings.Join(onTerminal(80, "import greenhouse in.jsonl"), "\n")
+	assert.NotContains(t, out, "reading")
+	assert.NotContains(t, out, "\x1b")
 	whole.Reset()
 	require.Zero(t, run([]string{"import", filepath.Join(dir, "barn"), filepath.Join(dir, "in.jsonl")}, nil, &whole, &whole))
 	assert.NotContains(t, whole.String(), "reading", "it is for people only")

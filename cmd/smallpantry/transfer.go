@@ -24,7 +24,7 @@ const (
 // with -1 only that it goes on, until done is called.
 func (a *app) progress(what string, max int64) (bar io.Writer, done func()) {
 	errs, isFile := a.stderr.(*os.File)
-	if !isFile || !term.IsTerminal(int(errs.Fd())) {
+	if !isFile || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(errs.Fd())) {
 		return io.Discard, func() {}
 	}
 	options := []progressbar.Option{

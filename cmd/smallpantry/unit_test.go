@@ -75,7 +75,7 @@ func TestWords(t *testing.T) {
 		want string
 	}{
 		{value.Text("C4"), "C4"}, {value.Text("5"), `"5"`}, {value.Text("true"), `"true"`}, {value.Text(""), `""`}, {value.Text(" a"), `" a"`},
-		{value.Text("a\nb"), `"a\nb"`}, {value.Text("\x1b[31m"), `"\u001b[31m"`}, {value.Float(5), "5.0"}, {value.List(value.Int(1)), "[1]"},
+		{value.Text("a\nb"), `"a\nb"`}, {value.Text("ä\a"), `"ä\u0007"`}, {value.Text("\x1b[31m"), `"\u001b[31m"`}, {value.Float(5), "5.0"}, {value.List(value.Int(1)), "[1]"},
 	} {
 		assert.Equal(t, c.want, shown(c.v))
 	}
