@@ -26,14 +26,21 @@ ls http://HOST:PORT the boards of a server.`,
 		Example: "  smallpantry ls garden/plotbook\n  smallpantry ls http://127.0.0.1:8437/b/rowan-street --prefix tank/",
 		Args:    exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			where := args[0]
-			if isURL(where) && !strings.Contains(where, "/b/") {
-				return a.listBoards(cmd.Context(), where)
+			bare, version, err := splitVersion(args[0])
+			if err != nil {
+				return err
 			}
-			if !isURL(where) && isDir(where) && !isFile(where+".jsonl") {
+			where, err := resolve(bare)
+			switch {
+			case err != nil:
+				return err
+			case version >= 0: // of a namespace or a board
+			case isURL(where) && !strings.Contains(where, "/b/"):
+				return a.listBoards(cmd.Context(), where)
+			case !isURL(where) && isDir(where):
 				return a.listNamespaces(where)
 			}
-			p, err := a.open(where, way{})
+			p, err := a.open(args[0], way{})
 			if err != nil {
 				return err
 			}
@@ -128,14 +135,14 @@ func (a *app) listNamespaces(dir string) error {
 	list := []namespace{}
 	for _, f := range files {
 		name, ok := strings.CutSuffix(f.Name(), ".jsonl")
-		if !ok || pantry.CheckNamespace(name) != nil {
+		if !ok || pantry.CheckNamespace(name) != nil || notExport(dir, name) != nil {
 			continue
 		}
 		n := namespace{Namespace: name, Path: filepath.Join(dir, f.Name())}
 		if info, err := f.Info(); err == nil {
 			n.Bytes = info.Size()
 		}
-		ns, err := pantry.Open(dir, name, pantry.ReadOnly())
+		ns, err := pantry.Open(dir, name, pantry.ReadOnly(), pantry.OnProblem(a.tell(filepath.Join(dir, name), way{})))
 		if err != nil {
 			n.Error = err.Error()
 		} else {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -97,17 +98,7 @@ func (a *app) openNow(where string, w way) (place, error) {
 	if err != nil {
 		return nil, err
 	}
-	tell := func(p pantry.Problem) {
-		a.problems = append(a.problems, p)
-		if w.quiet {
-			return
-		}
-		fmt.Fprintf(a.stderr, "smallpantry: %v\n", p)
-		if errors.Is(p.Err, pantry.ErrDamaged) && !w.write && !w.create {
-			a.damaged = true
-			fmt.Fprintf(a.stderr, "  smallpantry repair %s saves what is intact.\n", where)
-		}
-	}
+	tell := a.tell(where, w)
 	if isURL(where) {
 		b, err := board.Join(where, board.As("smallpantry"), board.Patience(patience), board.Poll(w.every, w.every), board.OnProblem(tell))
 		if err != nil {
@@ -117,6 +108,9 @@ func (a *app) openNow(where string, w way) (place, error) {
 	}
 	dir, name, err := splitPlace(where)
 	if err != nil {
+		return nil, err
+	}
+	if err := notExport(dir, name); err != nil {
 		return nil, err
 	}
 	absent := noNamespace(dir, name)
@@ -134,6 +128,21 @@ func (a *app) openNow(where string, w way) (place, error) {
 		return nil, err
 	}
 	return &device{ns: ns, place: where}, nil
+}
+
+// tell names the problems of a place on standard error.
+func (a *app) tell(where string, w way) func(pantry.Problem) {
+	return func(p pantry.Problem) {
+		a.problems = append(a.problems, p)
+		if w.quiet {
+			return
+		}
+		fmt.Fprintf(a.stderr, "smallpantry: %v\n", p)
+		if errors.Is(p.Err, pantry.ErrDamaged) && !w.write && !w.create {
+			a.damaged = true
+			fmt.Fprintf(a.stderr, "  smallpantry repair %s saves what is intact.\n", where)
+		}
+	}
 }
 
 func noNamespace(dir, name string) error {
@@ -169,6 +178,23 @@ func checkNames(names ...string) error {
 		}
 	}
 	return nil
+}
+
+// notExport refuses a file that holds entries as export writes them, a line
+// each, which would be taken for a damaged namespace.
+func notExport(dir, name string) error {
+	path := filepath.Join(dir, name+".jsonl")
+	f, err := os.Open(path)
+	if err != nil {
+		return nil // whoever opens the namespace meets it too
+	}
+	defer f.Close()
+	var first struct{ Name, Kind, Format, CRC *string }
+	err = json.NewDecoder(f).Decode(&first)
+	if err != nil || first.Name == nil || first.Kind == nil || first.Format != nil || first.CRC != nil {
+		return nil
+	}
+	return exitError{exitFailed, fmt.Sprintf("%s is no namespace: it holds an entry a line, as export writes them; import reads it", path)}
 }
 
 func isDir(path string) bool {

@@ -21,11 +21,18 @@ DIR/NAMESPACE; for a board, DATA/boards/BOARD on the server's machine.`,
 		Example: "  smallpantry repair garden/plotbook",
 		Args:    exactly(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if isURL(args[0]) {
+			where, err := resolve(args[0])
+			if err != nil {
+				return err
+			}
+			if isURL(where) {
 				return usage("a board is repaired where its file lies: repair DATA/boards/BOARD on the server's machine")
 			}
-			dir, name, err := splitPlace(args[0])
+			dir, name, err := splitPlace(where)
 			if err != nil {
+				return err
+			}
+			if err := notExport(dir, name); err != nil {
 				return err
 			}
 			r, err := pantry.Repair(dir, name)
