@@ -30,6 +30,9 @@ prints its name and the number of entries.`,
 				if f, err = formatOf(args[1]); err != nil {
 					return err
 				}
+				if err := notNamespace(args[1], "export to another file"); err != nil {
+					return err
+				}
 			}
 			l, err := a.listingOf(cmd.Context(), args[0])
 			if err != nil {

@@ -184,17 +184,35 @@ func checkNames(names ...string) error {
 // each, which would be taken for a damaged namespace.
 func notExport(dir, name string) error {
 	path := filepath.Join(dir, name+".jsonl")
-	f, err := os.Open(path)
-	if err != nil {
-		return nil // whoever opens the namespace meets it too
-	}
-	defer f.Close()
-	var first struct{ Name, Kind, Format, CRC *string }
-	err = json.NewDecoder(f).Decode(&first)
-	if err != nil || first.Name == nil || first.Kind == nil || first.Format != nil || first.CRC != nil {
+	first := firstLine(path)
+	if first.Name == "" || first.Kind == "" || first.Format != "" || first.CRC != "" {
 		return nil
 	}
 	return exitError{exitFailed, fmt.Sprintf("%s is no namespace: it holds an entry a line, as export writes them; import reads it", path)}
+}
+
+// notNamespace refuses a file that is a namespace, or a board.
+func notNamespace(path, instead string) error {
+	if !strings.HasPrefix(firstLine(path).Format, "small-pantry/") {
+		return nil
+	}
+	return exitError{exitFailed, fmt.Sprintf("%s is the file of a namespace; %s", path, instead)}
+}
+
+type opening struct{ Name, Kind, Format, CRC string }
+
+// firstLine gives what tells the files apart that end in .jsonl. Nothing is
+// told of a file that can't be read, which whoever opens it meets too.
+func firstLine(path string) (first opening) {
+	f, err := os.Open(path)
+	if err != nil {
+		return first
+	}
+	defer f.Close()
+	if json.NewDecoder(f).Decode(&first) != nil {
+		return opening{}
+	}
+	return first
 }
 
 func isDir(path string) bool {

@@ -44,6 +44,9 @@ func (a *app) entriesOf(path string) ([]board.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := notNamespace(path, "copy reads it: name it without the ending"); err != nil {
+		return nil, err
+	}
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err
