@@ -235,13 +235,13 @@ func read(r *scan.Reader, depth int) (Value, error) {
 	if integer {
 		n, ok := scan.ParseInt(lit)
 		if !ok {
-			return Value{}, r.Errorf("%s does not fit in 64 bits, which end", lit)
+			return Value{}, r.Errorf("the number %s, which does not fit in 64 bits, ends", lit)
 		}
 		return Int(n), nil
 	}
 	f, err := strconv.ParseFloat(string(lit), 64)
 	if err != nil {
-		return Value{}, r.Errorf("%s is too large for a float, which ends", lit)
+		return Value{}, r.Errorf("the number %s, too large for a float, ends", lit)
 	}
 	return Float(f), nil
 }
@@ -271,7 +271,7 @@ func readMap(r *scan.Reader, depth int) (Value, error) {
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
 	for i := 1; i < len(members); i++ {
 		if members[i].Name == members[i-1].Name {
-			return Value{}, r.Errorf("the name %s twice in one object, which ends", Quote(members[i].Name))
+			return Value{}, r.Errorf("the object with the name %s twice ends", Quote(members[i].Name))
 		}
 	}
 	return mapOf(members), nil

@@ -82,7 +82,7 @@ func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
 		p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
 	}
 	for _, k := range l.Declared {
-		key := inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many}
+		key := inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many, Min: k.Min, Max: k.Max}
 		if use, noted := used.Keys[k.Name]; noted && !use.Read {
 			key.Unread = used.Runs
 		}

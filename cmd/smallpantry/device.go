@@ -1,11 +1,13 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"iter"
 	"path/filepath"
+	"strings"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -38,7 +40,9 @@ func (d *device) put(_ context.Context, name, typed string, o putOptions) (board
 		}
 		kind := o.kind
 		if kind == value.KindNone {
-			kind = d.kindOf(now, found)
+			if kind = d.declared(name).Kind; found {
+				kind = now.Value.Kind()
+			}
 		}
 		if kind == value.KindNone {
 			return value.Infer(typed)
@@ -58,17 +62,23 @@ func (d *device) conflict(now pantry.Entry, found bool) error {
 	return fmt.Errorf("%w: %s is at version %d", pantry.ErrConflict, now.Name, now.Version)
 }
 
-// kindOf is the kind that a name has by what is stored, else by its declaration.
-func (d *device) kindOf(now pantry.Entry, found bool) value.Kind {
-	if found {
-		return now.Value.Kind()
-	}
-	for _, k := range d.ns.Declared() {
-		if k.Name == now.Name {
-			return k.Kind
+// declared gives the key that a name was declared by, itself or as one of a
+// family; the kind is none where no app has.
+func (d *device) declared(name string) pantry.DeclaredKey {
+	all := d.ns.Declared()
+	for family := name; family != ""; {
+		for _, k := range all {
+			switch {
+			case k.Name != family:
+			case k.Many && family == name: // the newest number of its records
+				return pantry.DeclaredKey{Name: name, Kind: value.KindInt}
+			default:
+				return k
+			}
 		}
+		family = family[:max(strings.LastIndexByte(family, '/'), 0)]
 	}
-	return value.KindNone
+	return pantry.DeclaredKey{Name: name}
 }
 
 // change is a read-modify-write of one entry. An int that is put into a float
@@ -78,6 +88,11 @@ func (d *device) change(name string, next func(now pantry.Entry, found bool) (va
 		v, err := next(b.Entry(name))
 		if err != nil {
 			return err
+		}
+		if k := d.declared(name); v.Kind() == k.Kind {
+			if err := value.Within(v, k.Min, k.Max); err != nil {
+				return fmt.Errorf("%s: %w; it is declared from %s to %s", name, err, k.Min, k.Max)
+			}
 		}
 		return b.Put(name, v)
 	})
@@ -89,6 +104,11 @@ func (d *device) change(name string, next func(now pantry.Entry, found bool) (va
 }
 
 func (d *device) operate(_ context.Context, name string, o operation) (board.Entry, error) {
+	k := d.declared(name)
+	if !k.Default.IsZero() && !o.started {
+		o.start = k.Default
+	}
+	o.keep = cmp.Or(o.keep, k.Keep)
 	return d.change(name, func(now pantry.Entry, _ bool) (value.Value, error) {
 		v, err := o.apply(now.Value)
 		if err != nil {

@@ -301,6 +301,57 @@ func TestKeysAsGo(t *testing.T) {
 	require.NoError(t, err, "%s\n%s", said, code)
 }
 
+// What an app has declared holds for a change from outside too: kind, range,
+// default and length.
+func TestChangesAsDeclared(t *testing.T) {
+	dir := t.TempDir()
+	place := filepath.Join(dir, "plotbook")
+	type planting struct{ Crop string }
+	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(
+		pantry.Int("reminder-hour", 18).Between(0, 23), pantry.Float("tank/ratio", 0.5).Between(0, 1), pantry.Int("watered", 3).Between(0, 9),
+		pantry.List("hose/queue", "A1").Keep(3), pantry.RecordsOf[planting]("plantings"),
+	))
+	require.NoError(t, err)
+	require.NoError(t, ns.Close())
+	for _, step := range []struct {
+		words, want string
+		code        int
+	}{
+		{"put P reminder-hour 99", "reminder-hour: out of range: 99 is over 23; it is declared from 0 to 23", exitRefused},
+		{"put P reminder-hour 7", "7", exitDone},
+		{"add P reminder-hour 17", "24 is over 23", exitRefused},
+		{"add P reminder-hour -8", "-1 is under 0", exitRefused},
+		{"raise P reminder-hour 30", "30 is over 23", exitRefused},
+		{"get P reminder-hour", "7", exitDone},
+		{"put P reminder-hour soon --kind text", "soon", exitDone}, // whoever names a kind means it
+		{"put P tank/ratio 1", "1.0", exitDone},
+		{"put P tank/ratio 1.5", "1.5 is over 1.0", exitRefused},
+		{"add P watered/C4 2", "5", exitDone}, // its family's default is 3
+		{"add P watered/C4 5", "10 is over 9", exitRefused},
+		{"add P watered/B2 2 --start 0", "2", exitDone},
+		{"put P watered/A1 plenty", "plenty", exitRefused},
+		{"raise P watered/A1 1", "3", exitDone},
+		{"append P hose/queue B2", `["A1","B2"]`, exitDone},
+		{"append P hose/queue C4", `["A1","B2","C4"]`, exitDone},
+		{"append P hose/queue D5", `["B2","C4","D5"]`, exitDone},
+		{"append P hose/queue E6 --keep 1", `["E6"]`, exitDone},
+		{"put P plantings 4", "4", exitDone},
+		{"put P plantings/4 beans", "map", exitRefused},
+	} {
+		var out, errs strings.Builder
+		code := run(strings.Fields(strings.ReplaceAll(step.words, "P ", place+" ")), nil, &out, &errs)
+		assert.Equal(t, step.code, code, "%s: %s", step.words, errs.String())
+		if code == exitDone {
+			assert.Equal(t, step.want+"\n", out.String(), step.words)
+		} else {
+			assert.Contains(t, errs.String(), step.want, step.words)
+		}
+	}
+	var out strings.Builder
+	require.Equal(t, exitFailed, run([]string{"check", place}, nil, &out, os.Stderr))
+	assert.Regexp(t, "(?m)^wrong-kind +reminder-hour: it is text, and was declared as int", out.String())
+}
+
 func TestDemoThatStays(t *testing.T) {
 	lines := make(awaited, 1000)
 	demo := exec.Command("smallpantry", "demo", "--stay")

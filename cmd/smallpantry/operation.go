@@ -12,7 +12,8 @@ import (
 type operation struct {
 	op      string // add, raise, lower, append, remove
 	operand value.Value
-	start   value.Value // what an absent entry starts from
+	start   value.Value // what an absent entry starts from, where no app has declared its default
+	started bool        // start was asked for
 	keep    int
 	unique  bool
 }

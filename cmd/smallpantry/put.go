@@ -22,7 +22,8 @@ func (a *app) put() *cobra.Command {
 		Long: `put stores a value. It is read as the kind that is stored or declared; else true
 and false are bool, a whole number is an int, a number with a point a float,
 […] a list, {…} a map, and the rest text. What can't be read so is refused;
---kind decides otherwise. The VALUE - is read from standard input.`,
+--kind decides otherwise. A number outside the range that an app has declared on
+this device is refused. The VALUE - is read from standard input.`,
 		Example: "  smallpantry put garden/plotbook reminder-hour 7\n  smallpantry put garden/plotbook plot 0042 --kind text",
 		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -31,6 +31,8 @@ type Key struct {
 	Name   string
 	Kind   value.Kind
 	Many   bool
+	Min    value.Value // no value: no bound
+	Max    value.Value
 	Unread int // how many runs of its apps noted their use, none of which read it
 }
 
@@ -117,6 +119,8 @@ func (f *finder) against(e Entry, declared map[string]Key) {
 	default:
 		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
 			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)
+		} else if err := value.Within(e.Value, k.Min, k.Max); err != nil {
+			f.add("out-of-range", e.Name, "it is %s, and was declared from %s to %s: its app shows the default", e.Value, k.Min, k.Max)
 		}
 	}
 }

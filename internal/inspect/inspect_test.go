@@ -27,7 +27,7 @@ func TestFindings(t *testing.T) {
 		Bytes: 5 << 20, Load: 40 * time.Millisecond,
 		Declared: []inspect.Key{
 			{Name: "reminder-hour", Kind: value.KindInt}, {Name: "tank/litres", Kind: value.KindInt}, {Name: "plantings", Kind: value.KindMap, Many: true},
-			{Name: "ratio", Kind: value.KindFloat}, {Name: "watered", Kind: value.KindInt, Unread: 3},
+			{Name: "ratio", Kind: value.KindFloat, Min: value.Float(0), Max: value.Float(1)}, {Name: "watered", Kind: value.KindInt, Unread: 3},
 		},
 		Entries: []inspect.Entry{
 			{"reminder-hour", value.Text("7")}, {"tank/litre", value.Int(1)}, {"plantings", value.Int(2)},
@@ -36,7 +36,7 @@ func TestFindings(t *testing.T) {
 		},
 	}
 	assert.Equal(t, []string{
-		"large-file ", "large-value big", "undeclared big", "secret plantings/1", "number-as-text reminder-hour", "wrong-kind reminder-hour",
+		"large-file ", "large-value big", "undeclared big", "secret plantings/1", "out-of-range ratio", "number-as-text reminder-hour", "wrong-kind reminder-hour",
 		"undeclared tank/litre", "near-miss tank/litre", "never-written tank/litres", "never-read watered", "wrong-kind watered/B2",
 	}, codes(p))
 	assert.Empty(t, codes(inspect.Place{Entries: []inspect.Entry{{"anything", value.Int(1)}}}), "where nothing is declared, nothing is undeclared")
