@@ -2,6 +2,7 @@ package pantry_test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -210,4 +211,41 @@ func TestJournalsOfBefore(t *testing.T) {
 	ns = open(t, dir, schema)
 	assert.EqualValues(t, 8, ns.Version())
 	assert.Equal(t, "B2", pantry.Text("plot", "").In(ns).Get())
+}
+
+// Somebody puts an older copy in the place of the file under a running app: its
+// screen follows, though the versions go back.
+func TestWatchFollowsAnOlderFile(t *testing.T) {
+	dir := t.TempDir()
+	ns := open(t, dir, quiet, pantry.Follow(5*time.Millisecond))
+	require.NoError(t, plot.In(ns).Set("C4"))
+	require.NoError(t, plantings.In(ns).Put("1", planting{Crop: "peas"}))
+	older, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	require.NoError(t, plot.In(ns).Set("B2"))
+	require.NoError(t, reminderHour.In(ns).Set(7))
+	require.NoError(t, plantings.In(ns).Put("2", planting{Crop: "garlic"}))
+
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	var seen [][]string
+	for names := range ns.WatchNames(ctx) {
+		seen = append(seen, names)
+		switch len(seen) {
+		case 1:
+			put := filepath.Join(dir, "older")
+			require.NoError(t, os.WriteFile(put, older, 0o600))
+			require.NoError(t, os.Rename(put, ns.Path()))
+		case 2:
+			assert.Equal(t, []any{"C4", 18, 1}, []any{plot.In(ns).Get(), reminderHour.In(ns).Get(), plantings.In(ns).Len()})
+			require.NoError(t, frost.In(ns).Set(true), "with a version that was there before")
+		}
+		if len(seen) == 3 {
+			break
+		}
+	}
+	require.Len(t, seen, 3)
+	assert.Subset(t, seen[1], []string{"plantings/2", "plot", "reminder-hour"})
+	assert.NotContains(t, seen[1], "plantings/1", "which is as it was")
+	assert.Equal(t, []string{"frost/warning"}, seen[2])
 }

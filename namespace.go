@@ -372,17 +372,22 @@ func (ns *Namespace) WatchNames(ctx context.Context, names ...string) iter.Seq[[
 }
 
 // watch tells the names that are watched, and what stands under the prefixes;
-// then what changed.
+// then what changed. It compares records, not versions, which go back when an
+// older file is put in the place of the file.
 func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		w := ns.namespace().l.Watch(names, prefixes)
 		defer w.Close()
 		s := ns.l.Snapshot()
-		seen := s.Version
+		seen := map[string]*ledger.Record{}
 		first := slices.Clone(names)
+		for _, name := range names {
+			seen[name] = s.Record(name)
+		}
 		for _, p := range prefixes {
 			for e := range s.Entries(p, "") {
 				first = append(first, e.Name)
+				seen[e.Name] = e.Record
 			}
 		}
 		s.Release()
@@ -392,12 +397,12 @@ func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.S
 		for w.Wait(ctx, ns.done) {
 			s := ns.l.Snapshot()
 			var changed []string
-			for e := range s.Changed(seen, "", "") {
-				if w.Wants(e.Name) {
+			for e := range s.All() {
+				if old := seen[e.Name]; w.Wants(e.Name) && old != e.Record && (old != nil || e.Found()) {
 					changed = append(changed, e.Name)
+					seen[e.Name] = e.Record
 				}
 			}
-			seen = s.Version
 			s.Release()
 			if len(changed) > 0 && !yield(changed) {
 				return

@@ -66,7 +66,7 @@ func (a *app) printReport(r pantry.Report) {
 	case r.Damaged:
 		fmt.Fprintf(a.stdout, "%s was damaged; %s saved\n", r.Path, counted(r.Entries, "entry was", "entries were"))
 	case len(r.Lost) > 0:
-		fmt.Fprintf(a.stdout, "%s had a torn end, which was cut; nothing that was stored is lost\n", r.Path)
+		fmt.Fprintf(a.stdout, "%s had a torn end, which was cut: nothing in the file says that it was ever stored\n", r.Path)
 	default:
 		fmt.Fprintf(a.stdout, "%s is in good health; nothing was changed\n", r.Path)
 	}

@@ -70,7 +70,11 @@ func (s *Snapshot) Entries(prefix, after string) iter.Seq[Entry] {
 	}
 }
 
-// All is Entries with the names that were removed and are still remembered.
+// All gives every name that has a record, also those that were removed, which
+// come without a value, by the byte order of the names.
+func (s *Snapshot) All() iter.Seq[Entry] { return s.all("", "") }
+
+// all is All of the names that begin with prefix and come after after.
 func (s *Snapshot) all(prefix, after string) iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		nodes := s.l.inOrder()
