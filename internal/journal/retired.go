@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"cmp"
 	"io"
 	"sync"
 	"time"
@@ -22,6 +23,7 @@ type retired struct {
 	mu      sync.Mutex
 	files   []io.Closer
 	bytes   int64
+	after   time.Duration // 0: retireAfter
 	later   *time.Timer
 	closing sync.WaitGroup
 }
@@ -33,7 +35,7 @@ func (r *retired) add(file io.Closer, bytes int64) {
 	r.files = append(r.files, file)
 	r.bytes += bytes
 	if r.later == nil {
-		r.later = time.AfterFunc(retireAfter, func() {
+		r.later = time.AfterFunc(cmp.Or(r.after, retireAfter), func() {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			r.close()

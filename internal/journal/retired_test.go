@@ -56,12 +56,15 @@ func attached(t *testing.T) (*File, *countingDisk) {
 
 func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
 	f, disk := attached(t)
+	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
+
+	f.retired.after = time.Hour
 	for range 5 {
 		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
 	}
 	assert.EqualValues(t, 6, disk.open.Load())
-	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
-
 	for range 100 {
 		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
 	}
