@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry/value"
@@ -96,7 +96,7 @@ func writeAliases(all map[string]string) error {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
 	if err == nil {
-		err = renameio.WriteFile(path, append(data, '\n'), 0o600)
+		err = maybe.WriteFile(path, append(data, '\n'), 0o600)
 	}
 	return err
 }

@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"fmt"
 
-	"github.com/google/renameio/v2"
+	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 )
 
@@ -45,7 +45,7 @@ prints its name and the number of entries.`,
 			if err := f.encode(&b, l); err != nil {
 				return err
 			}
-			if err := renameio.WriteFile(args[1], b.Bytes(), 0o600); err != nil {
+			if err := maybe.WriteFile(args[1], b.Bytes(), 0o600); err != nil {
 				return err
 			}
 			if a.json {
