@@ -61,7 +61,15 @@
 // A write that returns nil is synced to the disk: a power cut does not undo it.
 // SyncWithin makes writes prompt instead: they are synced within 250 ms. A file
 // that was damaged is salvaged when it is opened, unless Strict, and what was lost
-// is reported; Repair does it by hand. Several processes may use one file.
+// is reported; Repair does it by hand. Several processes may use one file; each
+// may say who it is (As), which the history tells.
+//
+// # Seeing that everything is stored
+//
+// The command smallpantry shows, compares, changes and checks a namespace from
+// outside, also while an app has it open. Package pantrytest closes and opens
+// an app after each of its actions, kills it, fills its disk and spoils its
+// file. Namespace.Usage and NoteUsage find keys that nobody reads or writes.
 //
 // # Caveats
 //
