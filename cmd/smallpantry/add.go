@@ -12,8 +12,8 @@ func (a *app) add() *cobra.Command {
 		Use:   "add PLACE NAME N",
 		Short: "Add to a number; nobody's addition is lost",
 		Long: `add adds N, which may be negative, to a number in one step, and prints the new
-value. An absent entry starts from --start, else from the default that an app has
-declared on this device, else from 0.`,
+value. An absent entry starts from --start, else from the default that an app
+has declared on this device, else from 0.`,
 		Example: "  smallpantry add http://127.0.0.1:8437/b/rowan-street tank/litres -10",
 		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -22,8 +22,9 @@ func (a *app) alias() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "alias",
 		Short: "Give places short names: @NAME",
-		Long: `alias keeps short names for places in the configuration file, which only you can
-read, so that a link with its token need not be typed, nor stand in a shell's history.`,
+		Long: `alias keeps short names for places in the configuration file, which only you
+can read, so that a link with its token need not be typed, nor stand in a
+shell's history.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return fmt.Errorf("there is no alias command %q: use set, list or rm", args[0])

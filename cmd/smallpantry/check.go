@@ -19,11 +19,11 @@ func (a *app) check() *cobra.Command {
 	return a.withJSON(&cobra.Command{
 		Use:   "check PLACE",
 		Short: "Find what is wrong or will go wrong",
-		Long: `check looks for damage, secrets in the clear, large values and files, names that
-nearly match, and numbers kept as text; where apps have declared their keys, also
-for kinds and ranges that don't fit, undeclared names, and keys that were never
-written or, where the apps note their use (pantry.NoteUsage), never read. The
-exit code is 1 when there are findings.`,
+		Long: `check looks for damage, secrets in the clear, large values and files, names
+that nearly match, and numbers kept as text; where apps have declared their
+keys, also for kinds and ranges that don't fit, undeclared names, and keys that
+were never written or, where the apps note their use (pantry.NoteUsage), never
+read. The exit code is 1 when there are findings.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			start := time.Now()

@@ -12,8 +12,9 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Play the whole story on made-up data, in a temporary directory",
 		Long: `demo plays the story of the Rowan Street community garden: settings on a phone,
-closed and opened again, then a board that two phones and a display share. Every
-figure in it comes from what happened; it exits with 1 if one is not as expected.`,
+closed and opened again, then a board that two phones and a display share.
+Every figure in it comes from what happened; it exits with 1 if one is not as
+expected.`,
 		Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := demo.Run(cmd.Context(), a.stdout, stay); err != nil {

@@ -16,8 +16,8 @@ func (a *app) log() *cobra.Command {
 		Use:   "log PLACE [NAME...]",
 		Short: "Tell the newest commits: old, new, when, by whom",
 		Long: `log tells the newest commits that the place keeps, newest first, and what each
-changed from what to what; with NAMEs only those that changed one of them. Any of
-their versions can stand behind a PLACE: see diff and restore.`,
+changed from what to what; with NAMEs only those that changed one of them. Any
+of their versions can stand behind a PLACE: see diff and restore.`,
 		Example: "  smallpantry log garden/plotbook reminder-hour -n 5",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

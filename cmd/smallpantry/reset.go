@@ -11,8 +11,9 @@ func (a *app) reset() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reset PLACE --yes",
 		Short: "Remove every entry",
-		Long: `reset removes every entry, whatever its name and kind. On a device nothing of what
-was stays in the file; a board keeps its newest commits, so that restore can undo it.`,
+		Long: `reset removes every entry, whatever its name and kind. On a device nothing of
+what was stays in the file; a board keeps its newest commits, so that restore
+can undo it.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {

@@ -13,9 +13,9 @@ func (a *app) restore() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore PLACE@VERSION [NAME...]",
 		Short: "Put it back as it was, as a new commit",
-		Long: `restore makes the entries what they were at a version that log tells, in one new
-commit, so that it can be undone in the same way. With NAMEs only these are put back; what
-was absent then is removed.`,
+		Long: `restore makes the entries what they were at a version that log tells, in one
+new commit, so that it can be undone in the same way. With NAMEs only these are
+put back; what was absent then is removed.`,
 		Example: "  smallpantry restore garden/plotbook@12 reminder-hour",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

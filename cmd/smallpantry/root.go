@@ -38,8 +38,9 @@ store, changes what is there, and serves boards.
 
 A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/b/BOARD.
 
-Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent,
-4 refused by a condition or by kind, 5 not allowed, 6 the server can't be reached.`,
+Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent, 4
+refused by a condition or by kind, 5 not allowed, 6 the server can't be
+reached.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args: func(_ *cobra.Command, args []string) error {

@@ -20,7 +20,8 @@ func (a *app) serve() *cobra.Command {
 		Short: "Serve boards to this machine",
 		Long: `serve keeps boards in the directory DATA, and answers for them until it is
 interrupted. With --dev there are no tokens: whoever is on this machine may do
-everything, and boards come into being on first use. What is answered is on the disk.`,
+everything, and boards come into being on first use. What is answered is on the
+disk.`,
 		Example: "  smallpantry serve --dev --data garden-data",
 		Args:    exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
