@@ -76,7 +76,7 @@ func TestNamedTests(t *testing.T) {
 	for _, document := range []string{"docs/guarantees.md", "docs/mistakes.md", "docs/decisions.md"} {
 		text, err := os.ReadFile(document)
 		require.NoError(t, err)
-		for _, name := range regexp.MustCompile("\\b(?:Test|Fuzz|Example)[A-Z]\\w*").FindAllString(string(text), -1) {
+		for _, name := range regexp.MustCompile(`\b(?:Test|Fuzz|Example)[A-Z]\w*`).FindAllString(string(text), -1) {
 			assert.True(t, there[name], "%s names %s, which is not there", document, name)
 		}
 	}
