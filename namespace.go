@@ -90,7 +90,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	if err := CheckNamespace(name); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
-	if err := checkAs(o.as); err != nil {
+	if err := ns.author.Check(); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
 	special := seam.Of(dir)

@@ -1,12 +1,6 @@
 package pantry
 
-import (
-	"fmt"
-	"strings"
-	"time"
-	"unicode"
-	"unicode/utf8"
-)
+import "time"
 
 // An Option changes how Open opens a namespace.
 type Option func(*options)
@@ -36,15 +30,6 @@ func ReadOnly() Option { return func(o *options) { o.readOnly = true } }
 // It has at most 100 bytes of UTF-8 without control characters, else Open
 // returns ErrInvalid. Without it, no name is kept.
 func As(name string) Option { return func(o *options) { o.as = name } }
-
-const longestAs = 100
-
-func checkAs(name string) error {
-	if len(name) > longestAs || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
-		return fmt.Errorf("%w: As(%.120q): an app's name has at most %d bytes of UTF-8 without control characters", ErrInvalid, name, longestAs)
-	}
-	return nil
-}
 
 // Strict has Open refuse a damaged file with ErrDamaged. Without it, Open keeps
 // the damaged file beside as NAME.damaged-TIME, goes on with every intact entry,

@@ -3,6 +3,7 @@ package board
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"log/slog"
 	"math/rand/v2"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -28,7 +30,9 @@ type options struct {
 	client     *http.Client
 }
 
-// As gives the app's name, which others see beside what it changes.
+// As gives the app's name, which others see beside what it changes. It has at
+// most 100 bytes of UTF-8 without control characters, else Join returns
+// pantry.ErrInvalid.
 func As(name string) Option { return func(o *options) { o.as = name } }
 
 // Poll sets how often the server is asked: every fast while things change,
@@ -83,7 +87,7 @@ type Board struct {
 // Join gives the board that a link leads to: http(s)://HOST[:PORT]/b/BOARD,
 // with an access token behind # where the board has tokens. It needs no
 // network: the server is asked as soon as there is a variable. The error
-// wraps ErrLink.
+// wraps ErrLink, or for a bad name in As pantry.ErrInvalid.
 func Join(address string, opts ...Option) (*Board, error) {
 	l, err := parseLink(address)
 	if err != nil {
@@ -92,6 +96,9 @@ func Join(address string, opts ...Option) (*Board, error) {
 	o := options{client: http.DefaultClient}
 	for _, opt := range opts {
 		opt(&o)
+	}
+	if err := (ledger.Author{By: o.as}).Check(); err != nil {
+		return nil, fmt.Errorf("join: %w", err)
 	}
 	for _, d := range []struct {
 		at  *time.Duration

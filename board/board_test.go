@@ -344,6 +344,17 @@ func TestJoinRefuses(t *testing.T) {
 	assert.True(t, errors.Is(err, board.ErrUnreachable) && errors.Is(err, context.DeadlineExceeded), "%v", err)
 }
 
+func TestAs(t *testing.T) {
+	for _, name := range []string{strings.Repeat("a", 101), "a\nb", "\xff"} {
+		_, err := board.Join("http://127.0.0.1:1/b/rowan-street", board.As(name))
+		assert.ErrorIs(t, err, pantry.ErrInvalid, "%q", name)
+	}
+	st := newStore(t)
+	tank := board.On(st.join(t, board.As("Wächter der Zisterne")), tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	assert.Equal(t, "Wächter der Zisterne", until(t, tank, shows(420)).By)
+}
+
 func TestTimeout(t *testing.T) {
 	st := newStore(t)
 	b := st.join(t, board.Timeout(30*time.Millisecond))

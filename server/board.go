@@ -18,8 +18,13 @@ type call struct {
 	name  string // of the entry, where it is about one
 }
 
-func (c *call) author() ledger.Author {
-	return ledger.Author{By: c.r.Header.Get("Client-Name"), From: c.r.Header.Get("Client-Instance")}
+// author says who asks, as he calls himself.
+func (c *call) author() (ledger.Author, error) {
+	a := ledger.Author{By: c.r.Header.Get("Client-Name"), From: c.r.Header.Get("Client-Instance")}
+	if err := a.Check(); err != nil {
+		return a, refuse("invalid", "the header Client-Name or Client-Instance: %v", err)
+	}
+	return a, nil
 }
 
 // current gives the entry's record; none where the board doesn't exist.
@@ -104,13 +109,17 @@ func (s *Server) postEntry(c *call) error {
 // change gives an entry the value that next makes of the present one, and
 // answers with the entry in the shape that answer gives it.
 func (s *Server) change(c *call, next apply, answer func(e entryBody, changed bool) any) error {
+	who, err := c.author()
+	if err != nil {
+		return err
+	}
 	b, err := s.boards.get(c.board, true)
 	if err != nil {
 		return err
 	}
 	var before *ledger.Record
 	var stored value.Value
-	result, err := b.Commit(c.author(), func(tx *ledger.Tx) error {
+	result, err := b.Commit(who, func(tx *ledger.Tx) error {
 		before = tx.Record(c.name)
 		if err := meets(c.r, c.name, before); err != nil {
 			return err
@@ -158,6 +167,10 @@ func kindly(name string, now value.Value, err error) error {
 }
 
 func (s *Server) deleteEntry(c *call) error {
+	who, err := c.author()
+	if err != nil {
+		return err
+	}
 	b, err := s.boards.get(c.board, false)
 	if err != nil {
 		return err
@@ -165,7 +178,7 @@ func (s *Server) deleteEntry(c *call) error {
 	if b == nil {
 		return absent(c.name)
 	}
-	_, err = b.Commit(c.author(), func(tx *ledger.Tx) error {
+	_, err = b.Commit(who, func(tx *ledger.Tx) error {
 		rec := tx.Record(c.name)
 		if err := meets(c.r, c.name, rec); err != nil {
 			return err

@@ -36,6 +36,10 @@ func (s *Server) commit(c *call) error {
 			return refuse(p.code, "op %d: %s", i, p.detail)
 		}
 	}
+	who, err := c.author()
+	if err != nil {
+		return err
+	}
 	b, err := s.boards.get(c.board, true)
 	if err != nil {
 		return err
@@ -43,7 +47,7 @@ func (s *Server) commit(c *call) error {
 	var names []string
 	var values []value.Value
 	var before []*ledger.Record
-	result, err := b.Commit(c.author(), func(tx *ledger.Tx) error {
+	result, err := b.Commit(who, func(tx *ledger.Tx) error {
 		for i, step := range steps {
 			if err := step(tx); err != nil {
 				p := *asProblem(err)

@@ -433,6 +433,29 @@ func TestHistory(t *testing.T) {
 }
 
 // A log tells what was refused, and never what was stored, asked or sent along.
+// Who changes something is kept beside it, so it must be short and printable.
+func TestClientName(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/rowan-street"
+	long := strings.Repeat("a", 101)
+	for _, header := range []string{"Client-Name", "Client-Instance"} {
+		for _, a := range []answer{
+			ask(t, "PUT", at+"/entries/tank", "1", "Content-Type", typeJSON, header, long),
+			ask(t, "POST", at+"/entries/tank", `{"op":"add","amount":1}`, "Content-Type", typeJSON, header, long),
+			ask(t, "DELETE", at+"/entries/tank", "", header, "\xff"),
+			ask(t, "POST", at+"/commit", `{"ops":[{"op":"put","name":"tank","value":1}]}`, "Content-Type", typeJSON, header, long),
+		} {
+			assert.Equal(t, http.StatusBadRequest, a.status, a.body)
+			assert.Equal(t, "invalid", a.code())
+			assert.Contains(t, a.body, "can't name an app")
+		}
+	}
+	assert.Equal(t, http.StatusNotFound, ask(t, "GET", at+"/entries/tank", "").status, "nothing was stored")
+	a := ask(t, "PUT", at+"/entries/tank", "1", "Content-Type", typeJSON, "Client-Name", "Wächter der Zisterne")
+	assert.Equal(t, http.StatusCreated, a.status, a.body)
+	assert.Equal(t, "Wächter der Zisterne", a.json["by"])
+}
+
 func TestLogTellsNoSecrets(t *testing.T) {
 	var out strings.Builder
 	var mu sync.Mutex
