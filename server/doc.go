@@ -19,6 +19,10 @@
 // polling cheap. Errors are problems as RFC 9457 has them, with a code for the
 // program and a sentence for people.
 //
+// Whoever changes something may say which app he is in the header Client-Name,
+// and which copy of it in Client-Instance, with at most 100 bytes of UTF-8 each:
+// entries and the history tell them. They are claims, not proofs.
+//
 // An answered write is on the server's disk. Each board is one file in
 // DATA/boards, and DATA belongs to one server at a time.
 //
