@@ -202,8 +202,12 @@ func notNamespace(path, instead string) error {
 type opening struct{ Name, Kind, Format, CRC string }
 
 // firstLine gives what tells the files apart that end in .jsonl. Nothing is
-// told of a file that can't be read, which whoever opens it meets too.
+// told of a pipe, whose first line would be gone, nor of a file that can't be
+// read, which whoever opens it meets too.
 func firstLine(path string) (first opening) {
+	if !isFile(path) {
+		return first
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return first
