@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"github.com/small-pantry/pantry"
@@ -65,7 +64,7 @@ func writing() (rows []row, err error) {
 				if _, err := floor.Write(line); err != nil {
 					return err
 				}
-				if err := syscall.Fdatasync(int(floor.Fd())); err != nil {
+				if err := datasync(floor); err != nil {
 					return err
 				}
 				floors = append(floors, time.Since(start)*1000)

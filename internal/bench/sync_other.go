@@ -1,0 +1,7 @@
+//go:build !linux
+
+package main
+
+import "os"
+
+func datasync(f *os.File) error { return f.Sync() }
