@@ -3,8 +3,8 @@ package pantry
 import (
 	"cmp"
 	"fmt"
-	"strings"
 
+	"github.com/small-pantry/pantry/internal/family"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/value"
@@ -54,16 +54,12 @@ func newDeclaration(keys []AnyKey) (*declaration, error) {
 
 // covers says whether a name is declared, or is of a declared family.
 func (d *declaration) covers(name string) bool {
-	for {
+	for name := range family.Of(name) {
 		if _, ok := d.names[name]; ok {
 			return true
 		}
-		i := strings.LastIndexByte(name, '/')
-		if i < 0 {
-			return false
-		}
-		name = name[:i]
 	}
+	return false
 }
 
 // declare compares the declared keys with the file and stores them in it.
@@ -123,11 +119,11 @@ func (ns *Namespace) compare(name string, known map[string]ledger.Declared) {
 
 // noteUse reports a key that is used without being declared, and one of a
 // family (see At) by the name of that, once.
-func (ns *Namespace) noteUse(name, family string) {
+func (ns *Namespace) noteUse(name, of string) {
 	if ns.declaration == nil || ns.declaration.covers(name) {
 		return
 	}
-	name = cmp.Or(family, name)
+	name = cmp.Or(of, name)
 	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
 		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, value.Quote(name)))
 	}

@@ -370,19 +370,11 @@ func TestTimeout(t *testing.T) {
 	assert.ErrorIs(t, err, board.ErrUnreachable)
 	assert.ErrorContains(t, err, "no answer within the time limit")
 	ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
-	defer cancel()
-	asked := st.asked.Load()
-	go func() {
-		for st.asked.Load() == asked {
-			time.Sleep(time.Millisecond)
-		}
-		cancel()
-	}()
+	time.AfterFunc(150*time.Millisecond, cancel)
 	_, _, err = tank.Lookup(ctx)
 	assert.ErrorIs(t, err, context.Canceled, "whoever gives a deadline waits as long as he wants")
-	for _, err := range b.Entries(t.Context(), "") {
-		assert.ErrorIs(t, err, board.ErrUnreachable)
-	}
+	_, _, err = b.All(t.Context(), "")
+	assert.ErrorIs(t, err, board.ErrUnreachable)
 	st.answer(nil)
 	require.NoError(t, tank.Set(t.Context(), 420))
 	var names []string

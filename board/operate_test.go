@@ -184,20 +184,22 @@ func TestPages(t *testing.T) {
 
 func TestPanicsWithTheRemedy(t *testing.T) {
 	b := newStore(t).join(t)
-	for remedy, f := range map[string]func(){
-		"check the error of Join":   func() { board.On(nil, tankLitres) },
-		"keep it on the device":     func() { board.On(b, pantry.Text("gate/code", "").Sealed()) },
-		"get one from On":           func() { var v board.Var[int]; v.Get() },
-		"a zero Var":                func() { var v board.Var[int]; _, _, _ = v.Lookup(t.Context()) },
-		"zero Var was used":         func() { var v board.Var[int]; v.Watch(t.Context()) },
-		"a zero Var was used":       func() { var v board.Var[int]; _ = v.Set(t.Context(), 1) },
-		"the wrong way round":       func() { board.On(b, pantry.Int("x", 5).Between(9, 0)) },
-		"Keep of x takes a list":    func() { board.On(b, pantry.Int("x", 5).Keep(2)) },
-		`which means another place`: func() { board.On(b, tankLitres.At("..")) },
+	var zero board.Var[int]
+	for _, c := range []struct {
+		remedy string
+		f      func()
+	}{
+		{"check the error of Join", func() { board.On(nil, tankLitres) }},
+		{"keep it on the device", func() { board.On(b, pantry.Text("gate/code", "").Sealed()) }},
+		{"get one from On", func() { zero.Get() }},
+		{"get one from On", func() { _, _, _ = zero.Lookup(t.Context()) }},
+		{"get one from On", func() { zero.Watch(t.Context()) }},
+		{"get one from On", func() { _ = zero.Set(t.Context(), 1) }},
+		{"get one from On", func() { _, _ = board.Add(t.Context(), zero, 1) }},
 	} {
 		func() {
-			defer func() { assert.Contains(t, fmt.Sprint(recover()), remedy) }()
-			f()
+			defer func() { assert.Contains(t, fmt.Sprint(recover()), c.remedy) }()
+			c.f()
 		}()
 	}
 }

@@ -69,7 +69,7 @@ func (a *app) damage() (out []inspect.Finding) {
 }
 
 func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
-	p := inspect.Place{Load: loaded}
+	p := inspect.Place{Load: loaded, Declared: l.Declared, Unread: map[string]int{}}
 	var used keyuse.Notes
 	if info, err := os.Stat(l.Path); err == nil {
 		p.Bytes = info.Size()
@@ -82,11 +82,9 @@ func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
 		p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
 	}
 	for _, k := range l.Declared {
-		key := inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many, Min: k.Min, Max: k.Max}
 		if use, noted := used.Keys[k.Name]; noted && !use.Read {
-			key.Unread = used.Runs
+			p.Unread[k.Name] = used.Runs
 		}
-		p.Declared = append(p.Declared, key)
 	}
 	return p, nil
 }

@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"iter"
 	"path/filepath"
-	"strings"
+	"slices"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/family"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -66,17 +67,15 @@ func (d *device) conflict(now pantry.Entry, found bool) error {
 // family; the kind is none where no app has.
 func (d *device) declared(name string) pantry.DeclaredKey {
 	all := d.ns.Declared()
-	for family := name; family != ""; {
-		for _, k := range all {
-			switch {
-			case k.Name != family:
-			case k.Many && family == name: // the newest number of its records
-				return pantry.DeclaredKey{Name: name, Kind: value.KindInt}
-			default:
-				return k
-			}
+	for of := range family.Of(name) {
+		i := slices.IndexFunc(all, func(k pantry.DeclaredKey) bool { return k.Name == of })
+		switch {
+		case i < 0:
+		case all[i].Many && of == name: // the newest number of its records
+			return pantry.DeclaredKey{Name: name, Kind: value.KindInt}
+		default:
+			return all[i]
 		}
-		family = family[:max(strings.LastIndexByte(family, '/'), 0)]
 	}
 	return pantry.DeclaredKey{Name: name}
 }

@@ -115,12 +115,9 @@ func (s *story) check() error {
 				return err
 			}
 		}
-		var p inspect.Place
+		p := inspect.Place{Declared: ns.Declared()}
 		for e := range ns.Entries("") {
 			p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
-		}
-		for _, k := range ns.Declared() {
-			p.Declared = append(p.Declared, inspect.Key{Name: k.Name, Kind: k.Kind, Many: k.Many, Min: k.Min, Max: k.Max})
 		}
 		codes := map[string]int{}
 		for _, f := range p.Findings() {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/family"
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/value"
 )
@@ -26,22 +28,13 @@ type Entry struct {
 	Value value.Value
 }
 
-// A Key is what inspect needs of a declared key.
-type Key struct {
-	Name   string
-	Kind   value.Kind
-	Many   bool
-	Min    value.Value // no value: no bound
-	Max    value.Value
-	Unread int // how many runs of its apps noted their use, none of which read it
-}
-
 // A Place is what is looked at.
 type Place struct {
 	Entries  []Entry
-	Declared []Key
-	Bytes    int64         // of the file; 0: not known
-	Load     time.Duration // how long it took to load
+	Declared []pantry.DeclaredKey
+	Unread   map[string]int // of keys that no run has read: how many runs noted their use
+	Bytes    int64          // of the file; 0: not known
+	Load     time.Duration  // how long it took to load
 }
 
 // The sizes from which on something is large.
@@ -56,9 +49,9 @@ func (p Place) Findings() []Finding {
 	if p.Bytes > LargeFile {
 		f.add("large-file", "", "the file has %.1f MiB and took %d ms to load, at every launch; keep large data in files of its own", float64(p.Bytes)/(1<<20), p.Load.Milliseconds())
 	}
-	kinds := map[string]Key{}
+	declared := map[string]pantry.DeclaredKey{}
 	for _, k := range p.Declared {
-		kinds[k.Name] = k
+		declared[k.Name] = k
 	}
 	for _, e := range p.Entries {
 		if size := len(e.Value.AppendJSON(nil)); size > LargeValue {
@@ -70,7 +63,7 @@ func (p Place) Findings() []Finding {
 		if numberAsText(e.Value) {
 			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", value.Quoted(e.Value))
 		}
-		f.against(e, kinds)
+		f.against(e, declared)
 	}
 	for _, k := range p.Declared {
 		written := slices.ContainsFunc(p.Entries, func(e Entry) bool {
@@ -79,11 +72,11 @@ func (p Place) Findings() []Finding {
 		if !written {
 			f.add("never-written", k.Name, "it is declared, and was never written or is removed")
 		}
-		switch {
-		case k.Unread == 1:
+		switch runs := p.Unread[k.Name]; {
+		case runs == 1:
 			f.add("never-read", k.Name, "it is declared, and the one run that noted its use did not read it: what is stored is never shown")
-		case k.Unread > 1:
-			f.add("never-read", k.Name, "it is declared, and none of the %d runs that noted their use read it: what is stored is never shown", k.Unread)
+		case runs > 1:
+			f.add("never-read", k.Name, "it is declared, and none of the %d runs that noted their use read it: what is stored is never shown", runs)
 		}
 	}
 	f.nearMisses(p)
@@ -98,24 +91,21 @@ func (f *finder) add(code, name, format string, args ...any) {
 }
 
 // against compares an entry with what is declared, where anything is.
-func (f *finder) against(e Entry, declared map[string]Key) {
+func (f *finder) against(e Entry, declared map[string]pantry.DeclaredKey) {
 	if len(declared) == 0 {
 		return
 	}
-	k, exact := declared[e.Name]
-	family := exact
-	for name := e.Name; !family; {
-		i := strings.LastIndexByte(name, '/')
-		if i < 0 {
+	var k pantry.DeclaredKey
+	found := false
+	for of := range family.Of(e.Name) {
+		if k, found = declared[of]; found {
 			break
 		}
-		name = name[:i]
-		k, family = declared[name]
 	}
 	switch {
-	case !family:
+	case !found:
 		f.add("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
-	case exact && k.Many: // the newest number of its records
+	case k.Many && k.Name == e.Name: // the newest number of its records
 	default:
 		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
 			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)
@@ -140,7 +130,7 @@ func (f *finder) nearMisses(p Place) {
 		add(k.Name)
 	}
 	for _, e := range p.Entries {
-		inRecords := slices.ContainsFunc(p.Declared, func(k Key) bool { return k.Many && strings.HasPrefix(e.Name, k.Name+"/") })
+		inRecords := slices.ContainsFunc(p.Declared, func(k pantry.DeclaredKey) bool { return k.Many && strings.HasPrefix(e.Name, k.Name+"/") })
 		if !inRecords {
 			add(e.Name)
 		}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/inspect"
 	"github.com/small-pantry/pantry/value"
 )
@@ -24,10 +25,10 @@ func TestFindings(t *testing.T) {
 	nested, err := value.ParseAny([]byte(`{"user":"ada","access-key":"x"}`))
 	require.NoError(t, err)
 	p := inspect.Place{
-		Bytes: 5 << 20, Load: 40 * time.Millisecond,
-		Declared: []inspect.Key{
+		Unread: map[string]int{"watered": 3}, Bytes: 5 << 20, Load: 40 * time.Millisecond,
+		Declared: []pantry.DeclaredKey{
 			{Name: "reminder-hour", Kind: value.KindInt}, {Name: "tank/litres", Kind: value.KindInt}, {Name: "plantings", Kind: value.KindMap, Many: true},
-			{Name: "ratio", Kind: value.KindFloat, Min: value.Float(0), Max: value.Float(1)}, {Name: "watered", Kind: value.KindInt, Unread: 3},
+			{Name: "ratio", Kind: value.KindFloat, Min: value.Float(0), Max: value.Float(1)}, {Name: "watered", Kind: value.KindInt},
 		},
 		Entries: []inspect.Entry{
 			{"reminder-hour", value.Text("7")}, {"tank/litre", value.Int(1)}, {"plantings", value.Int(2)},

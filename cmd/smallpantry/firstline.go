@@ -1,0 +1,48 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// notExport refuses a file that holds entries as export writes them, a line
+// each, which would be taken for a damaged namespace.
+func notExport(dir, name string) error {
+	path := filepath.Join(dir, name+".jsonl")
+	first := firstLine(path)
+	if first.Name == "" || first.Kind == "" || first.Format != "" || first.CRC != "" {
+		return nil
+	}
+	return exitError{exitFailed, fmt.Sprintf("%s is no namespace: it holds an entry a line, as export writes them; import reads it", path)}
+}
+
+// notNamespace refuses a file that is a namespace, or a board.
+func notNamespace(path, instead string) error {
+	if !strings.HasPrefix(firstLine(path).Format, "small-pantry/") {
+		return nil
+	}
+	return exitError{exitFailed, fmt.Sprintf("%s is the file of a namespace; %s", path, instead)}
+}
+
+type opening struct{ Name, Kind, Format, CRC string }
+
+// firstLine gives what tells the files apart that end in .jsonl. Nothing is
+// told of a pipe, whose first line would be gone, nor of a file that can't be
+// read, which whoever opens it meets too.
+func firstLine(path string) (first opening) {
+	if !isFile(path) {
+		return first
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return first
+	}
+	defer f.Close()
+	if json.NewDecoder(f).Decode(&first) != nil {
+		return opening{}
+	}
+	return first
+}
