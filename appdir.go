@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/scan"
 )
 
 // AppDir gives the directory where an app keeps its namespaces, and makes it,
@@ -24,7 +24,7 @@ func AppDir(app string) (string, error) {
 			return "", err
 		}
 		if runtime.GOOS == "android" {
-			return "", fmt.Errorf("%w: on Android, AppDir takes the path that Context.getFilesDir returns, not the name %s", ErrInvalid, value.Quote(app))
+			return "", fmt.Errorf("%w: on Android, AppDir takes the path that Context.getFilesDir returns, not the name %s", ErrInvalid, scan.Quote(app))
 		}
 		config, err := os.UserConfigDir()
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -225,13 +226,13 @@ func (b *Batch) Entry(name string) (e Entry, found bool) {
 	n := b.batch().ns.l.Node(name)
 	n.MarkRead()
 	rec := b.record(n)
-	return entryOf(ledger.Entry{Name: name, Record: rec}), rec.Found()
+	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
 }
 
 // Put stores a value under a name without a key.
 func (b *Batch) Put(name string, v value.Value) error {
 	return b.batch().edit("put", name, func() error {
-		err := ledger.CheckName(name)
+		err := CheckName(name)
 		if err == nil {
 			err = b.set(name, v)
 		}
@@ -258,9 +259,9 @@ func (b *Batch) Rename(from, to string) error {
 		if !have.Found() || from == to {
 			return nil
 		}
-		err := ledger.CheckName(to)
+		err := CheckName(to)
 		if err == nil && b.find(to).Found() {
-			err = fmt.Errorf("%w: there is an entry %s already; drop it before", ErrConflict, value.Quote(to))
+			err = fmt.Errorf("%w: there is an entry %s already; drop it before", ErrConflict, scan.Quote(to))
 		}
 		if err == nil {
 			err = b.set(to, have.Value)

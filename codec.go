@@ -74,7 +74,7 @@ type coder struct {
 	copy   func(dst, src reflect.Value)
 	merge  func(now, old value.Value) value.Value // of a struct, else nil
 	refers bool                                   // values of the type share memory when assigned
-	loses  string                                 // what does not survive a round trip, for Declare; empty: all does
+	unkept string                                 // what does not survive a round trip, for Declare; empty: all does
 }
 
 var coders sync.Map // reflect.Type → *coder
@@ -253,7 +253,7 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 	}
 	elem := build(t.Elem(), building)
 	c.refers = slice || elem.refers
-	c.loses = elem.loses
+	c.unkept = elem.unkept
 	c.copy = func(dst, src reflect.Value) {
 		if slice {
 			if src.IsNil() {
@@ -302,7 +302,7 @@ func (c *coder) mapping(t reflect.Type, building map[reflect.Type]*coder) {
 		misuse("a map with keys of type %s can't be stored; use string keys", t.Key())
 	}
 	elem := build(t.Elem(), building)
-	c.refers, c.loses = true, elem.loses
+	c.refers, c.unkept = true, elem.unkept
 	c.copy = func(dst, src reflect.Value) {
 		if src.IsNil() {
 			return
@@ -346,7 +346,7 @@ func (c *coder) mapping(t reflect.Type, building map[reflect.Type]*coder) {
 
 func (c *coder) pointer(t reflect.Type, building map[reflect.Type]*coder) {
 	elem := build(t.Elem(), building)
-	c.refers, c.loses = true, elem.loses
+	c.refers, c.unkept = true, elem.unkept
 	c.copy = func(dst, src reflect.Value) {
 		if !src.IsNil() {
 			dst.Set(reflect.New(t.Elem()))

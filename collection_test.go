@@ -304,7 +304,7 @@ func TestRecordsKey(t *testing.T) {
 	ns := open(t, t.TempDir(), pantry.Declare(beds), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Name) }))
 	require.Len(t, ns.Declared(), 1)
 	k := ns.Declared()[0]
-	assert.Equal(t, []any{"plantings", value.KindMap, true, "what grows where"}, []any{k.Name, k.Kind, k.Many, k.About})
+	assert.Equal(t, []any{"plantings", value.KindMap, true, "what grows where"}, []any{k.Name, k.Kind, k.Family, k.About})
 	assert.Equal(t, []any{"plantings", value.KindMap}, []any{beds.Name(), beds.Kind()})
 
 	r := beds.In(ns)

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"fmt"
 
-	"github.com/small-pantry/pantry/internal/family"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/near"
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/scan"
 )
 
 // Declare tells Open all keys of the app. They are kept in the file, so that
@@ -30,21 +30,21 @@ func Declare(keys ...AnyKey) Option {
 // A declaration is what the app told Declare.
 type declaration struct {
 	keys  []AnyKey
-	names map[string]ledger.Declared
+	names map[string]DeclaredKey
 }
 
 func newDeclaration(keys []AnyKey) (*declaration, error) {
 	if len(keys) == 0 {
 		return nil, nil
 	}
-	d := &declaration{keys, map[string]ledger.Declared{}}
+	d := &declaration{keys, map[string]DeclaredKey{}}
 	for _, k := range keys {
 		if k == nil {
 			misuse("Declare takes keys, not nil")
 		}
-		for _, one := range k.declared() {
+		for _, one := range k.Declared() {
 			if _, twice := d.names[one.Name]; twice {
-				return nil, fmt.Errorf("%w: two declared keys have the name %s; was a line copied?", ErrInvalid, value.Quote(one.Name))
+				return nil, fmt.Errorf("%w: two declared keys have the name %s; was a line copied?", ErrInvalid, scan.Quote(one.Name))
 			}
 			d.names[one.Name] = one
 		}
@@ -54,7 +54,7 @@ func newDeclaration(keys []AnyKey) (*declaration, error) {
 
 // covers says whether a name is declared, or is of a declared family.
 func (d *declaration) covers(name string) bool {
-	for name := range family.Of(name) {
+	for name := range entry.Families(name) {
 		if _, ok := d.names[name]; ok {
 			return true
 		}
@@ -68,17 +68,17 @@ func (ns *Namespace) declare() error {
 	if d == nil {
 		return nil
 	}
-	known := map[string]ledger.Declared{}
+	known := map[string]DeclaredKey{}
 	for _, k := range ns.l.Keys() {
 		known[k.Name] = k
 	}
-	var changed []ledger.Declared
+	var changed []DeclaredKey
 	for _, k := range d.keys {
-		if lost := k.lossy(); lost != "" {
+		if lost := k.unkept(); lost != "" {
 			ns.prob.report(k.Name(), nil, fmt.Errorf("%w: %s", ErrInvalid, lost))
 		}
 		k.examine(ns)
-		for _, one := range k.declared() {
+		for _, one := range k.Declared() {
 			if before, ok := known[one.Name]; !ok {
 				ns.compare(one.Name, known)
 			} else if before.Kind != one.Kind {
@@ -98,13 +98,13 @@ func (ns *Namespace) declare() error {
 
 // compare reports a name that nearly matches another which the file knows and
 // the app does not declare.
-func (ns *Namespace) compare(name string, known map[string]ledger.Declared) {
+func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
 	tell := func(other, is string) {
 		if _, own := ns.declaration.names[other]; own {
 			return
 		}
 		if how := near.Match(name, other); how != "" {
-			ns.prob.report(name, nil, fmt.Errorf("%w: the name %s nearly matches %s, which %s: %s", ErrInvalid, value.Quote(name), value.Quote(other), is, how))
+			ns.prob.report(name, nil, fmt.Errorf("%w: the name %s nearly matches %s, which %s: %s", ErrInvalid, scan.Quote(name), scan.Quote(other), is, how))
 		}
 	}
 	for other := range known {
@@ -125,28 +125,16 @@ func (ns *Namespace) noteUse(name, of string) {
 	}
 	name = cmp.Or(of, name)
 	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
-		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, value.Quote(name)))
+		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, scan.Quote(name)))
 	}
 }
 
 // A DeclaredKey is a key as some app declared it, which the namespace keeps
-// beside the entries.
-type DeclaredKey struct {
-	Name    string      `json:"name"`
-	Kind    value.Kind  `json:"kind"`
-	Default value.Value `json:"default,omitzero"` // no value for a sealed key and for records
-	About   string      `json:"about,omitempty"`
-	Min     value.Value `json:"min,omitzero"` // no value: no bound
-	Max     value.Value `json:"max,omitzero"`
-	Keep    int         `json:"keep,omitempty"` // 0: a list of any length
-	Many    bool        `json:"many,omitempty"` // records: the entries are Name/ID
-}
+// beside the entries: Name, Kind, Default (no value for a sealed key and for a
+// family), About, Min and Max (no value: no bound), Keep (0: a list of any
+// length), and Family, which says that it stands for Name/ and anything, as the
+// records of a collection.
+type DeclaredKey = entry.Declared
 
 // Declared gives the keys that apps have declared, by the order of their names.
-func (ns *Namespace) Declared() []DeclaredKey {
-	var out []DeclaredKey
-	for _, d := range ns.namespace().l.Keys() {
-		out = append(out, DeclaredKey{Name: d.Name, Kind: d.Kind, Default: d.Default, About: d.About, Min: d.Min, Max: d.Max, Keep: d.Keep, Many: d.Many})
-	}
-	return out
-}
+func (ns *Namespace) Declared() []DeclaredKey { return ns.namespace().l.Keys() }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
@@ -25,9 +26,10 @@ var (
 	ErrTooLarge = ledger.ErrTooLarge
 	// ErrConflict is returned when a condition of a write does not hold: the
 	// entry has another version than was asked for, or is there already.
-	ErrConflict = errors.New("conflict")
-	// ErrAbsent is returned by Records.Update where there is no such record.
-	ErrAbsent = errors.New("absent")
+	ErrConflict = entry.ErrConflict
+	// ErrAbsent is returned where there is nothing that a call needs: by
+	// Records.Update without such a record.
+	ErrAbsent = value.ErrAbsent
 	// ErrSealed is returned for a sealed value that can't be opened, and for a
 	// sealed key in a namespace without Seal.
 	ErrSealed = errors.New("sealed")
@@ -94,9 +96,6 @@ func wrap(op, place, name string, err error) error {
 	var newer *journal.NewerError
 	if errors.As(err, &newer) {
 		err = fmt.Errorf("%w: %w", ErrNewer, err)
-	}
-	if errors.Is(err, value.ErrOutOfRange) && !errors.Is(err, ErrInvalid) {
-		err = fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
 	e := &Error{Op: op, Place: place, Name: name, Err: err}
 	var kinds *kindMismatch

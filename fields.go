@@ -24,7 +24,7 @@ type fieldsDef[T any] struct {
 	fields []fieldEntry
 	clone  func(T) T // nil where T holds no references
 	rules  []func(T) error
-	loses  string
+	unkept string
 }
 
 // A fieldEntry is a field of a struct as an entry.
@@ -47,14 +47,14 @@ func Fields[T any](def T) FieldsKey[T] {
 		misuse("Fields takes a struct, not %s", t)
 	}
 	c := coderOf(t)
-	fields, loses := fieldsOf(t, map[reflect.Type]*coder{})
-	d := &fieldsDef[T]{name: kebab(t.Name()), def: def, loses: loses}
+	fields, unkept := fieldsOf(t, map[reflect.Type]*coder{})
+	d := &fieldsDef[T]{name: kebab(t.Name()), def: def, unkept: unkept}
 	if c.refers {
 		d.clone = codecOf(value.KindMap, def).clone
 		d.def = d.clone(def)
 	}
 	for _, f := range fields {
-		if err := ledger.CheckName(f.name); err != nil {
+		if err := CheckName(f.name); err != nil {
 			misuse("the field %s of %s: %v", t.FieldByIndex(f.index).Name, t, err)
 		}
 		e := entryField(f, t.FieldByIndex(f.index).Type)
@@ -145,14 +145,15 @@ func (k FieldsKey[T]) Kind() value.Kind { return value.KindMap }
 // Default is the struct of the defaults. It is a copy.
 func (k FieldsKey[T]) Default() T { return k.definition().copied(k.d.def) }
 
-func (k FieldsKey[T]) lossy() string { return k.definition().loses }
+func (k FieldsKey[T]) unkept() string { return k.definition().unkept }
 
-func (k FieldsKey[T]) declared() []ledger.Declared {
+// Declared gives the declarations, one a field.
+func (k FieldsKey[T]) Declared() []DeclaredKey {
 	d := k.definition()
-	var out []ledger.Declared
+	var out []DeclaredKey
 	for _, f := range d.fields {
 		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index))
-		out = append(out, ledger.Declared{Name: f.name, Kind: f.kind, Default: def})
+		out = append(out, DeclaredKey{Name: f.name, Kind: f.kind, Default: def})
 	}
 	return out
 }

@@ -1,26 +1,17 @@
 package pantry
 
 import (
-	"time"
-
-	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/entry"
 )
 
-// A CommitInfo is a commit as the file still tells it.
-type CommitInfo struct {
-	Version int64
-	Time    time.Time // by the clock of the writer
-	By      string    // the app, where it gave its name (see As)
-	Changes []Change
-}
+// A CommitInfo is a commit as the file still tells it: Version, Time (by the
+// clock of the writer), By (the app, where it gave its name: see As), From (on a
+// board, which of its copies), and its Changes.
+type CommitInfo = entry.Commit
 
-// A Change is what a commit did to one entry. A value whose IsZero is true
-// means that nothing was stored.
-type Change struct {
-	Name     string
-	Old, New value.Value
-}
+// A Change is what a commit did to one entry: its Name, and what it held, Old,
+// and holds, New. A value whose IsZero is true means that nothing was stored.
+type Change = entry.Change
 
 // History gives the newest commits, newest first: at most limit of them (0:
 // all), and only what they did to the names, if any are given. A file keeps
@@ -28,14 +19,7 @@ type Change struct {
 // It reads the file, so it may wait.
 func (ns *Namespace) History(limit int, names ...string) ([]CommitInfo, error) {
 	past, err := ns.namespace().l.History(limit, names...)
-	if err != nil {
-		return nil, ns.fail("read the history of", "", err)
-	}
-	out := make([]CommitInfo, len(past))
-	for i, p := range past {
-		out[i] = CommitInfo{Version: p.Version, Time: p.Time(), By: p.By, Changes: changesOf(p.Changes)}
-	}
-	return out, nil
+	return past, ns.fail("read the history of", "", err)
 }
 
 // EntriesAt gives what was stored at a version, by the byte order of the names.
@@ -43,20 +27,5 @@ func (ns *Namespace) History(limit int, names ...string) ([]CommitInfo, error) {
 // not yet. It reads the file, so it may wait.
 func (ns *Namespace) EntriesAt(version int64) ([]Entry, error) {
 	past, err := ns.namespace().l.At(version)
-	if err != nil {
-		return nil, ns.fail("look back in", "", err)
-	}
-	out := make([]Entry, len(past))
-	for i, e := range past {
-		out[i] = entryOf(e)
-	}
-	return out, nil
-}
-
-func changesOf(past []ledger.PastChange) []Change {
-	out := make([]Change, len(past))
-	for i, c := range past {
-		out[i] = Change(c)
-	}
-	return out
+	return past, ns.fail("look back in", "", err)
 }

@@ -1,7 +1,6 @@
 package pantry
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -10,7 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -47,7 +47,10 @@ type definition[T any] struct {
 	keep     int
 	sealed   bool
 	about    string
-	loses    string
+	unkept   string
+	start    value.Value // def, encoded
+
+	unnameable error // why no entry can have the name, which a user may have given
 
 	spare *sync.Pool // of *operation[T], shared by the keys that were made of one
 }
@@ -56,19 +59,23 @@ type definition[T any] struct {
 type AnyKey interface {
 	Name() string
 	Kind() value.Kind
-	declared() []ledger.Declared
+	// Declared gives the declaration, as Declare keeps it in the file: one of a
+	// Key, one a field of a FieldsKey, and a family of a RecordsKey.
+	Declared() []DeclaredKey
 	examine(ns *Namespace) // reports what is stored and can't be used
-	lossy() string         // what does not survive a round trip; empty: all does
+	unkept() string        // what does not survive a round trip; empty: all does
 }
 
 func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
-	if err := ledger.CheckName(name); err != nil {
+	if err := CheckName(name); err != nil {
 		misuse("%v", err)
 	}
 	k := Key[T]{&definition[T]{codec: c, name: name, kind: kind, def: def, spare: new(sync.Pool)}}
-	if v, err := c.enc(def); err != nil {
-		misuse("the default of %s can't be stored: %v", name, err)
-	} else if err := v.Check(); err != nil {
+	var err error
+	if k.d.start, err = c.enc(def); err == nil {
+		err = k.d.start.Check()
+	}
+	if err != nil {
 		misuse("the default of %s can't be stored: %v", name, err)
 	}
 	if c.clone != nil {
@@ -205,7 +212,7 @@ func Object[T any](name string, def T) Key[T] {
 
 func composite[T any](name string, kind value.Kind, def, base T) Key[T] {
 	k := newKey(name, kind, def, codecOf(kind, base))
-	k.d.loses = coderOf(reflect.TypeFor[T]()).loses
+	k.d.unkept = coderOf(reflect.TypeFor[T]()).unkept
 	return k
 }
 
@@ -274,23 +281,10 @@ func (k Key[T]) About(text string) Key[T] {
 	return k.changed(func(d *definition[T]) { d.about = text })
 }
 
-// At gives a key of the same family, which has the same default and rules: its
-// name is name + "/" + part. It panics where that is no name, so check a part
-// that comes from a user with CheckName before.
-func (k Key[T]) At(part string) Key[T] {
-	d := *k.definition()
-	d.family = cmp.Or(d.family, d.name)
-	d.name += "/" + part
-	if err := ledger.CheckName(d.name); err != nil {
-		misuse("At(%q): %v", part, err)
-	}
-	return Key[T]{&d}
-}
-
 // CheckName says whether an entry can be called name: 1 to 256 bytes of UTF-8
 // without control characters, in parts separated by "/", none of them empty,
 // "." or "..". Names are case-sensitive. The error wraps ErrInvalid.
-func CheckName(name string) error { return ledger.CheckName(name) }
+func CheckName(name string) error { return entry.CheckName(name) }
 
 // Name is the entry's name.
 func (k Key[T]) Name() string { return k.definition().name }
@@ -317,20 +311,13 @@ func (d *definition[T]) copied(x T) T {
 // error wraps ErrInvalid.
 func (k Key[T]) Encode(x T) (value.Value, error) { return k.definition().encode(x) }
 
-// Convert gives x as a value without checking the key's rules, for an operand
-// such as the amount of an addition. The error wraps ErrInvalid.
-func (k Key[T]) Convert(x T) (value.Value, error) { return k.definition().enc(x) }
-
-// Bounds gives the bounds that Between set; where there are none, no values.
-func (k Key[T]) Bounds() (lo, hi value.Value) { return k.definition().min, k.d.max }
-
 func (d *definition[T]) encode(x T) (value.Value, error) {
 	if err := d.check(x); err != nil {
 		return value.Value{}, err
 	}
 	v, err := d.enc(x)
-	if err == nil && d.keep > 0 {
-		v, err = value.Append(v, d.keep, false)
+	if err == nil {
+		v, _, err = value.Op{Verb: value.Put, Operand: v, Keep: d.keep}.Apply(value.Value{})
 	}
 	if err == nil {
 		err = v.Check()
@@ -352,13 +339,16 @@ func (d *definition[T]) decode(v value.Value) (T, error) {
 
 // check says whether x keeps the rules. The error wraps ErrInvalid.
 func (d *definition[T]) check(x T) error {
+	if d.unnameable != nil {
+		return d.unnameable
+	}
 	if !d.min.IsZero() {
 		v, err := d.enc(x)
 		if err == nil {
 			err = value.Within(v, d.min, d.max)
 		}
 		if err != nil {
-			return &invalid{sentence: fmt.Sprintf("%s is not from %s to %s", value.Quoted(v), d.min, d.max)}
+			return &invalid{sentence: fmt.Sprintf("%s is not from %s to %s", entry.Quoted(v), d.min, d.max)}
 		}
 	}
 	for _, rule := range d.rules {
@@ -384,16 +374,17 @@ func (e *invalid) Unwrap() []error {
 	return []error{ErrInvalid, e.cause}
 }
 
-func (k Key[T]) declared() []ledger.Declared {
+// Declared gives the declaration.
+func (k Key[T]) Declared() []DeclaredKey {
 	d := k.definition()
-	out := ledger.Declared{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep}
+	out := DeclaredKey{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep}
 	if !d.sealed {
-		out.Default, _ = d.enc(d.def)
+		out.Default = d.start
 	}
-	return []ledger.Declared{out}
+	return []DeclaredKey{out}
 }
 
-func (k Key[T]) lossy() string { return k.definition().loses }
+func (k Key[T]) unkept() string { return k.definition().unkept }
 
 // Parse reads what a user typed, such as the text of an input field, and
 // checks it against the key's rules. White space around it is not counted,
@@ -444,7 +435,7 @@ func (d *definition[T]) sentence(typed string) string {
 	if typed == "" {
 		return fmt.Sprintf("Nothing was entered. Enter %s.", ask)
 	}
-	return fmt.Sprintf("%s won't do. Enter %s.", value.Quote(typed), ask)
+	return fmt.Sprintf("%s won't do. Enter %s.", scan.Quote(typed), ask)
 }
 
 // integers gives the bounds of an int key whose type or rule has narrow ones.

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/seam"
@@ -25,7 +26,7 @@ type Namespace struct {
 	name        string
 	readOnly    bool
 	within      time.Duration // over 0: commits are prompt
-	author      ledger.Author
+	author      entry.Author
 	twice       bool // for tests: see package seam
 	prob        *problems
 	sealer      Sealer
@@ -80,7 +81,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	ns := &Namespace{
 		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
 		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin), notes: o.noteUsage,
-		author: ledger.Author{By: o.as},
+		author: entry.Author{By: o.as},
 	}
 	var err error
 	if ns.declaration, err = newDeclaration(o.declared); err != nil {
@@ -162,12 +163,7 @@ func (ns *Namespace) migrate(steps []func(*Batch) error) error {
 }
 
 // CheckNamespace says whether a namespace can be called name: see Open.
-func CheckNamespace(name string) error {
-	if err := journal.CheckName(name); err != nil {
-		return fmt.Errorf("%w: %w", ErrInvalid, err)
-	}
-	return nil
-}
+func CheckNamespace(name string) error { return journal.CheckName(name) }
 
 // fail makes err an *Error of this namespace.
 func (ns *Namespace) fail(op, name string, err error) error {
@@ -263,25 +259,18 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 	return enc, nil
 }
 
-// An Entry is what is stored under a name, whatever key it was written with.
-type Entry struct {
-	Name    string
-	Value   value.Value
-	Version int64     // the commit that changed it last
-	Updated time.Time // by the clock of the writer
-	By      string    // the app that changed it last, where it gave its name (see As)
-}
-
-func entryOf(e ledger.Entry) Entry {
-	return Entry{Name: e.Name, Value: e.Value, Version: e.Version, Updated: e.Time(), By: e.By}
-}
+// An Entry is what is stored under a name, whatever key it was written with:
+// Name, Value, Version (the commit that changed it last), Updated (when, by the
+// clock of the writer), By (the app that did, where it gave its name: see As),
+// and on a board From (which of its copies).
+type Entry = entry.Entry
 
 // Entry gives what is stored under name, if there is anything.
 func (ns *Namespace) Entry(name string) (e Entry, found bool) {
 	n := ns.namespace().l.Node(name)
 	n.MarkRead()
 	rec := n.Record()
-	return entryOf(ledger.Entry{Name: name, Record: rec}), rec.Found()
+	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
 }
 
 // Entries walks over what is stored under the names that begin with prefix,
@@ -292,7 +281,7 @@ func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 		s := ns.namespace().l.Snapshot()
 		defer s.Release()
 		for e := range s.Entries(prefix, "") {
-			if !yield(entryOf(e)) {
+			if !yield(e.Entry()) {
 				return
 			}
 		}
@@ -302,7 +291,7 @@ func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 // Put stores a value under a name without a key. It replaces whatever is
 // there, of any kind. The errors are those of Var.Set.
 func (ns *Namespace) Put(name string, v value.Value) error {
-	err := ledger.CheckName(name)
+	err := CheckName(name)
 	if err == nil {
 		_, err = ns.namespace().commit(func(tx *ledger.Tx) error { return ns.put(tx, name, v) })
 	}
@@ -325,7 +314,7 @@ func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 
 // checkLimit says whether the namespace keeps to its limit with the changes of tx.
 func (ns *Namespace) checkLimit(tx *ledger.Tx) error {
-	if most := ns.limits.namespace; most > 0 && tx.Size() > most {
+	if most := ns.limits.namespace; most > 0 && tx.Size() > int64(most) {
 		return fmt.Errorf("%w: with it the namespace would hold %d bytes, and %d is the most here", ErrTooLarge, tx.Size(), most)
 	}
 	return nil
@@ -351,8 +340,8 @@ func (ns *Namespace) Drop(names ...string) error {
 func (ns *Namespace) Watch(ctx context.Context, keys ...AnyKey) iter.Seq[[]string] {
 	var names, prefixes []string
 	for _, k := range keys {
-		for _, d := range k.declared() {
-			if d.Many {
+		for _, d := range k.Declared() {
+			if d.Family {
 				prefixes = append(prefixes, d.Name+"/")
 			} else {
 				names = append(names, d.Name)
@@ -372,8 +361,8 @@ func (ns *Namespace) WatchNames(ctx context.Context, names ...string) iter.Seq[[
 }
 
 // watch tells the names that are watched, and what stands under the prefixes;
-// then what changed. It compares records, not versions, which go back when an
-// older file is put in the place of the file.
+// then what changed. Of what may have changed it compares the records, since a
+// name that came and went meanwhile is no news.
 func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		w := ns.namespace().l.Watch(names, prefixes)
@@ -390,6 +379,7 @@ func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.S
 				seen[e.Name] = e.Record
 			}
 		}
+		at := s.Point()
 		s.Release()
 		if ctx.Err() != nil || ns.closed.Load() || !yield(first) {
 			return
@@ -397,12 +387,13 @@ func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.S
 		for w.Wait(ctx, ns.done) {
 			s := ns.l.Snapshot()
 			var changed []string
-			for e := range s.All() {
+			for e := range s.Since(at) {
 				if old := seen[e.Name]; w.Wants(e.Name) && old != e.Record && (old != nil || e.Found()) {
 					changed = append(changed, e.Name)
 					seen[e.Name] = e.Record
 				}
 			}
+			at = s.Point()
 			s.Release()
 			if len(changed) > 0 && !yield(changed) {
 				return

@@ -437,7 +437,6 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 		"both stored as":                   func() { pantry.Object("x", struct{ AB, Ab int }{}) },
 		"chan int can't be stored":         func() { pantry.List[chan int]("x") },
 		"interface type":                   func() { pantry.List[fmt.Stringer]("x") },
-		`part "..", which means another`:   func() { plot.At("..") },
 		"the default of x has 2 items, an": func() { pantry.List("x", 1, 2).Keep(1) },
 	} {
 		func() {
@@ -611,4 +610,39 @@ func TestFollowsAnotherWriter(t *testing.T) {
 		}
 	}
 	assert.NoError(t, ctx.Err())
+}
+
+// Whatever text a user gives stands in a name of its own, and comes back.
+func TestAtTakesAnyText(t *testing.T) {
+	ns := open(t, t.TempDir())
+	defer ns.Close()
+	watered := pantry.Int("watered", 3)
+	seen := map[string]string{}
+	for i, title := range []string{"C4", "", ".", "..", "a/b", "50%", "%41", "%2F", "a\nb", "\xff\xfe", "Möhre", "\u0085", "\ufffd", "%", "…", " ", strings.Repeat("x", 248)} {
+		k := watered.At(title)
+		require.NoError(t, pantry.CheckName(k.Name()), "%q", title)
+		assert.Empty(t, seen[k.Name()], "%q has a name of its own", title)
+		seen[k.Name()] = title + "!"
+		require.NoError(t, k.In(ns).Set(i))
+		part, ok := watered.Part(k.Name())
+		assert.Equal(t, []any{title, true}, []any{part, ok})
+	}
+	for name, ok := range map[string]bool{"watered/C4": true, "watered": false, "watered/a/b": false, "water/C4": false} {
+		_, is := watered.Part(name)
+		assert.Equal(t, ok, is, name)
+	}
+	long := watered.At(strings.Repeat("x", 249)).In(ns)
+	assert.Equal(t, 3, long.Get())
+	assert.ErrorIs(t, long.Set(4), pantry.ErrInvalid)
+	_, err := pantry.Add(long, 1)
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	assert.ErrorIs(t, long.Seed(4), pantry.ErrInvalid)
+	_, err = long.Update(func(n int) (int, error) { return n + 1, nil })
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	assert.NoError(t, long.Clear())
+	assert.ErrorIs(t, ns.Commit(func(b *pantry.Batch) error { return watered.At(strings.Repeat("x", 249)).In(b).Set(1) }), pantry.ErrInvalid)
+	assert.ErrorIs(t, pantry.RecordsOf[struct{ A int }]("r").One("a/..").In(ns).Set(struct{ A int }{1}), pantry.ErrInvalid)
+	for e := range ns.Entries("") {
+		assert.NoError(t, pantry.CheckName(e.Name))
+	}
 }

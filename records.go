@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -50,16 +51,17 @@ func (k RecordsKey[T]) Name() string { return k.one.Name() }
 // Kind is that of a record: map.
 func (k RecordsKey[T]) Kind() value.Kind { return value.KindMap }
 
-// One is the key of the record with an id, for a Var of its own. It panics for
-// what can't be an id.
-func (k RecordsKey[T]) One(id string) Key[T] { return k.one.At(id) }
+// One is the key of the record with an id, for a Var of its own. What can't be
+// an id is ErrInvalid when it is written.
+func (k RecordsKey[T]) One(id string) Key[T] { return k.one.member(id) }
 
-func (k RecordsKey[T]) declared() []ledger.Declared {
+// Declared gives the declaration: a family.
+func (k RecordsKey[T]) Declared() []DeclaredKey {
 	d := k.one.definition()
-	return []ledger.Declared{{Name: d.name, Kind: d.kind, About: d.about, Many: true}}
+	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Family: true}}
 }
 
-func (k RecordsKey[T]) lossy() string { return k.one.lossy() }
+func (k RecordsKey[T]) unkept() string { return k.one.unkept() }
 
 func (k RecordsKey[T]) examine(ns *Namespace) {
 	for range k.In(ns).all() {
@@ -92,14 +94,14 @@ func (r Records[T]) namespace() *Namespace {
 // record gives the variable of one record.
 func (r Records[T]) record(op, id string) (Var[T], error) {
 	name := r.k.d.name + "/" + id
-	err := ledger.CheckName(name)
+	err := CheckName(name)
 	if err == nil && strings.Contains(id, "/") {
-		err = fmt.Errorf("%w: an id can't hold a \"/\", as %s does", ErrInvalid, value.Quote(id))
+		err = fmt.Errorf("%w: an id can't hold a \"/\", as %s does", ErrInvalid, scan.Quote(id))
 	}
 	if err != nil {
 		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
 	}
-	return r.k.At(id).In(r.at), nil
+	return r.k.member(id).In(r.at), nil
 }
 
 // inBatch makes a change in the collection's batch, or in one of its own.
@@ -128,7 +130,7 @@ func (r Records[T]) Add(x T) (id string, err error) {
 		if err := b.set(r.k.d.name, value.Int(last+1)); err != nil {
 			return err
 		}
-		return r.k.At(id).In(b).Set(x)
+		return r.k.member(id).In(b).Set(x)
 	})
 	if err != nil {
 		id = ""
@@ -186,7 +188,7 @@ func (r Records[T]) Put(id string, x T) error {
 				}
 			}
 		}
-		return r.k.At(id).In(b).Set(x)
+		return r.k.member(id).In(b).Set(x)
 	})
 }
 
@@ -199,7 +201,7 @@ func (r Records[T]) Update(id string, f func(old T) (T, error)) (now T, err erro
 	}
 	return v.update(f, func(old *reading[T]) error {
 		if !old.found {
-			return fmt.Errorf("%w: there is no record %s", ErrAbsent, value.Quote(id))
+			return fmt.Errorf("%w: there is no record %s", ErrAbsent, scan.Quote(id))
 		}
 		return nil
 	})
@@ -250,19 +252,19 @@ type recordEntry struct {
 func (r Records[T]) entries() []recordEntry {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	var out []recordEntry
-	take := func(name string, rec *ledger.Record) {
+	keep := func(name string, rec *ledger.Record) {
 		if id := name[len(prefix):]; rec.Found() && !strings.Contains(id, "/") {
 			out = append(out, recordEntry{id, rec})
 		}
 	}
 	if b := r.at.batch(); b != nil && !b.ended {
 		for _, name := range b.namesUnder(prefix) {
-			take(name, b.find(name))
+			keep(name, b.find(name))
 		}
 	} else {
 		s := ns.l.Snapshot()
 		for e := range s.Entries(prefix, "") {
-			take(e.Name, e.Record)
+			keep(e.Name, e.Record)
 		}
 		s.Release()
 	}

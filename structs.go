@@ -21,7 +21,7 @@ type field struct {
 // not. The name is that of the tag pantry:"…", else of the tag json:"…", else
 // the field's own, with its words in small letters: ReminderHour is
 // reminder-hour. A field of an embedded struct counts as the struct's own.
-func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, loses string) {
+func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, unkept string) {
 	seen := map[string]string{}
 	for _, f := range reflect.VisibleFields(t) {
 		if f.Anonymous && f.Type.Kind() == reflect.Struct {
@@ -33,10 +33,10 @@ func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field,
 		}
 		switch {
 		case !f.IsExported():
-			loses = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; write it with a capital letter", f.Name, t)
+			unkept = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; write it with a capital letter", f.Name, t)
 			continue
 		case tag == "-":
-			loses = fmt.Sprintf("the field %s of %s does not survive, since its tag leaves it out", f.Name, t)
+			unkept = fmt.Sprintf("the field %s of %s does not survive, since its tag leaves it out", f.Name, t)
 			continue
 		case len(f.Index) > 1 && throughPointer(t, f.Index):
 			misuse("the struct %s embeds a pointer with the field %s, which can't be stored; embed the struct itself", t, f.Name)
@@ -50,12 +50,12 @@ func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field,
 		}
 		seen[name] = f.Name
 		c := build(f.Type, building)
-		if c.loses != "" {
-			loses = c.loses
+		if c.unkept != "" {
+			unkept = c.unkept
 		}
 		fields = append(fields, field{name, f.Index, c})
 	}
-	return fields, loses
+	return fields, unkept
 }
 
 func throughPointer(t reflect.Type, index []int) bool {
@@ -84,11 +84,11 @@ func kebab(name string) string {
 }
 
 func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
-	fields, loses := fieldsOf(t, building)
+	fields, unkept := fieldsOf(t, building)
 	if len(fields) == 0 {
 		misuse("the struct %s has no exported field, so that nothing of it would be stored", t)
 	}
-	c.loses = loses
+	c.unkept = unkept
 	c.merge = mergeFields(fields)
 	for _, f := range fields {
 		c.refers = c.refers || f.refers
@@ -132,7 +132,7 @@ func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
 }
 
 // mergeFields makes the merge of a struct: a program that knows fewer fields
-// loses nothing for one that knows more.
+// unkept nothing for one that knows more.
 func mergeFields(fields []field) func(now, old value.Value) value.Value {
 	return func(now, old value.Value) value.Value {
 		if now.Kind() != value.KindMap || old.Kind() != value.KindMap {

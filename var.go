@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"weak"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -214,7 +215,8 @@ func (v Var[T]) Set(x T) error {
 	}
 	o := b.newOperation()
 	o.enc, o.always = enc, true
-	return o.commit("set")
+	_, err = o.commit("set")
+	return err
 }
 
 // refuse gives the error for a value that is refused before it is tried, which
@@ -232,7 +234,7 @@ func (v Var[T]) Seed(x T) error {
 	val, err := v.binding().d.encode(x)
 	return v.write("seed", func(old *reading[T]) (value.Value, error) {
 		if err == nil && old.found {
-			return old.val, nil
+			return val, errAsItIs
 		}
 		return val, err
 	})
@@ -291,7 +293,8 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 		if last {
 			o := b.newOperation()
 			o.f = step
-			return o.commit("update")
+			_, err := o.commit("update")
+			return err
 		}
 		rec := b.node.Record()
 		val, err := step(b.decode(rec))
@@ -364,5 +367,5 @@ func unusable(v value.Value, err error) error {
 	if v.Kind() == value.KindSealed {
 		return fmt.Errorf("what is stored can't be used: %w", err)
 	}
-	return fmt.Errorf("%s is stored, which can't be used: %w", value.Quoted(v), err)
+	return fmt.Errorf("%s is stored, which can't be used: %w", entry.Quoted(v), err)
 }

@@ -10,19 +10,19 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/entry"
 )
 
 // An Option changes how Join joins a board.
 type Option func(*options)
 
 type options struct {
-	as         string
+	clientName string
 	fast, slow time.Duration
 	timeout    time.Duration
 	patience   time.Duration
@@ -30,10 +30,10 @@ type options struct {
 	client     *http.Client
 }
 
-// As gives the app's name, which others see beside what it changes. It has at
-// most 100 bytes of UTF-8 without control characters, else Join returns
-// pantry.ErrInvalid.
-func As(name string) Option { return func(o *options) { o.as = name } }
+// ClientName gives the app's name, which others see beside what it changes: a
+// claim, no proof. It has at most 100 bytes of UTF-8 without control characters,
+// else Join returns pantry.ErrInvalid.
+func ClientName(name string) Option { return func(o *options) { o.clientName = name } }
 
 // Poll sets how often the server is asked: every fast while things change,
 // slowing down to every slow on a quiet board. The defaults are 2 s and 15 s;
@@ -75,7 +75,7 @@ type Board struct {
 	nodes    map[string]*node
 	all      bool // everything on the board is asked for
 	allKnown bool // and has been told
-	cursor   string
+	mark     string
 	tag      string
 	watchers map[*watcher]struct{}
 	status   Status
@@ -84,10 +84,10 @@ type Board struct {
 	done     sync.WaitGroup // the goroutine that polls
 }
 
-// Join gives the board that a link leads to: http(s)://HOST[:PORT]/b/BOARD,
+// Join gives the board that a link leads to: http(s)://HOST[:PORT]/boards/BOARD,
 // with an access token behind # where the board has tokens. It needs no
 // network: the server is asked as soon as there is a variable. The error
-// wraps ErrLink, or for a bad name in As pantry.ErrInvalid.
+// wraps ErrLink, or for a bad name in ClientName pantry.ErrInvalid.
 func Join(address string, opts ...Option) (*Board, error) {
 	l, err := parseLink(address)
 	if err != nil {
@@ -97,7 +97,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 	for _, opt := range opts {
 		opt(&o)
 	}
-	if err := (ledger.Author{By: o.as}).Check(); err != nil {
+	if err := (entry.Author{By: o.clientName}).Check(); err != nil {
 		return nil, fmt.Errorf("join: %w", err)
 	}
 	for _, d := range []struct {
@@ -209,15 +209,10 @@ func (b *Board) Ready(ctx context.Context) error {
 	}
 }
 
-// An Entry is what is stored under a name.
-type Entry struct {
-	Name    string
-	Value   value.Value
-	Version int64     // the board's version when it was changed last
-	Updated time.Time // by the server's clock
-	By      string    // the app that changed it, as it calls itself
-	From    string    // drawn for each Board that joins: tells two phones apart
-}
+// An Entry is what is stored under a name: Name, Value, Version (the board's,
+// when it was changed last), Updated (by the server's clock), By (the app that
+// changed it, as it calls itself), and From, which tells two phones apart.
+type Entry = entry.Entry
 
 // Watch gives the names of the keys at once, all of them, as soon as they are
 // known, and then, after each change, those that changed: one handler for the
@@ -225,46 +220,60 @@ type Entry struct {
 // everything on the board. A slow body gets several changes as one. It ends
 // when the body breaks off, ctx ends, or the board is closed.
 func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]string] {
-	var names []string
-	for _, k := range keys {
-		names = append(names, k.Name())
+	if len(keys) == 0 {
+		return b.watchAll(ctx, nil, []string{""})
 	}
-	return b.WatchNames(ctx, names...)
+	var names, prefixes []string
+	for _, k := range keys {
+		for _, d := range k.Declared() {
+			if d.Family {
+				prefixes = append(prefixes, d.Name+"/")
+			} else {
+				names = append(names, d.Name)
+			}
+		}
+	}
+	return b.watchAll(ctx, names, prefixes)
 }
 
-// WatchNames is Watch of names without keys.
+// WatchNames is Watch of names without keys; without names, of everything.
 func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
+	if len(names) == 0 {
+		return b.watchAll(ctx, nil, []string{""})
+	}
+	return b.watchAll(ctx, names, nil)
+}
+
+func (b *Board) watchAll(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
-		w := b.watch(names)
+		w := b.watch(names, prefixes)
 		defer b.unwatch(w)
 		for !b.settled(w) {
 			if !w.wait(ctx, b.ctx) {
 				return
 			}
 		}
-		b.takeChanged(w)
-		first := names
-		if len(names) == 0 {
-			first = b.known()
-		}
-		if !yield(first) {
+		b.changedFor(w)
+		if !yield(append(slices.Clone(names), b.known(prefixes)...)) {
 			return
 		}
 		for w.wait(ctx, b.ctx) {
-			if changed := b.takeChanged(w); len(changed) > 0 && !yield(changed) {
+			if changed := b.changedFor(w); len(changed) > 0 && !yield(changed) {
 				return
 			}
 		}
 	}
 }
 
-// known gives the names under which something is stored, as far as is known.
-func (b *Board) known() []string {
+// known gives the names that begin with one of prefixes and under which
+// something is stored, as far as is known.
+func (b *Board) known(prefixes []string) []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	var names []string
 	for name, n := range b.nodes {
-		if n.state.Load().entry.Value.Kind() != value.KindNone {
+		begins := func(p string) bool { return strings.HasPrefix(name, p) }
+		if slices.ContainsFunc(prefixes, begins) && !n.state.Load().entry.Value.IsZero() {
 			names = append(names, name)
 		}
 	}

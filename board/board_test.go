@@ -73,7 +73,7 @@ func (st *store) join(t *testing.T, opts ...board.Option) *board.Board {
 		board.HTTPClient(client), board.Poll(5*time.Millisecond, 20*time.Millisecond), board.Patience(time.Millisecond),
 		board.OnProblem(func(pantry.Problem) {}),
 	}, opts...)
-	b, err := board.Join(st.URL+"/b/rowan-street", opts...)
+	b, err := board.Join(st.URL+"/boards/rowan-street", opts...)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		assert.NoError(t, b.Close())
@@ -102,7 +102,7 @@ func shows[T comparable](x T) func(board.State[T]) bool {
 
 func TestTwoPhones(t *testing.T) {
 	st := newStore(t)
-	one, two := st.join(t, board.As("tankwatch")), st.join(t)
+	one, two := st.join(t, board.ClientName("tankwatch")), st.join(t)
 	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
 	assert.Equal(t, board.State[int]{}, board.State[int]{Phase: board.Unknown}, "the zero State is pending")
 
@@ -135,7 +135,7 @@ func TestTwoPhones(t *testing.T) {
 	assert.Equal(t, board.Refused, tank1.State().Phase)
 	assert.ErrorIs(t, tank1.Set(t.Context(), -1), pantry.ErrInvalid)
 
-	_, err = two.Drop(t.Context(), "tank/litres")
+	err = two.Drop(t.Context(), "tank/litres")
 	require.NoError(t, err)
 	s = until(t, tank1, func(s board.State[int]) bool { return !s.Found })
 	assert.Equal(t, 0, s.Value, "a removed entry shows the default")
@@ -184,13 +184,14 @@ func TestWrongKindIsNamed(t *testing.T) {
 	_, err = board.Add(t.Context(), tank, 1)
 	assert.ErrorIs(t, err, pantry.ErrWrongKind, "a default that stands in is not counted on")
 	assert.ErrorIs(t, tank.Set(t.Context(), 5), pantry.ErrWrongKind)
-	_, err = b.Put(t.Context(), "tank/litres", value.Int(5), board.AsKind(value.KindInt), board.IfVersion(1))
+	_, err = b.Commit(t.Context(), put("tank/litres", value.Int(5)).If(1, anyTime))
 	require.NoError(t, err)
-	_, err = b.PutTyped(t.Context(), "tank/litres", "6", board.IfAbsent())
+	typed := board.Op{Name: "tank/litres", Op: value.Op{Verb: value.Put, Form: value.AsTyped, Raw: "6"}}
+	_, err = b.Commit(t.Context(), typed.If(0, anyTime))
 	assert.ErrorIs(t, err, pantry.ErrConflict)
 	var be *board.Error
 	require.ErrorAs(t, err, &be)
-	assert.Equal(t, []any{"conflict", "put", "rowan-street", "tank/litres"}, []any{be.Code, be.Op, be.Board, be.Name})
+	assert.Equal(t, []any{"conflict", "commit", "rowan-street", "tank/litres"}, []any{be.Code, be.Op, be.Board, be.Name})
 	until(t, tank, shows(5))
 }
 
@@ -312,28 +313,29 @@ func TestWatchTheBoard(t *testing.T) {
 	assert.Equal(t, "1", e.Value.String())
 	list, err := board.List(t.Context(), st.URL, board.HTTPClient(&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}))
 	require.NoError(t, err)
-	assert.Equal(t, []board.Summary{{Board: "rowan-street", Version: 3, Entries: 3}}, list)
+	require.Len(t, list, 1)
+	assert.Equal(t, []any{"rowan-street", int64(3), true}, []any{list[0].Board, list[0].Version, list[0].Bytes > 100})
 	_, err = board.List(t.Context(), "http://127.0.0.1:1")
 	assert.ErrorIs(t, err, board.ErrUnreachable)
 	assert.ErrorContains(t, err, "list boards: http://127.0.0.1:1 can't be reached")
 }
 
 func TestJoinRefuses(t *testing.T) {
-	for _, link := range []string{"", "rowan-street", "ftp://h/b/x", "http://h/x", "http://h/b/", "http://h/b/Rowan", "http://h/b/a/b", "://"} {
+	for _, link := range []string{"", "rowan-street", "ftp://h/b/x", "http://h/x", "http://h/boards/", "http://h/boards/Rowan", "http://h/boards/a/b", "://"} {
 		_, err := board.Join(link)
 		assert.ErrorIs(t, err, board.ErrLink, link)
 	}
 	_, err := board.Join("http://h/x#geheim")
 	assert.NotContains(t, err.Error(), "geheim")
 	var warned error
-	b, err := board.Join("http://garden.example/b/x", board.OnProblem(func(p pantry.Problem) { warned = p.Err }))
+	b, err := board.Join("http://garden.example/boards/x", board.OnProblem(func(p pantry.Problem) { warned = p.Err }))
 	require.NoError(t, err)
 	assert.ErrorContains(t, warned, "https")
 	require.NoError(t, b.Close())
 	ctx := t.Context()
 	assert.ErrorIs(t, board.On(b, tankLitres).Set(ctx, 1), pantry.ErrClosed)
 	assert.ErrorIs(t, b.Ready(ctx), pantry.ErrClosed)
-	b, err = board.Join("http://127.0.0.1:1/b/x", board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	b, err = board.Join("http://127.0.0.1:1/boards/x", board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
 	require.NoError(t, err)
 	defer b.Close()
 	_, _, err = b.Entry(ctx, "x")
@@ -346,11 +348,11 @@ func TestJoinRefuses(t *testing.T) {
 
 func TestAs(t *testing.T) {
 	for _, name := range []string{strings.Repeat("a", 101), "a\nb", "\xff"} {
-		_, err := board.Join("http://127.0.0.1:1/b/rowan-street", board.As(name))
+		_, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.ClientName(name))
 		assert.ErrorIs(t, err, pantry.ErrInvalid, "%q", name)
 	}
 	st := newStore(t)
-	tank := board.On(st.join(t, board.As("Wächter der Zisterne")), tankLitres)
+	tank := board.On(st.join(t, board.ClientName("Wächter der Zisterne")), tankLitres)
 	require.NoError(t, tank.Set(t.Context(), 420))
 	assert.Equal(t, "Wächter der Zisterne", until(t, tank, shows(420)).By)
 }

@@ -2,8 +2,8 @@ package board
 
 import (
 	"bytes"
+	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,15 +11,14 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // maxAnswer bounds what is read of an answer: a page has 4 MiB at most, and
@@ -106,8 +105,8 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 		hr.Header[name] = values
 	}
 	hr.Header.Set("Client-Instance", b.instance)
-	if b.opts.as != "" {
-		hr.Header.Set("Client-Name", b.opts.as)
+	if b.opts.clientName != "" {
+		hr.Header.Set("Client-Name", b.opts.clientName)
 	}
 	if b.link.token != "" {
 		hr.Header.Set("Authorization", "Bearer "+b.link.token)
@@ -156,62 +155,27 @@ func entryPath(name string) string {
 	return "/entries/" + strings.Join(parts, "/")
 }
 
-// UnmarshalJSON reads an entry as the wire has it.
-func (e *Entry) UnmarshalJSON(data []byte) error {
-	var w struct {
-		Name, Kind, By, From string
-		Value                json.RawMessage
-		Version              int64
-		Updated              time.Time
-	}
-	if err := json.Unmarshal(data, &w); err != nil {
-		return err
-	}
-	kind, err := value.ParseKind(w.Kind)
-	if err != nil {
-		return err
-	}
-	*e = Entry{Name: w.Name, Version: w.Version, Updated: w.Updated, By: w.By, From: w.From}
-	if w.Value != nil {
-		e.Value, err = value.Parse(kind, w.Value)
-	}
-	return err
+// unexpected says that an answer is not as agreed, and so not trusted.
+func unexpected(err error) error {
+	return &Error{Code: "unexpected", Sentence: "the answer is not what a board answers (" + err.Error() + "); is the address right?", Err: err}
 }
 
-// MarshalJSON writes an entry as the wire has it.
-func (e Entry) MarshalJSON() ([]byte, error) {
-	return json.Marshal(struct {
-		Name    string      `json:"name"`
-		Kind    string      `json:"kind"`
-		Value   value.Value `json:"value"`
-		Version int64       `json:"version"`
-		Updated time.Time   `json:"updated"`
-		By      string      `json:"by,omitempty"`
-		From    string      `json:"from,omitempty"`
-	}{e.Name, e.Value.Kind().String(), e.Value, e.Version, e.Updated, e.By, e.From})
-}
-
-// decode reads an answer; one that is not as agreed is not trusted.
-func decode(body []byte, into any) error {
-	if err := json.Unmarshal(body, into); err != nil {
-		return &Error{Code: "unexpected", Sentence: "the answer is not what a board answers; is the address right?", Err: err}
-	}
-	return nil
-}
-
+// A listPage is an answer to a list; with 304 the page is nil.
 type listPage struct {
-	Version int64
-	Cursor  string
-	Entries []Entry
-	Gone    []struct {
-		Name    string
-		Version int64
-	}
-	Reset bool
-	Next  string
+	*wire.Page
+	tag string
+}
 
-	status int
-	tag    string
+// readPage reads a page of this board.
+func (b *Board) readPage(body []byte) (*wire.Page, error) {
+	page, err := wire.ReadPage(body)
+	if err == nil && page.Board != b.link.board {
+		err = fmt.Errorf("it is of the board %s", scan.Quote(page.Board))
+	}
+	if err != nil {
+		return nil, unexpected(err)
+	}
+	return page, nil
 }
 
 func (b *Board) list(ctx context.Context, op string, query url.Values, tag string) (page listPage, err error) {
@@ -219,49 +183,45 @@ func (b *Board) list(ctx context.Context, op string, query url.Values, tag strin
 	if tag != "" {
 		rq.header = http.Header{"If-None-Match": {tag}}
 	}
+	page.Page = &wire.Page{}
 	got, err := b.send(ctx, rq)
 	if err != nil {
 		return page, b.fail(op, "", err)
 	}
-	page.status, page.tag = got.status, got.header.Get("ETag")
-	if got.status == http.StatusNotModified {
-		return page, nil
+	page.tag = got.header.Get("ETag")
+	switch {
+	case got.status == http.StatusNotModified && tag != "":
+		return listPage{nil, page.tag}, nil
+	case got.status == http.StatusNotModified:
+		err = unexpected(errors.New("it is 304, and nothing was known"))
+	default:
+		page.Page, err = b.readPage(got.body)
 	}
-	return page, b.fail(op, "", decode(got.body, &page))
+	if err != nil {
+		page.Page = &wire.Page{}
+	}
+	return page, b.fail(op, "", err)
 }
 
 // Entry asks the server for what is stored under name.
 func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, err error) {
-	got, err := b.onEntry(ctx, request{op: "get", method: http.MethodGet}, name)
-	if errors.Is(err, ErrAbsent) {
+	if err := pantry.CheckName(name); err != nil {
+		return Entry{}, false, b.fail("get", name, err)
+	}
+	got, err := b.send(ctx, request{op: "get", method: http.MethodGet, path: entryPath(name)})
+	if err == nil {
+		if bad := e.UnmarshalJSON(got.body); bad != nil || e.Name != name {
+			err = unexpected(cmp.Or(bad, errors.New("it is of another entry")))
+		}
+	}
+	if errors.Is(err, pantry.ErrAbsent) {
 		return Entry{Name: name}, false, nil
 	}
-	if err == nil {
-		e, err = b.entryOf(got, "get", name)
+	if err != nil {
+		return Entry{}, false, b.fail("get", name, err)
 	}
-	return e, err == nil, err
-}
-
-func (b *Board) onEntry(ctx context.Context, rq request, name string) (reply, error) {
-	if err := ledger.CheckName(name); err != nil {
-		return reply{}, b.fail(rq.op, name, err)
-	}
-	rq.path = entryPath(name)
-	got, err := b.send(ctx, rq)
-	return got, b.fail(rq.op, name, err)
-}
-
-// entryOf reads an answered entry. What a variable shows learns from it.
-func (b *Board) entryOf(got reply, op, name string) (e Entry, err error) {
-	if err := decode(got.body, &e); err != nil {
-		return e, b.fail(op, name, err)
-	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.nodes[name] != nil {
-		b.learnLocked(e, false)
-	}
-	return e, nil
+	b.learnFrom(&wire.Page{Entries: []Entry{e}})
+	return e, true, nil
 }
 
 // Entries asks the server for what is stored under the names that begin with
@@ -312,57 +272,4 @@ func (b *Board) pages(ctx context.Context, prefix string) iter.Seq2[listPage, er
 			query.Set("after", page.Next)
 		}
 	}
-}
-
-// A Condition must hold for a write to happen; otherwise it returns
-// pantry.ErrConflict and changes nothing.
-type Condition func(h http.Header, q url.Values)
-
-// IfVersion asks that the entry is still at a version; 0 means absent.
-func IfVersion(version int64) Condition {
-	if version == 0 {
-		return IfAbsent()
-	}
-	return func(h http.Header, _ url.Values) { h.Set("If-Match", strconv.FormatInt(version, 10)) }
-}
-
-// IfAbsent asks that nothing is stored.
-func IfAbsent() Condition {
-	return func(h http.Header, _ url.Values) { h.Set("If-None-Match", "*") }
-}
-
-// AsKind is no condition but a permission: the entry may change its kind to k.
-func AsKind(k value.Kind) Condition {
-	return func(_ http.Header, q url.Values) { q.Set("kind", k.String()) }
-}
-
-// Put stores a value under a name without a key, and gives the entry. An entry
-// keeps its kind: a value of another is converted exactly, or refused with
-// pantry.ErrWrongKind, unless AsKind allows the change.
-func (b *Board) Put(ctx context.Context, name string, v value.Value, conditions ...Condition) (Entry, error) {
-	if err := v.Check(); err != nil {
-		return Entry{}, b.fail("put", name, err)
-	}
-	return b.put(ctx, "put", name, "application/json; kind="+v.Kind().String(), v.AppendJSON(nil), conditions)
-}
-
-// PutTyped stores what a person typed: as the kind that is stored already, or
-// else as the kind that it looks like (see value.Infer).
-func (b *Board) PutTyped(ctx context.Context, name, typed string, conditions ...Condition) (Entry, error) {
-	return b.put(ctx, "put", name, "", []byte(typed), conditions)
-}
-
-func (b *Board) put(ctx context.Context, op, name, media string, body []byte, conditions []Condition) (Entry, error) {
-	rq := request{op: op, method: http.MethodPut, header: http.Header{}, query: url.Values{}, body: body}
-	if media != "" {
-		rq.header.Set("Content-Type", media)
-	}
-	for _, c := range conditions {
-		c(rq.header, rq.query)
-	}
-	got, err := b.onEntry(ctx, rq, name)
-	if err != nil {
-		return Entry{}, err
-	}
-	return b.entryOf(got, op, name)
 }

@@ -5,7 +5,7 @@
 //
 //	var TankLitres = pantry.Int("tank/litres", 0)
 //
-//	b, err := board.Join("http://127.0.0.1:8437/b/rowan-street", board.As("tankwatch"))
+//	b, err := board.Join("http://127.0.0.1:8437/boards/rowan-street", board.ClientName("tankwatch"))
 //	…
 //	defer b.Close()
 //	tank := board.On(b, TankLitres)

@@ -1,7 +1,6 @@
 package board
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -9,25 +8,22 @@ import (
 	"strings"
 	"time"
 
-	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 var (
-	// ErrAbsent is returned where nothing is stored under the name, or there
-	// is no such board.
-	ErrAbsent = errors.New("absent")
 	// ErrUnreachable is returned when no server answers, when it says that
 	// it can't at present, or when the time limit passes.
-	ErrUnreachable = errors.New("the server can't be reached")
-	// ErrNotAllowed is returned when the server refuses who asks.
-	ErrNotAllowed = errors.New("not allowed")
+	ErrUnreachable = wire.ErrUnreachable
+	// ErrForbidden is returned when the server refuses who asks.
+	ErrForbidden = wire.ErrForbidden
 	// ErrLink is returned by Join for a link that is none.
 	ErrLink = errors.New("no link to a board")
 )
 
 // An Error says what was tried on which board, and how the server or the
 // network refused it. errors.Is finds in it the errors of this package, and
-// pantry.ErrWrongKind, ErrInvalid, ErrConflict, ErrTooLarge and ErrClosed.
+// pantry.ErrAbsent, ErrWrongKind, ErrInvalid, ErrConflict, ErrTooLarge and ErrClosed.
 type Error struct {
 	Code       string        // the server's, such as "wrong-kind"; "unreachable" where none answered
 	Op         string        // "set", "add", …
@@ -56,24 +52,11 @@ func (e *Error) Error() string {
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// causes are what the server's codes mean in Go.
-var causes = map[string]error{
-	"absent": ErrAbsent, "no-board": ErrAbsent, "too-old": ErrAbsent,
-	"unauthorized": ErrNotAllowed, "forbidden": ErrNotAllowed,
-	"conflict":   pantry.ErrConflict,
-	"wrong-kind": pantry.ErrWrongKind,
-	"invalid":    pantry.ErrInvalid, "out-of-range": pantry.ErrInvalid, "undeclared": pantry.ErrInvalid,
-	"too-large": pantry.ErrTooLarge, "quota": pantry.ErrTooLarge,
-	"rate-limited": ErrUnreachable, "unavailable": ErrUnreachable,
-}
-
 // fromAnswer makes an error of an answer that is none of those expected.
 func fromAnswer(resp *http.Response, body []byte) *Error {
-	var p struct{ Code, Detail string }
 	e := &Error{}
-	if json.Unmarshal(body, &p) == nil && p.Code != "" {
-		e.Code, e.Sentence = p.Code, p.Detail
-		e.Err = causes[p.Code]
+	if p, err := wire.ReadProblem(body); err == nil {
+		e.Code, e.Sentence, e.Err = string(p.Code), p.Detail, wire.ErrorOf(p.Code)
 	} else {
 		e.Code = "unexpected"
 		e.Sentence = fmt.Sprintf("the answer is %s and no answer of a board; is the address right?", resp.Status)

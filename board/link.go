@@ -7,10 +7,10 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// A link is what Join is given: http(s)://host[:port]/b/BOARD[#token].
+// A link is what Join is given: http(s)://host[:port]/boards/BOARD[#token].
 type link struct {
 	base  string // scheme and host
 	board string
@@ -21,11 +21,11 @@ type link struct {
 func parseLink(s string) (link, error) {
 	u, err := url.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return link{}, fmt.Errorf("%w: %s; write it as http://HOST:PORT/b/BOARD", ErrLink, value.Quote(hideToken(s)))
+		return link{}, fmt.Errorf("%w: %s; write it as http://HOST:PORT/boards/BOARD", ErrLink, scan.Quote(hideToken(s)))
 	}
-	board, ok := strings.CutPrefix(u.Path, "/b/")
+	board, ok := strings.CutPrefix(u.Path, "/boards/")
 	if !ok || board == "" {
-		return link{}, fmt.Errorf("%w: %s names no board; its path is /b/BOARD", ErrLink, value.Quote(hideToken(s)))
+		return link{}, fmt.Errorf("%w: %s names no board; its path is /boards/BOARD", ErrLink, scan.Quote(hideToken(s)))
 	}
 	if err := journal.CheckName(board); err != nil {
 		return link{}, fmt.Errorf("%w: %w", ErrLink, err)

@@ -3,6 +3,7 @@ package board
 import (
 	"context"
 	"slices"
+	"strings"
 	"sync/atomic"
 
 	"github.com/small-pantry/pantry/value"
@@ -41,11 +42,17 @@ func (b *Board) nodeLocked(name string) *node {
 		n.state.Store(&remote{entry: Entry{Name: name}})
 		b.nodes[name] = n
 		if !b.all {
-			b.cursor, b.tag = "", "" // the next poll asks for all names
-			b.pollNow()
+			b.askForAll()
 		}
 	}
 	return n
+}
+
+// askForAll has the next poll, which is sent at once, ask for all that is
+// wanted and not only for what changed; mu must be held.
+func (b *Board) askForAll() {
+	b.mark, b.tag = "", ""
+	b.pollNow()
 }
 
 // alter changes what is known of a name, and tells who watches it if that
@@ -60,7 +67,7 @@ func (b *Board) alter(n *node, f func(*remote)) {
 	}
 	n.state.Store(&now)
 	for w := range b.watchers {
-		if len(w.names) == 0 || slices.Contains(w.names, n.name) {
+		if w.wants(n.name) {
 			w.tell(n.name)
 		}
 	}
@@ -84,22 +91,28 @@ func (b *Board) learnLocked(e Entry, evenOlder bool) {
 // A watcher collects which names changed until its body asks. changed is
 // guarded by Board.mu.
 type watcher struct {
-	names   []string // none: all
-	changed []string
-	wake    chan struct{}
+	names    []string
+	prefixes []string
+	changed  []string
+	wake     chan struct{}
 }
 
-// watch gives a watcher of names, whose nodes it makes.
-func (b *Board) watch(names []string) *watcher {
-	w := &watcher{names: names, wake: make(chan struct{}, 1)}
+func (w *watcher) wants(name string) bool {
+	return slices.Contains(w.names, name) ||
+		slices.ContainsFunc(w.prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+}
+
+// watch gives a watcher of names, whose nodes it makes, and of all that begins
+// with one of prefixes.
+func (b *Board) watch(names, prefixes []string) *watcher {
+	w := &watcher{names: names, prefixes: prefixes, wake: make(chan struct{}, 1)}
 	b.mu.Lock()
 	for _, name := range names {
 		b.nodeLocked(name)
 	}
-	if len(names) == 0 && !b.all {
+	if len(prefixes) > 0 && !b.all {
 		b.all = true
-		b.cursor, b.tag = "", ""
-		b.pollNow()
+		b.askForAll()
 	}
 	b.watchers[w] = struct{}{}
 	b.mu.Unlock()
@@ -124,7 +137,7 @@ func (w *watcher) tell(name string) {
 	}
 }
 
-func (b *Board) takeChanged(w *watcher) []string {
+func (b *Board) changedFor(w *watcher) []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	changed := w.changed
@@ -137,8 +150,8 @@ func (b *Board) takeChanged(w *watcher) []string {
 func (b *Board) settled(w *watcher) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(w.names) == 0 {
-		return b.allKnown
+	if len(w.prefixes) > 0 && !b.allKnown {
+		return false
 	}
 	for _, name := range w.names {
 		if !b.nodes[name].state.Load().known {

@@ -1,11 +1,11 @@
 package board_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,33 +15,60 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
+func put(name string, v value.Value) board.Op {
+	return board.Op{Name: name, Op: value.Op{Verb: value.Put, Operand: v, Kind: v.Kind()}}
+}
+
+func drop(name string) board.Op { return board.Op{Name: name, Op: value.Op{Verb: value.Drop}} }
+
+var anyTime = time.Time{}
+
 func TestOperations(t *testing.T) {
 	b := newStore(t).join(t)
 	ctx := t.Context()
-	shown := func(e board.Entry, err error) string {
-		t.Helper()
-		require.NoError(t, err)
-		return e.Value.String()
+	make := func(name, op string) (string, error) {
+		o, err := value.ParseOp([]byte(op))
+		require.NoError(t, err, op)
+		done, err := b.Commit(ctx, board.Op{Name: name, Op: o})
+		if err != nil {
+			return "", err
+		}
+		shown := done.Entries[0].Value.String()
+		if taken := done.Results[0].Taken; !taken.IsZero() {
+			shown += " " + taken.String()
+		}
+		return shown, nil
 	}
-	assert.Equal(t, "410", shown(b.Add(ctx, "tank/litres", board.AddTo{Amount: value.Int(-10), Start: value.Int(420)})))
-	assert.Equal(t, "2350", shown(b.Raise(ctx, "marrow-g", value.Int(2350))))
-	assert.Equal(t, "2350", shown(b.Raise(ctx, "marrow-g", value.Int(2000))))
-	assert.Equal(t, "-3", shown(b.Lower(ctx, "frost/low", value.Int(-3))))
-	assert.Equal(t, `["C4"]`, shown(b.Append(ctx, "hose/queue", value.Text("C4"), 0, true)))
-	assert.Equal(t, `["C4"]`, shown(b.Append(ctx, "hose/queue", value.Text("C4"), 0, true)))
-	assert.Equal(t, `["A1"]`, shown(b.Append(ctx, "hose/queue", value.Text("A1"), 1, false)))
-	assert.Equal(t, `[]`, shown(b.Remove(ctx, "hose/queue", value.Text("A1"))))
-	for name, f := range map[string]func() error{
-		"add to a list":   func() error { _, err := b.Add(ctx, "hose/queue", board.AddTo{Amount: value.Int(1)}); return err },
-		"append to a sum": func() error { _, err := b.Append(ctx, "marrow-g", value.Int(1), 0, false); return err },
-		"raise a list":    func() error { _, err := b.Raise(ctx, "hose/queue", value.Int(1)); return err },
+	for _, c := range []struct{ name, op, want string }{
+		{"tank/litres", `{"op":"add","amount":-10,"start":420}`, "410"},
+		{"marrow-g", `{"op":"raise","to":2350}`, "2350"},
+		{"marrow-g", `{"op":"raise","to":2000}`, "2350"},
+		{"frost/low", `{"op":"lower","to":-3}`, "-3"},
+		{"hose/queue", `{"op":"append","item":"C4","unique":true}`, `["C4"]`},
+		{"hose/queue", `{"op":"append","item":"C4","unique":true}`, `["C4"]`},
+		{"hose/queue", `{"op":"append","item":"A1","keep":1}`, `["A1"]`},
+		{"hose/queue", `{"op":"append","item":"B2"}`, `["A1","B2"]`},
+		{"hose/queue", `{"op":"take","at":0}`, `["B2"] A1`},
+		{"hose/queue", `{"op":"remove","item":"B2"}`, `[]`},
 	} {
-		assert.ErrorIs(t, f(), pantry.ErrWrongKind, name)
+		got, err := make(c.name, c.op)
+		require.NoError(t, err, c.op)
+		assert.Equal(t, c.want, got, c.op)
 	}
-	_, err := b.Add(ctx, "tank/litres", board.AddTo{Amount: value.Int(1), Max: value.Int(410)})
-	assert.ErrorIs(t, err, pantry.ErrInvalid)
-	_, err = b.Add(ctx, "tank//litres", board.AddTo{Amount: value.Int(1)})
-	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	for _, c := range []struct {
+		name, op string
+		is       error
+	}{
+		{"hose/queue", `{"op":"add","amount":1}`, pantry.ErrWrongKind},
+		{"marrow-g", `{"op":"append","item":1}`, pantry.ErrWrongKind},
+		{"hose/queue", `{"op":"raise","to":1}`, pantry.ErrWrongKind},
+		{"hose/queue", `{"op":"take","at":0}`, pantry.ErrAbsent},
+		{"tank/litres", `{"op":"add","amount":1,"max":410}`, pantry.ErrInvalid},
+		{"tank//litres", `{"op":"add","amount":1}`, pantry.ErrInvalid},
+	} {
+		_, err := make(c.name, c.op)
+		assert.ErrorIs(t, err, c.is, c.op)
+	}
 }
 
 func TestCommitAllOrNone(t *testing.T) {
@@ -49,14 +76,14 @@ func TestCommitAllOrNone(t *testing.T) {
 	ctx := t.Context()
 	gate := board.On(b, pantry.Bool("gate/open", false))
 	require.NoError(t, b.Ready(ctx))
-	version, err := b.Commit(ctx, board.PutNamed("gate/open", value.Bool(true)).If(0), board.PutNamed("notice", value.Text("open")))
+	done, err := b.Commit(ctx, put("gate/open", value.Bool(true)).If(0, anyTime), put("notice", value.Text("open")))
 	require.NoError(t, err)
-	assert.EqualValues(t, 1, version)
+	assert.EqualValues(t, 1, done.Version)
 	assert.True(t, gate.Get(), "a variable learns from a commit at once")
 	for name, ops := range map[string][]board.Op{
-		"condition": {board.PutNamed("notice", value.Text("shut")), board.DropNamed("gate/open").If(7)},
-		"absent":    {board.PutNamed("notice", value.Text("shut")), board.DropNamed("nothing")},
-		"bad name":  {board.PutNamed("notice", value.Text("shut")), board.PutNamed("a//b", value.Int(1))},
+		"condition": {put("notice", value.Text("shut")), drop("gate/open").If(7, anyTime)},
+		"absent":    {put("notice", value.Text("shut")), drop("nothing")},
+		"bad name":  {put("notice", value.Text("shut")), put("a//b", value.Int(1))},
 		"nothing":   {},
 	} {
 		_, err := b.Commit(ctx, ops...)
@@ -66,34 +93,34 @@ func TestCommitAllOrNone(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, "open", e.Value.String())
-	_, err = b.Commit(ctx, board.PutNamed("notice", value.Int(5)), board.DropPrefix("gate/"))
+	_, err = b.Commit(ctx, put("notice", value.Int(5)), board.Op{Reset: true, Prefix: "gate/"})
 	require.NoError(t, err, "a commit may change a kind, since it says which")
 	until(t, gate, func(s board.State[bool]) bool { return !s.Found })
-	_, err = b.Drop(ctx, "notice", "nothing")
-	assert.ErrorIs(t, err, board.ErrAbsent)
+	err = b.Drop(ctx, "notice", "nothing")
+	assert.ErrorIs(t, err, pantry.ErrAbsent)
 
 	var many []board.Op
 	for i := range board.MaxOps {
-		many = append(many, board.PutNamed(fmt.Sprint("bed/", i), value.Int(1)))
+		many = append(many, put(fmt.Sprint("bed/", i), value.Int(1)))
 	}
-	_, err = b.Commit(ctx, append(many, board.DropNamed("bed/1"))...)
+	_, err = b.Commit(ctx, append(many, drop("bed/1"))...)
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 	assert.ErrorContains(t, err, "it has 1001 ops, and 1000 is the most")
-	many[700] = many[700].If(9)
+	many[700] = many[700].If(9, anyTime)
 	_, err = b.Commit(ctx, many...)
 	assert.ErrorIs(t, err, pantry.ErrConflict)
 	assert.ErrorContains(t, err, "commit bed/0, bed/1, bed/2, 997 more on board")
-	many[700] = many[700].If(0)
+	many[700] = many[700].If(0, anyTime)
 	_, err = b.Commit(ctx, many...)
 	assert.NoError(t, err)
 }
 
 func TestLookingBack(t *testing.T) {
 	st := newStore(t)
-	b := st.join(t, board.As("gatehouse"))
+	b := st.join(t, board.ClientName("gatehouse"))
 	ctx := t.Context()
 	at := func(version int64) string {
-		entries, err := b.AllAt(ctx, version)
+		entries, err := b.EntriesAt(ctx, version)
 		require.NoError(t, err)
 		var out []string
 		for _, e := range entries {
@@ -105,13 +132,13 @@ func TestLookingBack(t *testing.T) {
 		_, err := b.Put(ctx, "n", value.Int(int64(i)))
 		require.NoError(t, err)
 	}
-	_, err := b.Put(ctx, "n", value.Float(2), board.AsKind(value.KindFloat))
+	_, err := b.Commit(ctx, put("n", value.Float(2)))
 	require.NoError(t, err)
-	_, err = b.Drop(ctx, "n")
+	err = b.Drop(ctx, "n")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"[]", "[n=0]", "[n=2]", "[n=2.0]", "[]"}, []string{at(0), at(1), at(3), at(4), at(5)})
-	_, err = b.AllAt(ctx, 99)
-	assert.ErrorIs(t, err, board.ErrAbsent)
+	_, err = b.EntriesAt(ctx, 99)
+	assert.ErrorIs(t, err, pantry.ErrTooOld)
 	past, err := b.History(ctx, 2, "n")
 	require.NoError(t, err)
 	require.Len(t, past, 2)
@@ -122,34 +149,16 @@ func TestLookingBack(t *testing.T) {
 
 func kinded(v value.Value) string { return v.Kind().String() + " " + v.String() }
 
-// An entry is the same after it went through JSON.
-func TestEntryJSON(t *testing.T) {
-	for _, line := range []string{
-		`{"name":"a","kind":"int","value":5,"version":1,"updated":"2026-05-03T09:12:44.123Z","by":"tankwatch","from":"k3f9"}`,
-		`{"name":"a","kind":"float","value":5.0,"version":1,"updated":"2026-05-03T09:12:44.123Z"}`,
-		`{"name":"a","kind":"time","value":"2026-05-03T09:12:44Z","version":1,"updated":"2026-05-03T09:12:44Z"}`,
-	} {
-		var e board.Entry
-		require.NoError(t, json.Unmarshal([]byte(line), &e))
-		back, err := json.Marshal(e)
-		require.NoError(t, err)
-		assert.Equal(t, line, string(back))
-	}
-	for _, bad := range []string{`{"kind":"number","value":5}`, `{"kind":"int","value":5.0}`, `{"kind":"int","value":"5"}`, `[]`} {
-		assert.Error(t, json.Unmarshal([]byte(bad), new(board.Entry)), bad)
-	}
-}
-
 // A board with more entries than one answer holds is read page by page, by a
 // list and by a poll.
 func TestPages(t *testing.T) {
 	st := newStore(t)
-	other := st.join(t, board.As("tankwatch"))
+	other := st.join(t, board.ClientName("tankwatch"))
 	const each, commits = 900, 3
 	for c := range commits {
 		var ops []board.Op
 		for i := range each {
-			ops = append(ops, board.PutNamed(fmt.Sprintf("beds/%04d/crop", c*each+i), value.Int(int64(i))))
+			ops = append(ops, put(fmt.Sprintf("beds/%04d/crop", c*each+i), value.Int(int64(i))))
 		}
 		_, err := other.Commit(t.Context(), ops...)
 		require.NoError(t, err)
@@ -177,7 +186,7 @@ func TestPages(t *testing.T) {
 	for _, i := range []int{0, each - 1, each, 2000, commits*each - 1} {
 		until(t, beds[i], shows(i%each))
 	}
-	_, err = other.Drop(t.Context(), "beds/0000/crop")
+	err = other.Drop(t.Context(), "beds/0000/crop")
 	require.NoError(t, err)
 	until(t, beds[0], func(s board.State[int]) bool { return s.Phase == board.Current && !s.Found && s.Value == -1 })
 }

@@ -3,11 +3,11 @@ package board
 import (
 	"errors"
 	"math/rand/v2"
-	"net/http"
 	"net/url"
 	"slices"
-	"strings"
 	"time"
+
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // maxQuery is the longest query that is sent; past it the whole board is
@@ -82,25 +82,25 @@ func (b *Board) pollOnce() (news bool, err error) {
 			names = append(names, name)
 		}
 	}
-	all, cursor, tag := b.all, b.cursor, b.tag
+	all, mark, tag := b.all, b.mark, b.tag
 	b.mu.Unlock()
 	slices.Sort(names)
 	query := url.Values{"name": names}
 	if !all && len(names) == 0 {
 		query = url.Values{"names": {"true"}, "limit": {"1"}} // is the server there?
-		cursor, tag = "", ""
+		mark, tag = "", ""
 	}
 	if len(query.Encode()) > maxQuery {
 		query = url.Values{}
 	}
-	if cursor != "" {
-		query.Set("since", cursor)
+	if mark != "" {
+		query.Set("since", mark)
 	}
 	page, err := b.list(b.ctx, "poll", query, tag)
-	if !all && len(names) == 0 {
-		page.Entries, page.Next, page.Cursor, page.tag = nil, "", "", ""
+	if err == nil && page.Page != nil && !all && len(names) == 0 {
+		page.Entries, page.Next, page.Mark, page.tag = nil, "", "", ""
 	}
-	for next := page; err == nil && next.Next != ""; {
+	for next := page; err == nil && next.Page != nil && next.Next != ""; {
 		query.Set("after", next.Next)
 		if next, err = b.list(b.ctx, "poll", query, ""); err == nil {
 			page.Entries = append(page.Entries, next.Entries...)
@@ -122,16 +122,16 @@ func (b *Board) pollOnce() (news bool, err error) {
 		return false, err
 	}
 	b.status.Answered = time.Now()
-	if page.status == http.StatusNotModified {
+	if page.Page == nil {
 		b.status.NotModified++
 		for _, n := range b.nodes {
 			b.alter(n, func(r *remote) { r.stale = false })
 		}
 	} else {
-		news = b.take(page, cursor, names)
+		news = b.learnPage(page.Page, mark, names)
 		// A name that came in meanwhile was not asked for.
 		if b.all == all && (all || len(b.nodes) == len(names) || len(query["name"]) == 0) {
-			b.cursor, b.tag = page.Cursor, page.tag
+			b.mark, b.tag = page.Mark, page.tag
 		}
 	}
 	b.allKnown = b.all && all
@@ -146,27 +146,24 @@ func (b *Board) pollOnce() (news bool, err error) {
 	return news, nil
 }
 
-// take takes in a whole answer to what was asked for from cursor on; mu must
-// be held. Where the lineage of versions is another, or the server says
-// reset, an older version may replace a newer one.
-func (b *Board) take(page listPage, cursor string, asked []string) (news bool) {
-	_, lineage, _ := strings.Cut(page.Cursor, ".")
-	_, before, _ := strings.Cut(cursor, ".")
-	reset := page.Reset || cursor != "" && lineage != before
+// learnPage takes in an answer to what was asked for since a mark; mu must be
+// held. Where it is the whole although there was a mark, versions have another meaning than
+// before, so that an older one may replace a newer.
+func (b *Board) learnPage(page *wire.Page, since string, asked []string) (news bool) {
+	anew := page.Whole && since != ""
 	told := map[string]bool{}
 	for _, e := range page.Entries {
 		told[e.Name] = true
-		b.learnLocked(e, reset)
+		b.learnLocked(e, anew)
 	}
 	for _, g := range page.Gone {
 		told[g.Name] = true
-		b.learnLocked(Entry{Name: g.Name, Version: g.Version}, reset)
+		b.learnLocked(Entry{Name: g.Name, Version: g.Version}, anew)
 	}
-	if reset || cursor == "" {
-		// The answer is the whole: what it doesn't tell of is absent.
+	if page.Whole { // what it doesn't tell of is absent
 		for name := range b.nodes {
 			if !told[name] && (b.all || slices.Contains(asked, name)) {
-				b.learnLocked(Entry{Name: name, Version: page.Version}, reset)
+				b.learnLocked(Entry{Name: name, Version: page.Version}, anew)
 			}
 		}
 	}

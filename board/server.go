@@ -8,33 +8,33 @@ import (
 	"net/url"
 	"strings"
 
-	"github.com/small-pantry/pantry/value"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A Summary is what a server tells of one of its boards.
-type Summary struct {
-	Board   string `json:"board"`
-	Version int64  `json:"version"`
-	Entries int    `json:"entries"`
-}
+// A Summary is what a server tells of one of its boards: its name, Board, its
+// Version, and how many Bytes its file has.
+type Summary = wire.Summary
 
 // List asks a server, whose address is http(s)://HOST[:PORT], for its boards.
 // The error wraps ErrLink for another address.
 func List(ctx context.Context, address string, opts ...Option) ([]Summary, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || strings.Trim(u.Path, "/") != "" {
-		return nil, fmt.Errorf("%w: %s; a server's address is http://HOST:PORT", ErrLink, value.Quote(hideToken(address)))
+		return nil, fmt.Errorf("%w: %s; a server's address is http://HOST:PORT", ErrLink, scan.Quote(hideToken(address)))
 	}
 	// A Board that is never polled sends the request; its name is not in it.
-	b, err := Join(u.Scheme+"://"+u.Host+"/b/all#"+u.Fragment, opts...)
+	b, err := Join(u.Scheme+"://"+u.Host+"/boards/all#"+u.Fragment, opts...)
 	if err != nil {
 		return nil, err
 	}
 	defer b.Close()
-	var answer struct{ Boards []Summary }
+	var boards []Summary
 	got, err := b.send(ctx, request{op: "list", method: http.MethodGet, server: true})
 	if err == nil {
-		err = decode(got.body, &answer)
+		if boards, err = wire.ReadSummaries(got.body); err != nil {
+			err = unexpected(err)
+		}
 	}
 	if err != nil {
 		err = b.fail("list", "", err)
@@ -43,5 +43,5 @@ func List(ctx context.Context, address string, opts ...Option) ([]Summary, error
 		}
 		return nil, err
 	}
-	return answer.Boards, nil
+	return boards, nil
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -27,7 +28,12 @@ const (
 var phaseNames = [...]string{"unknown", "current", "sending", "stale", "unreadable", "refused"}
 
 // String gives the phase's name, as "current".
-func (p Phase) String() string { return phaseNames[p] }
+func (p Phase) String() string {
+	if int(p) < len(phaseNames) {
+		return phaseNames[p]
+	}
+	return fmt.Sprintf("phase(%d)", uint8(p))
+}
 
 // A State is what is known of a variable at one moment. The zero State is
 // pending: nothing is known.
@@ -109,7 +115,7 @@ func (v Var[T]) State() State[T] {
 func (v Var[T]) unusable(e Entry, err error) error {
 	return v.b.fail("read", v.k.Name(), &Error{
 		Code: "unreadable", Err: err,
-		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", value.Quoted(e.Value), orSomebody(e.By), err),
+		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", entry.Quoted(e.Value), orSomebody(e.By), err),
 	})
 }
 
@@ -147,8 +153,7 @@ func (v Var[T]) Set(ctx context.Context, x T) error {
 		return b.fail("set", v.k.Name(), err)
 	}
 	return v.sending(func() error {
-		media := "application/json; kind=" + val.Kind().String()
-		_, err := b.put(ctx, "set", v.k.Name(), media, val.AppendJSON(nil), nil)
+		_, err := b.operate(ctx, "set", v.k.Name(), value.Op{Verb: value.Put, Operand: val})
 		return err
 	})
 }
@@ -179,7 +184,7 @@ func (v Var[T]) sending(write func() error) error {
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 	b := v.board()
 	return func(yield func(State[T]) bool) {
-		w := b.watch([]string{v.k.Name()})
+		w := b.watch([]string{v.k.Name()}, nil)
 		defer b.unwatch(w)
 		var told int64
 		for {
@@ -191,7 +196,7 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 			if ctx.Err() != nil || v.b.ctx.Err() != nil || !yield(s) {
 				return
 			}
-			for len(v.b.takeChanged(w)) == 0 {
+			for len(v.b.changedFor(w)) == 0 {
 				if !w.wait(ctx, b.ctx) {
 					return
 				}
@@ -207,21 +212,22 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 // answer it is ErrUnreachable, and n may have been counted or not.
 func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
 	now = v.Get()
-	add := AddTo{}
-	lo, hi := v.k.Bounds()
-	add.Min, add.Max = lo, hi
-	if add.Amount, err = v.k.Convert(n); err == nil {
-		add.Start, err = v.k.Encode(v.k.Default())
-	}
-	if err != nil {
-		return now, v.b.fail("add", v.k.Name(), err)
-	}
+	d := v.k.Declared()[0]
+	add := value.Op{Verb: value.Add, Operand: number(n), Start: d.Default, Min: d.Min, Max: d.Max}
 	err = v.sending(func() error {
-		e, err := v.b.Add(ctx, v.k.Name(), add)
+		e, err := v.b.operate(ctx, "add", v.k.Name(), add)
 		if err == nil {
 			now, err = v.k.Decode(e.Value)
 		}
 		return err
 	})
 	return now, err
+}
+
+// number gives n as the value that a key of its type stores.
+func number[T pantry.Number](n T) value.Value {
+	if half := 0.5; T(half) != 0 { // it holds fractions
+		return value.Float(float64(n))
+	}
+	return value.Int(int64(n))
 }

@@ -2,12 +2,12 @@ package pantrytest
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
-
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -16,7 +16,7 @@ import (
 type App[A any] struct {
 	Launch  func(dir string) (A, error) // opens the app on the data in a directory
 	Close   func(A) error
-	Shows   func(A) any // what the user sees: compared by value
+	Shows   func(A) any // what the user sees: compared by reflect.DeepEqual
 	Actions []Action[A]
 	// Reset names the action after which the app must show what it shows at
 	// its first launch; empty: there is none.
@@ -54,10 +54,10 @@ func Reopen[A any](t testing.TB, app App[A]) {
 			return
 		}
 		after := app.Shows(a)
-		if !assert.ObjectsAreEqual(before, after) {
+		if !reflect.DeepEqual(before, after) {
 			t.Errorf("after %s the app shows %s; closed and opened again it shows %s: what differs was not stored, or under another name",
 				action.Name, shown(before), shown(after))
-		} else if action.Name == app.Reset && !assert.ObjectsAreEqual(first, after) {
+		} else if action.Name == app.Reset && !reflect.DeepEqual(first, after) {
 			t.Errorf("after %s the app shows %s, and at its first launch %s: the reset forgets what differs",
 				action.Name, shown(after), shown(first))
 		}
@@ -119,7 +119,7 @@ func Spoil[A any](t testing.TB, app App[A], name string, keys ...pantry.AnyKey) 
 
 func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad value.Value, first any) {
 	t.Helper()
-	what := fmt.Sprintf("with %s %s under %s", bad.Kind(), value.Quoted(bad), k.Name())
+	what := fmt.Sprintf("with %s %s under %s", bad.Kind(), entry.Quoted(bad), k.Name())
 	defer func() {
 		if p := recover(); p != nil {
 			t.Errorf("%s the app panics: %v", what, p)
@@ -143,7 +143,7 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 		t.Errorf("%s the app doesn't start: %v", what, err)
 		return
 	}
-	if now := app.Shows(a); !assert.ObjectsAreEqual(first, now) {
+	if now := app.Shows(a); !reflect.DeepEqual(first, now) {
 		t.Errorf("%s the app shows %s, and without it %s: the guard for bad values does nothing", what, shown(now), shown(first))
 	}
 	if err := app.Close(a); err != nil {
@@ -156,7 +156,7 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 	}
 	defer ns.Close()
 	if e, _ := ns.Entry(k.Name()); !value.Equal(e.Value, bad) {
-		t.Errorf("%s: launching the app wrote %s over it", what, value.Quoted(e.Value))
+		t.Errorf("%s: launching the app wrote %s over it", what, entry.Quoted(e.Value))
 	}
 }
 
@@ -175,7 +175,7 @@ func AssertUsage(t testing.TB, ns *pantry.Namespace, except ...string) {
 	}
 	for _, k := range ns.Declared() {
 		u := used[k.Name]
-		if k.Many || left[k.Name] {
+		if k.Family || left[k.Name] {
 			continue
 		}
 		if !u.Read {

@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // ErrNotLoopback is returned by Serve in development mode for a listener that
@@ -28,18 +30,18 @@ var devHosts = []string{"localhost", "127.0.0.1", "[::1]", "10.0.2.2"}
 func guardDev(r *http.Request) error {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
-		return refuse("forbidden", "the server is in development mode and answers this machine only")
+		return wire.Refuse("forbidden", "the server is in development mode and answers this machine only")
 	}
 	for name := range r.Header {
 		if name == "Forwarded" || strings.HasPrefix(name, "X-Forwarded-") {
-			return refuse("forbidden", "the server is in development mode and does not answer through a proxy (header %s)", name)
+			return wire.Refuse("forbidden", "the server is in development mode and does not answer through a proxy (header %s)", name)
 		}
 	}
 	if !ownHost(r) {
-		return refuse("forbidden", "the server is in development mode and is called localhost, 127.0.0.1, [::1] or 10.0.2.2, not %q", r.Host)
+		return wire.Refuse("forbidden", "the server is in development mode and is called localhost, 127.0.0.1, [::1] or 10.0.2.2, not %q", r.Host)
 	}
 	if origin := r.Header.Get("Origin"); origin != "" && origin != "http://"+r.Host {
-		return refuse("forbidden", "the server is in development mode and does not answer pages of another site (%q)", origin)
+		return wire.Refuse("forbidden", "the server is in development mode and does not answer pages of another site (%q)", origin)
 	}
 	return nil
 }

@@ -1,99 +1,163 @@
 package server
 
 import (
-	"encoding/json"
-	"fmt"
+	"bytes"
 	"net/http"
 	"strconv"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
-// An entryBody is an entry on the wire.
-type entryBody struct {
-	Name    string       `json:"name"`
-	Kind    string       `json:"kind"`
-	Value   *value.Value `json:"value,omitempty"`
-	Version int64        `json:"version"`
-	Updated string       `json:"updated"`
-	By      string       `json:"by,omitempty"`
-	From    string       `json:"from,omitempty"`
-}
+// etag is the entity tag of an entry; that of its bare value ends in -t.
+func etag(t entry.Tag, suffix string) string { return `"` + t.String() + suffix + `"` }
 
-const timeLayout = "2006-01-02T15:04:05.000Z"
-
-func wireEntry(e ledger.Entry) entryBody {
-	return entryBody{
-		Name: e.Name, Kind: e.Value.Kind().String(), Value: &e.Value, Version: e.Version,
-		Updated: e.Time().Format(timeLayout), By: e.By, From: e.From,
-	}
-}
-
-// etag is the entity tag of an entry: its version, and when it was updated,
-// in milliseconds, since a board that is made again counts anew.
-func etag(rec *ledger.Record, suffix string) string {
-	return fmt.Sprintf(`"%d-%d%s"`, rec.Version, rec.At, suffix)
-}
-
-// tags gives the entity tags of an If-Match or If-None-Match header, without
-// quotes and weakness marks. A bare version is allowed among them.
-func tags(header []string) []string {
-	var out []string
-	for _, h := range header {
-		for tag := range strings.SplitSeq(h, ",") {
-			tag = strings.TrimPrefix(strings.TrimSpace(tag), "W/")
-			if tag = strings.Trim(tag, `"`); tag != "" {
-				out = append(out, tag)
+// tagsIn gives the entity tags of a header, in either form, and * as Anything;
+// a bare version is allowed among them. A weak tag matches nothing where strong
+// ones are asked for (RFC 9110).
+func tagsIn(h http.Header, name string, strong bool) (out []entry.Tag, err error) {
+	for _, line := range h.Values(name) {
+		for tag := range strings.SplitSeq(line, ",") {
+			tag, weak := strings.CutPrefix(strings.TrimSpace(tag), "W/")
+			tag = strings.TrimSuffix(strings.Trim(tag, `"`), "-t")
+			switch {
+			case tag == "":
+				return nil, wire.Refuse(wire.Invalid, "the header %s holds an empty tag, which would be no condition", name)
+			case tag == "*":
+				out = append(out, entry.Tag{Version: entry.Anything})
+			case weak && strong:
+				out = append(out, entry.Tag{Version: entry.Never})
+			default:
+				out = append(out, entry.ParseTag(tag))
 			}
 		}
 	}
-	return out
+	return out, nil
 }
 
-// matches says whether one of tags means rec: *, its ETag in either form, or
-// its version alone.
-func matches(tags []string, rec *ledger.Record) bool {
-	if !rec.Found() {
-		return false
+// cond gives the conditions of a write.
+func (c *call) cond() (cond entry.Cond, err error) {
+	if cond.Is, err = tagsIn(c.r.Header, "If-Match", true); err == nil {
+		cond.Not, err = tagsIn(c.r.Header, "If-None-Match", false)
 	}
-	for _, tag := range tags {
-		switch tag {
-		case "*", strconv.FormatInt(rec.Version, 10),
-			strings.Trim(etag(rec, ""), `"`), strings.Trim(etag(rec, "-t"), `"`):
-			return true
+	for i, t := range cond.Is {
+		if t.Version == 0 { // "0" in a header is no version, and nothing absent has a tag
+			cond.Is[i].Version = entry.Never
 		}
 	}
-	return false
+	return cond, err
 }
 
-// meets checks a write's conditions against what is there.
-func meets(r *http.Request, name string, rec *ledger.Record) error {
-	want := tags(r.Header.Values("If-Match"))
-	unwanted := tags(r.Header.Values("If-None-Match"))
-	var why string
+func (c *call) getEntry() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	l, err := c.ledger(false)
+	if err != nil {
+		return err
+	}
+	if l == nil {
+		return rules.Absent(c.name)
+	}
+	rec := l.Node(c.name).Record()
+	if !rec.Found() {
+		return rules.Absent(c.name)
+	}
+	bare, suffix := wantsText(c.r), ""
+	if bare {
+		suffix = "-t"
+	}
+	c.w.Header().Set("ETag", etag(rec.Tag(), suffix))
+	has, err := tagsIn(c.r.Header, "If-None-Match", false)
 	switch {
-	case len(want) > 0 && !rec.Found():
-		why = fmt.Sprintf("%s is absent, and was to be version %s", name, strings.Join(want, " or "))
-	case len(want) > 0 && !matches(want, rec):
-		why = fmt.Sprintf("%s is at version %d, and was to be at %s: somebody changed it", name, rec.Version, strings.Join(want, " or "))
-	case len(unwanted) > 0 && matches(unwanted, rec):
-		why = fmt.Sprintf("%s is there already, at version %d", name, rec.Version)
-	default:
+	case err != nil:
+		return err
+	case (entry.Cond{Not: has}).Check(c.name, true, rec.Tag()) != nil:
+		c.w.WriteHeader(http.StatusNotModified)
+		return nil
+	case bare:
+		c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = c.w.Write([]byte(rec.Value.String()))
 		return nil
 	}
-	p := &problem{code: "conflict", detail: why}
-	if rec.Found() {
-		p.entry = &ledger.Entry{Name: name, Record: rec}
-	}
-	return p
+	return c.answer(http.StatusOK, ledger.Named{Name: c.name, Record: rec}.Entry().AppendJSON(nil))
 }
 
-// writeJSON answers with a JSON body. What can't be sent any more, the client
-// does not want.
-func writeJSON(w http.ResponseWriter, status int, body any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(body)
+// wantsText says whether the client asks for the bare value: it names
+// text/plain, and does not put JSON before it.
+func wantsText(r *http.Request) bool {
+	accept := r.Header.Get("Accept")
+	text := strings.Index(accept, "text/plain")
+	json := strings.Index(accept, "application/json")
+	return text >= 0 && (json < 0 || text < json)
+}
+
+func (c *call) putEntry() error {
+	op, err := c.readPut()
+	if err != nil {
+		return err
+	}
+	return c.edit(op, func(e []byte, _ rules.Result) []byte { return e })
+}
+
+func (c *call) postEntry() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	raw, err := c.body()
+	if err != nil {
+		return err
+	}
+	op, err := value.ParseOp(bytes.TrimSpace(raw))
+	if err != nil {
+		return err
+	}
+	switch op.Verb {
+	case value.Put, value.Drop:
+		return wire.Refuse(wire.Invalid, "%s is no operation of a POST: use PUT to store a value, and DELETE to remove it", op.Verb)
+	}
+	return c.edit(op, func(e []byte, r rules.Result) []byte {
+		e = append(e[:len(e)-1], `,"changed":`...)
+		e = strconv.AppendBool(e, r.Changed)
+		if !r.Taken.IsZero() {
+			e = r.Taken.AppendJSON(append(e, `,"taken":`...))
+		}
+		return append(e, '}')
+	})
+}
+
+// edit makes an operation on the entry, and answers it in the form that answer
+// gives it.
+func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) error {
+	out, err := c.commitEdits(true, func() ([]entry.Edit, error) {
+		cond, err := c.cond()
+		return []entry.Edit{{Name: c.name, Op: op, Cond: cond}}, err
+	})
+	if err != nil {
+		return err
+	}
+	e, status := out.Entries[0], http.StatusOK
+	if out.Created[c.name] {
+		status = http.StatusCreated
+	}
+	c.w.Header().Set("ETag", etag(entry.TagOf(e.Version, e.Updated), ""))
+	return c.answer(status, answer(e.AppendJSON(nil), out.Results[0]))
+}
+
+func (c *call) deleteEntry() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	_, err := c.commitEdits(false, func() ([]entry.Edit, error) {
+		cond, err := c.cond()
+		return []entry.Edit{{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond}}, err
+	})
+	if err == nil {
+		c.w.WriteHeader(http.StatusNoContent)
+	}
+	return err
 }

@@ -51,7 +51,7 @@ func FromTyped(k Kind, typed string) (Value, error) {
 		v, err = Convert(v, k)
 	}
 	if err != nil {
-		return Value{}, fmt.Errorf("%w: %s can't be read as %s: %s", ErrInvalid, Quote(typed), k, wants(k))
+		return Value{}, fmt.Errorf("%w: %s can't be read as %s: %s", ErrInvalid, scan.Quote(typed), k, wants(k))
 	}
 	return v, nil
 }
@@ -84,7 +84,7 @@ func Infer(typed string) (Value, error) {
 	case typed != "" && (typed[0] == '[' || typed[0] == '{'), isNumber(typed):
 		v, err := ParseAny([]byte(typed))
 		if err != nil {
-			return Value{}, fmt.Errorf("%s can't be read: %w; to keep it as text, say kind text", Quote(typed), err)
+			return Value{}, fmt.Errorf("%s can't be read: %w; to keep it as text, say kind text", scan.Quote(typed), err)
 		}
 		return v, nil
 	}

@@ -8,8 +8,13 @@
 //
 //	v := value.Int(420)
 //	v.Kind()                    // int
-//	value.Add(v, value.Int(-10)) // 410
 //	v.AppendJSON(nil)           // 420
+//
+// An Op is a change of a value, as data: whatever changes a value anywhere is
+// one, and its Apply says what it makes of the value.
+//
+//	take := value.Op{Verb: value.Add, Operand: value.Int(-10), Min: value.Int(0)}
+//	now, _, err := take.Apply(v) // 410
 //
 // JSON as such can't tell the kinds apart, so a value stands beside its kind
 // in files and on the wire: {"kind":"float","value":5.0}. Inside a list or a

@@ -2,13 +2,13 @@ package value
 
 import (
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/small-pantry/pantry/internal/scan"
 )
@@ -34,7 +34,7 @@ func (v Value) AppendJSON(dst []byte) []byte {
 	case KindFloat:
 		return appendFloat(dst, v.float())
 	case KindText:
-		return AppendString(dst, v.text)
+		return scan.AppendString(dst, v.text)
 	case KindBytes, KindSealed:
 		dst = append(dst, '"')
 		dst = base64.StdEncoding.AppendEncode(dst, []byte(v.text))
@@ -59,7 +59,7 @@ func (v Value) AppendJSON(dst []byte) []byte {
 			if i > 0 {
 				dst = append(dst, ',')
 			}
-			dst = AppendString(dst, m.Name)
+			dst = scan.AppendString(dst, m.Name)
 			dst = append(dst, ':')
 			dst = m.Value.AppendJSON(dst)
 		}
@@ -73,7 +73,7 @@ func (v Value) MarshalJSON() ([]byte, error) { return v.AppendJSON(nil), nil }
 
 func appendFloat(dst []byte, f float64) []byte {
 	if f != f || math.IsInf(f, 0) {
-		return AppendString(dst, floatWord(f))
+		return scan.AppendString(dst, floatWord(f))
 	}
 	format := byte('f')
 	if abs := math.Abs(f); abs != 0 && (abs < 1e-6 || abs >= 1e21) {
@@ -109,43 +109,14 @@ func wordFloat(s string) (f float64, ok bool) {
 	return 0, false
 }
 
-const hexDigits = "0123456789abcdef"
-
-// AppendString appends s as a JSON string.
-func AppendString(dst []byte, s string) []byte {
-	dst = append(dst, '"')
-	start := 0
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if c >= ' ' && c != '"' && c != '\\' && c != 0x7f {
-			continue
-		}
-		dst = append(dst, s[start:i]...)
-		start = i + 1
-		switch c {
-		case '"', '\\':
-			dst = append(dst, '\\', c)
-		case '\n':
-			dst = append(dst, '\\', 'n')
-		case '\r':
-			dst = append(dst, '\\', 'r')
-		case '\t':
-			dst = append(dst, '\\', 't')
-		default:
-			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
-		}
-	}
-	dst = append(dst, s[start:]...)
-	return append(dst, '"')
-}
-
 // Parse reads the JSON form of a value of kind k. It is strict: an int with a
 // point is not an int, a name twice in one object is an error. Errors wrap
 // ErrInvalid, or ErrWrongKind where the JSON is sound but of another kind.
 func Parse(k Kind, data []byte) (Value, error) {
-	r := scan.New(data)
-	v, err := Read(r, k)
+	v, n, err := ParsePrefix(k, data)
 	if err == nil {
+		r := scan.New(data)
+		r.Skip(n)
 		err = wrapSyntax(r.End())
 	}
 	if err != nil {
@@ -165,21 +136,21 @@ func wrapSyntax(err error) error {
 	return fmt.Errorf("%w: %w", ErrInvalid, err)
 }
 
-// Read reads a value of kind k where r stands; with KindNone, of the kind
-// that the JSON has by itself.
-func Read(r *scan.Reader, k Kind) (Value, error) {
-	start := r.Offset()
-	v, err := read(r, MaxDepth)
-	if err != nil {
-		return Value{}, wrapSyntax(err)
+// ParsePrefix is Parse of a value at the start of data, with which more may
+// follow; n is how many bytes it takes.
+func ParsePrefix(k Kind, data []byte) (v Value, n int, err error) {
+	r := scan.New(data)
+	v, err = read(r, MaxDepth)
+	switch {
+	case err != nil:
+		return Value{}, 0, wrapSyntax(err)
+	case k == KindNone || v.kind == k:
+		return v, r.Offset(), nil
+	case v.kind == KindText:
+		v, err = fromString(k, v.text)
+		return v, r.Offset(), err
 	}
-	if k == KindNone || v.kind == k {
-		return v, nil
-	}
-	if v.kind == KindText {
-		return fromString(k, v.text)
-	}
-	return Value{}, fmt.Errorf("%w: %s where %s should stand, at byte %d", ErrWrongKind, v.kind, k, start)
+	return Value{}, 0, fmt.Errorf("%w: %s where %s should stand", ErrWrongKind, v.kind, k)
 }
 
 // fromString reads the kinds whose JSON form is a string.
@@ -193,6 +164,9 @@ func fromString(k Kind, s string) (Value, error) {
 		}
 	case KindBytes, KindSealed:
 		b, err := base64.StdEncoding.Strict().DecodeString(s)
+		if err == nil && strings.ContainsAny(s, "\r\n") { // which the decoder passes over
+			err = errors.New("it has a line break")
+		}
 		if err != nil {
 			return Value{}, fmt.Errorf("%w: %s must be base64: %w", ErrInvalid, k, err)
 		}
@@ -200,7 +174,7 @@ func fromString(k Kind, s string) (Value, error) {
 	case KindTime:
 		t, err := time.Parse(time.RFC3339Nano, s)
 		if err != nil {
-			return Value{}, fmt.Errorf("%w: %s is no time as RFC 3339 has it, such as 2026-05-03T09:12:44Z", ErrInvalid, Quote(s))
+			return Value{}, fmt.Errorf("%w: %s is no time as RFC 3339 has it, such as 2026-05-03T09:12:44Z", ErrInvalid, scan.Quote(s))
 		}
 		v := Time(t)
 		return v, v.check(0, false)
@@ -269,11 +243,6 @@ func readMap(r *scan.Reader, depth int) (Value, error) {
 		return Value{}, err
 	}
 	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
-	for i := 1; i < len(members); i++ {
-		if members[i].Name == members[i-1].Name {
-			return Value{}, r.Errorf("the object with the name %s twice ends", Quote(members[i].Name))
-		}
-	}
 	return mapOf(members), nil
 }
 
@@ -298,24 +267,24 @@ func (v Value) String() string {
 	return string(v.AppendJSON(nil))
 }
 
-// Quote quotes what a person typed for a message, cut after 60 characters.
-func Quote(s string) string {
-	const most = 60
-	if utf8.RuneCountInString(s) > most {
-		s = string([]rune(s)[:most]) + "…"
+// JSONLen is the length of the JSON form, in bytes, without making it.
+func (v Value) JSONLen() int {
+	const quotes = 2
+	switch v.kind {
+	case KindText:
+		return scan.StringLen(v.text)
+	case KindBytes, KindSealed:
+		return quotes + base64.StdEncoding.EncodedLen(len(v.text))
+	case KindList, KindMap:
+		n := quotes + max(v.Len()-1, 0) // its brackets, and commas
+		for _, item := range v.items() {
+			n += item.JSONLen()
+		}
+		for _, m := range v.members() {
+			n += scan.StringLen(m.Name) + 1 + m.Value.JSONLen()
+		}
+		return n
 	}
-	return strconv.Quote(s)
-}
-
-// Quoted gives v for a message: text in quotes, the rest as String has it,
-// cut after 60 characters.
-func Quoted(v Value) string {
-	if v.kind == KindText {
-		return Quote(v.text)
-	}
-	s := v.String()
-	if r := []rune(s); len(r) > 60 {
-		s = string(r[:60]) + "…"
-	}
-	return s
+	var short [48]byte
+	return len(v.AppendJSON(short[:0]))
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"github.com/small-pantry/pantry/internal/refuse"
 )
 
 // MaxDepth is how deep lists and maps may stand inside one another.
@@ -22,8 +24,11 @@ var (
 	// a number in a list that JSON can't hold.
 	ErrInvalid = errors.New("invalid value")
 	// ErrOutOfRange is returned when the result of an operation would pass
-	// its bounds or 64 bits, or would not be finite.
-	ErrOutOfRange = errors.New("out of range")
+	// its bounds or 64 bits, or would not be finite. It is an ErrInvalid too.
+	ErrOutOfRange = refuse.As(ErrInvalid, "out of range")
+	// ErrAbsent is returned where there is nothing: no item to take out of a
+	// list, no entry that a call needs.
+	ErrAbsent = errors.New("absent")
 )
 
 // A Value is one typed datum. It can't be changed, so it is safe for

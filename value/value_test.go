@@ -214,49 +214,6 @@ func TestTyped(t *testing.T) {
 	}
 }
 
-func TestOperations(t *testing.T) {
-	one, none := value.Int(1), value.Value{}
-	list := value.List(value.Text("C4"), value.Text("B2"))
-	for name, c := range map[string]struct {
-		got  func() (value.Value, error)
-		want value.Value
-		is   error
-	}{
-		"ints":          {func() (value.Value, error) { return value.Add(value.Int(40), value.Int(-10)) }, value.Int(30), nil},
-		"int and 1.0":   {func() (value.Value, error) { return value.Add(one, value.Float(1)) }, value.Int(2), nil},
-		"int and 1.5":   {func() (value.Value, error) { return value.Add(one, value.Float(1.5)) }, none, value.ErrWrongKind},
-		"float and int": {func() (value.Value, error) { return value.Add(value.Float(1.5), one) }, value.Float(2.5), nil},
-		"overflow":      {func() (value.Value, error) { return value.Add(value.Int(math.MaxInt64), one) }, none, value.ErrOutOfRange},
-		"underflow":     {func() (value.Value, error) { return value.Add(value.Int(math.MinInt64), value.Int(-1)) }, none, value.ErrOutOfRange},
-		"lowest":        {func() (value.Value, error) { return value.Add(value.Int(-1), value.Int(math.MinInt64+1)) }, value.Int(math.MinInt64), nil},
-		"not finite": {func() (value.Value, error) {
-			return value.Add(value.Float(math.MaxFloat64), value.Float(math.MaxFloat64))
-		}, none, value.ErrOutOfRange},
-		"text":            {func() (value.Value, error) { return value.Add(value.Text("1"), one) }, none, value.ErrWrongKind},
-		"raise":           {func() (value.Value, error) { return value.Raise(one, value.Int(3)) }, value.Int(3), nil},
-		"raise to less":   {func() (value.Value, error) { return value.Raise(value.Int(3), one) }, value.Int(3), nil},
-		"lower":           {func() (value.Value, error) { return value.Lower(value.Float(3), one) }, value.Float(1), nil},
-		"raise to NaN":    {func() (value.Value, error) { return value.Raise(value.Float(3), value.Float(math.NaN())) }, none, value.ErrOutOfRange},
-		"append":          {func() (value.Value, error) { return value.Append(list, 0, false, value.Text("C4")) }, value.List(value.Text("C4"), value.Text("B2"), value.Text("C4")), nil},
-		"append unique":   {func() (value.Value, error) { return value.Append(list, 0, true, value.Text("C4")) }, list, nil},
-		"append and keep": {func() (value.Value, error) { return value.Append(list, 2, false, value.Int(1)) }, value.List(value.Text("B2"), value.Int(1)), nil},
-		"remove all":      {func() (value.Value, error) { return value.Remove(value.List(one, value.Float(1), one), one) }, value.List(value.Float(1)), nil},
-		"append to text":  {func() (value.Value, error) { return value.Append(value.Text("C4"), 0, false, one) }, none, value.ErrWrongKind},
-		"remove of text":  {func() (value.Value, error) { return value.Remove(value.Text("C4"), one) }, none, value.ErrWrongKind},
-	} {
-		got, err := c.got()
-		if c.is != nil {
-			assert.ErrorIs(t, err, c.is, name)
-			continue
-		}
-		require.NoError(t, err, name)
-		assert.True(t, value.Equal(c.want, got), "%s: %v", name, got)
-	}
-	assert.NoError(t, value.Within(value.Int(5), value.Int(5), value.Float(5)))
-	assert.ErrorIs(t, value.Within(value.Int(5), value.Int(6), none), value.ErrOutOfRange)
-	assert.ErrorIs(t, value.Within(value.Float(math.NaN()), none, value.Int(6)), value.ErrOutOfRange)
-}
-
 // drawValue draws any value that can be stored.
 func drawValue(t *rapid.T, depth int) value.Value {
 	most := 8
@@ -294,6 +251,7 @@ func TestAnyValueSurvives(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		v := drawValue(t, 3)
 		require.NoError(t, v.Check())
+		assert.Equal(t, len(v.AppendJSON(nil)), v.JSONLen())
 		back, err := value.ParseAny(v.AppendJSON(nil))
 		require.NoError(t, err)
 		assert.True(t, value.Equal(v, back))

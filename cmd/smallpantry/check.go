@@ -13,6 +13,8 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/inspect"
 	"github.com/small-pantry/pantry/internal/keyuse"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) check() *cobra.Command {
@@ -27,28 +29,29 @@ read. The exit code is 1 when there are findings.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			start := time.Now()
-			p, err := a.open(args[0], way{quiet: true})
+			a.quiet = true // problems will be findings
+			p, err := a.read(args[0], place.Way{})
 			if err != nil {
 				return err
 			}
 			defer p.Close()
 			loaded := time.Since(start)
-			l, err := p.list(cmd.Context(), "")
+			l, err := p.List(cmd.Context(), "")
 			if err != nil {
 				return err
 			}
-			place, err := placeOf(l, loaded)
+			looked, err := lookedAt(l, loaded)
 			if err != nil {
 				return err
 			}
-			findings := append(a.damage(), place.Findings()...)
+			findings := append(a.damage(), looked.Findings()...)
 			if a.json {
 				if findings == nil {
 					findings = []inspect.Finding{}
 				}
 				err = a.printJSON(map[string]any{"findings": findings})
 			} else {
-				a.printFindings(p.where(), findings)
+				a.printFindings(p.Where(), findings)
 			}
 			if err == nil && len(findings) > 0 {
 				return exitError{exitFailed, ""}
@@ -68,8 +71,8 @@ func (a *app) damage() (out []inspect.Finding) {
 	return out
 }
 
-func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
-	p := inspect.Place{Load: loaded, Declared: l.Declared, Unread: map[string]int{}}
+func lookedAt(l place.Listing, loaded time.Duration) (inspect.Place, error) {
+	p := inspect.Place{Load: loaded, Entries: l.Entries, Declared: l.Declared, Unread: map[string]int{}}
 	var used keyuse.Notes
 	if info, err := os.Stat(l.Path); err == nil {
 		p.Bytes = info.Size()
@@ -77,9 +80,6 @@ func placeOf(l listing, loaded time.Duration) (inspect.Place, error) {
 		if used, err = keyuse.Load(dir, strings.TrimSuffix(file, filepath.Ext(file))); err != nil {
 			return p, err
 		}
-	}
-	for _, e := range l.Entries {
-		p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
 	}
 	for _, k := range l.Declared {
 		if use, noted := used.Keys[k.Name]; noted && !use.Read {
@@ -94,12 +94,12 @@ func (a *app) printFindings(where string, findings []inspect.Finding) {
 		fmt.Fprintf(a.stdout, "%s: nothing to find fault with\n", where)
 		return
 	}
-	fmt.Fprintf(a.stdout, "%s: %s\n\n", where, counted(len(findings), "finding", "findings"))
+	fmt.Fprintf(a.stdout, "%s: %s\n\n", where, term.Counted(len(findings), "finding", "findings"))
 	for _, f := range findings {
 		name := f.Name
 		if name != "" {
 			name += ": "
 		}
-		a.paragraph(f.Code, 16, name+f.Sentence)
+		a.out().Paragraph(f.Code, 16, name+f.Sentence)
 	}
 }

@@ -1,12 +1,11 @@
 package main
 
 import (
-	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
 )
 
 func (a *app) copy() *cobra.Command {
@@ -15,7 +14,7 @@ func (a *app) copy() *cobra.Command {
 		Short: "Copy entries to another place, with their names and kinds",
 		Long: `copy stores the entries of the first PLACE, which may be PLACE@VERSION, in the
 second, in one commit; with NAMEs only these. What else is there stays.`,
-		Example: "  smallpantry copy garden/plotbook http://127.0.0.1:8437/b/rowan-street reminder-hour",
+		Example: "  smallpantry copy garden/plotbook http://127.0.0.1:8437/boards/rowan-street reminder-hour",
 		Args:    atLeast(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args[2:]
@@ -27,12 +26,12 @@ second, in one commit; with NAMEs only these. What else is there stays.`,
 				return err
 			}
 			for _, name := range names {
-				if !slices.ContainsFunc(from, func(e board.Entry) bool { return e.Name == name }) {
-					return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s; nothing was copied", name, args[0])}
+				if !slices.ContainsFunc(from, func(e entry.Entry) bool { return e.Name == name }) {
+					return nothingUnder(name, args[0], "; nothing was copied")
 				}
 			}
 			if len(names) > 0 {
-				from = slices.DeleteFunc(from, func(e board.Entry) bool { return !slices.Contains(names, e.Name) })
+				from = slices.DeleteFunc(from, func(e entry.Entry) bool { return !slices.Contains(names, e.Name) })
 			}
 			return a.store(cmd.Context(), args[1], from, false, false)
 		},

@@ -10,6 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -63,9 +64,9 @@ func (a *app) judge(err error) (code int, next string) {
 	switch {
 	case errors.As(err, &coded):
 		return coded.code, ""
-	case !a.running, errors.As(err, new(usageError)), errors.Is(err, board.ErrLink):
+	case !a.running, errors.As(err, new(usageError)), errors.As(err, new(place.UsageError)), errors.Is(err, board.ErrLink):
 		return exitUsage, "smallpantry --help lists the commands; smallpantry COMMAND --help tells of one."
-	case errors.Is(err, board.ErrAbsent), errors.Is(err, pantry.ErrTooOld):
+	case errors.Is(err, pantry.ErrAbsent), errors.Is(err, pantry.ErrTooOld):
 		return exitAbsent, ""
 	case errors.Is(err, pantry.ErrConflict):
 		return exitRefused, "Look at what is there now, and decide again."
@@ -76,7 +77,7 @@ func (a *app) judge(err error) (code int, next string) {
 			return exitRefused, "Here that is --kind."
 		}
 		return exitRefused, ""
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, board.ErrNotAllowed), errors.Is(err, syscall.EROFS):
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, board.ErrForbidden), errors.Is(err, syscall.EROFS):
 		return exitNotAllowed, ""
 	case errors.Is(err, board.ErrUnreachable):
 		if errors.As(err, &be) && be.Code == "unreachable" {

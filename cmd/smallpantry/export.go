@@ -6,6 +6,10 @@ import (
 
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/export"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) export() *cobra.Command {
@@ -24,13 +28,13 @@ can read it; --json then prints its name and the number of entries.`,
 			return exactly(2)(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f := formatJSON
+			f := export.JSON
 			if len(args) == 2 {
 				var err error
 				if f, err = formatOf(args[1]); err != nil {
 					return err
 				}
-				if err := notNamespace(args[1], "export to another file"); err != nil {
+				if err := place.NotNamespace(args[1], "export to another file"); err != nil {
 					return err
 				}
 			}
@@ -39,10 +43,10 @@ can read it; --json then prints its name and the number of entries.`,
 				return err
 			}
 			if len(args) == 1 {
-				return f.encode(a.stdout, l)
+				return f.Encode(a.stdout, l)
 			}
 			var b bytes.Buffer
-			if err := f.encode(&b, l); err != nil {
+			if err := f.Encode(&b, l); err != nil {
 				return err
 			}
 			if err := maybe.WriteFile(args[1], b.Bytes(), 0o600); err != nil {
@@ -51,7 +55,7 @@ can read it; --json then prints its name and the number of entries.`,
 			if a.json {
 				return a.printJSON(map[string]any{"file": args[1], "version": l.Version, "entries": len(l.Entries)})
 			}
-			fmt.Fprintf(a.stderr, "wrote %s to %s\n", counted(len(l.Entries), "entry", "entries"), args[1])
+			fmt.Fprintf(a.stderr, "wrote %s to %s\n", term.Counted(len(l.Entries), "entry", "entries"), args[1])
 			return nil
 		},
 	})

@@ -1,9 +1,13 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/place"
 )
 
 func (a *app) get() *cobra.Command {
@@ -14,7 +18,7 @@ func (a *app) get() *cobra.Command {
 		Long: `get prints the value and a newline: text bare, lists and maps as JSON, bytes as
 base64, times as RFC 3339. Where nothing is stored the exit code is 3, unless
 --or says what to print instead.`,
-		Example: "  smallpantry get garden/plotbook reminder-hour\n  smallpantry get http://127.0.0.1:8437/b/rowan-street tank/litres --or 0",
+		Example: "  smallpantry get garden/plotbook reminder-hour\n  smallpantry get http://127.0.0.1:8437/boards/rowan-street tank/litres --or 0",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name := args[1]
@@ -22,22 +26,22 @@ base64, times as RFC 3339. Where nothing is stored the exit code is 3, unless
 				return err
 			}
 			hasOr := cmd.Flags().Changed("or")
-			p, err := a.open(args[0], way{})
-			if hasOr && code(err) == exitAbsent {
+			p, err := a.read(args[0], place.Way{})
+			if hasOr && errors.Is(err, pantry.ErrAbsent) {
 				return a.printOr(name, or)
 			}
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			e, found, err := p.get(cmd.Context(), name)
+			e, found, err := p.Get(cmd.Context(), name)
 			switch {
 			case err != nil:
 				return err
 			case !found && hasOr:
 				return a.printOr(name, or)
 			case !found:
-				return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s", name, args[0])}
+				return nothingUnder(name, args[0], "")
 			case a.json:
 				return a.printJSON(e)
 			}
@@ -47,14 +51,6 @@ base64, times as RFC 3339. Where nothing is stored the exit code is 3, unless
 	}
 	cmd.Flags().StringVar(&or, "or", "", "print `VALUE` where nothing is stored")
 	return a.withJSON(cmd)
-}
-
-// code gives the exit code that an error carries, or that of success.
-func code(err error) int {
-	if e, ok := err.(exitError); ok {
-		return e.code
-	}
-	return exitDone
 }
 
 func (a *app) printOr(name, or string) error {

@@ -1,7 +1,23 @@
 package main
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/export"
+	"github.com/small-pantry/pantry/internal/place"
+	terms "github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) importFile() *cobra.Command {
@@ -26,4 +42,125 @@ wrong, nothing is stored. --replace also removes what is not in the file;
 	cmd.Flags().BoolVar(&replace, "replace", false, "remove what is not in the file")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "store nothing; say what would change")
 	return a.withJSON(cmd)
+}
+
+// From these sizes on, what takes long is shown on a terminal.
+const (
+	longFile   = 4 << 20 // bytes to read
+	manyStored = 20_000  // entries to store
+)
+
+// progress shows on a terminal how far something has come, of max bytes, or
+// with -1 only that it goes on, until done is called.
+func (a *app) progress(what string, max int64) (bar io.Writer, done func()) {
+	errs, isFile := a.stderr.(*os.File)
+	if !isFile || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(errs.Fd())) {
+		return io.Discard, func() {}
+	}
+	options := []progressbar.Option{
+		progressbar.OptionSetWriter(errs), progressbar.OptionSetDescription(what), progressbar.OptionClearOnFinish(),
+		progressbar.OptionThrottle(50 * time.Millisecond), progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(max > 0),
+	}
+	if max < 0 {
+		options = append(options, progressbar.OptionSpinnerType(9), progressbar.OptionSetRenderBlankState(true))
+	}
+	p := progressbar.NewOptions64(max, options...)
+	return p, func() { _ = p.Finish() }
+}
+
+// entriesOf reads the entries of a file.
+func (a *app) entriesOf(path string) ([]entry.Entry, error) {
+	f, err := formatOf(path)
+	if err != nil {
+		return nil, err
+	}
+	if err := place.NotNamespace(path, "copy reads it: name it without the ending"); err != nil {
+		return nil, err
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
+	}
+	var r io.Reader = file
+	if info.Size() >= longFile {
+		bar, done := a.progress("reading "+filepath.Base(path), info.Size())
+		defer done()
+		r = io.TeeReader(file, bar)
+	}
+	entries, err := f.Decode(r)
+	if err != nil {
+		return nil, exitError{exitFailed, fmt.Sprintf("%s: %v; nothing was stored", path, err)}
+	}
+	return entries, nil
+}
+
+// store makes a place hold the entries that are wanted, in one commit, and with
+// replace no others; with dry it only tells what that would change.
+func (a *app) store(ctx context.Context, where string, wanted []entry.Entry, replace, dry bool) error {
+	p, err := a.change(where, place.Way{Create: !dry})
+	if dry && errors.Is(err, pantry.ErrAbsent) {
+		return a.printPlan(place.Compare(nil, wanted).Changes(replace), 0, dry)
+	}
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	now, err := p.List(ctx, "")
+	if err != nil {
+		return err
+	}
+	changes := place.Compare(now.Entries, wanted).Changes(replace)
+	version := now.Version
+	if len(changes) > 0 && !dry {
+		done := func() {}
+		if len(changes) >= manyStored {
+			_, done = a.progress(fmt.Sprintf("storing %d entries", len(changes)), -1)
+		}
+		version, err = p.Apply(ctx, changes)
+		done()
+		if err != nil {
+			return err
+		}
+		if replace {
+			if err := p.Replaced(); err != nil {
+				return fmt.Errorf("all is imported, but the file has its old id: %w", err)
+			}
+		}
+	}
+	return a.printPlan(changes, version, dry)
+}
+
+// printPlan tells what was changed, or would be.
+func (a *app) printPlan(changes []entry.Change, version int64, dry bool) error {
+	if a.json {
+		return a.printJSON(map[string]any{"version": version, "dry_run": dry, "changed": append([]entry.Change{}, changes...)})
+	}
+	for i, c := range changes {
+		// A dry run is there to be read; what is done can be read in the history.
+		if rest := len(changes) - i; !dry && i >= 20 && rest > 1 {
+			fmt.Fprintf(a.stdout, "… and %d more, which history tells\n", rest)
+			break
+		}
+		fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, terms.Brief(c.Old, c.New), terms.Brief(c.New, c.Old))
+	}
+	did := "changed"
+	if dry {
+		did = "would change"
+	}
+	fmt.Fprintf(a.stdout, "%s %s\n", did, terms.Counted(len(changes), "entry", "entries"))
+	return nil
+}
+
+// formatOf tells the format of a file by its ending.
+func formatOf(file string) (export.Format, error) {
+	f, err := export.FormatOf(file)
+	if err != nil {
+		err = usageError{err}
+	}
+	return f, err
 }

@@ -6,7 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/gocode"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) keys() *cobra.Command {
@@ -23,26 +26,32 @@ declarations for a second app, which then can't spell a name differently.`,
 			case err != nil:
 				return err
 			case goCode:
-				return a.printGo(keys)
+				code, err := gocode.Keys(keys)
+				_, _ = a.stdout.Write(code)
+				return err
 			case a.json:
-				return a.printJSON(map[string]any{"place": args[0], "keys": keys})
+				return a.printJSON(map[string]any{"place": args[0], "keys": append([]entry.Declared{}, keys...)})
 			}
-			t := a.table("name", "kind", "default", "from", "to", "keep", "about")
-			t.flexible = []int{6}
+			t := a.out().Table("name", "kind", "default", "from", "to", "keep", "about")
+			t.Flexible = []int{6}
 			for _, k := range keys {
 				name, keep := k.Name, ""
-				if k.Many {
+				if k.Family {
 					name += "/…"
 				}
 				if k.Keep > 0 {
 					keep = fmt.Sprint(k.Keep)
 				}
-				t.row(name, k.Kind.String(), shownDefault(k), k.Min.String(), k.Max.String(), keep, k.About)
+				def := ""
+				if !k.Default.IsZero() {
+					def = term.Shown(k.Default)
+				}
+				t.Row(name, k.Kind.String(), def, k.Min.String(), k.Max.String(), keep, k.About)
 			}
 			if len(keys) == 0 {
 				fmt.Fprintln(a.stdout, "no app has declared keys here")
 			}
-			t.print()
+			t.Print()
 			return nil
 		},
 	}
@@ -50,19 +59,12 @@ declarations for a second app, which then can't spell a name differently.`,
 	return a.withJSON(cmd)
 }
 
-func (a *app) declared(ctx context.Context, where string) ([]pantry.DeclaredKey, error) {
-	p, err := a.open(where, way{})
+func (a *app) declared(ctx context.Context, where string) ([]entry.Declared, error) {
+	p, err := a.read(where, place.Way{})
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	l, err := p.list(ctx, "")
+	l, err := p.List(ctx, "")
 	return l.Declared, err
-}
-
-func shownDefault(k pantry.DeclaredKey) string {
-	if k.Default.IsZero() {
-		return ""
-	}
-	return shown(k.Default)
 }

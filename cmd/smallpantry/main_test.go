@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,15 +23,19 @@ func TestMain(m *testing.M) {
 }
 
 // The scripts in testdata/script, one a command. Besides the standard ones
-// they have: exits CODE COMMAND..., whose exit code must be CODE; and serving,
-// which starts a server and sets $SERVER to its address.
+// they have: smallpantry, which is the command in this process (exec
+// smallpantry is a process of its own); exits CODE COMMAND..., whose exit code
+// must be CODE; and serving, which starts a server and sets $SERVER to its address.
 func TestCommands(t *testing.T) {
+	scripts, err := filepath.Abs("testdata/script") // the process moves about
+	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata/script",
+		Dir: scripts,
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"exits":   exits,
-			"serving": serving,
-			"loop":    loop,
+			"smallpantry": inProcess,
+			"exits":       exits,
+			"serving":     serving,
+			"loop":        loop,
 		},
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("NO_COLOR", "1")
@@ -39,25 +44,44 @@ func TestCommands(t *testing.T) {
 	})
 }
 
-func exits(ts *testscript.TestScript, _ bool, args []string) {
-	want, err := strconv.Atoi(args[0])
-	ts.Check(err)
-	err = ts.Exec(args[1], args[2:]...)
-	got := 0
-	if exit := (*exec.ExitError)(nil); err != nil && !asExit(err, &exit) {
-		ts.Check(err)
-	} else if exit != nil {
-		got = exit.ExitCode()
-	}
-	if got != want {
-		ts.Fatalf("exit code %d, want %d", got, want)
+// processMu is held while a script has this process: its directory and
+// environment are those of the script then.
+var processMu sync.Mutex
+
+func inProcess(ts *testscript.TestScript, neg bool, args []string) {
+	if code := runInProcess(ts, args); (code == exitDone) == neg {
+		ts.Fatalf("exit code %d", code)
 	}
 }
 
-func asExit(err error, to **exec.ExitError) bool {
-	e, ok := err.(*exec.ExitError)
-	*to = e
-	return ok
+func exits(ts *testscript.TestScript, _ bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	if args[1] != "smallpantry" {
+		ts.Fatalf("usage: exits CODE smallpantry ARG...")
+	}
+	if code := runInProcess(ts, args[2:]); code != want {
+		ts.Fatalf("exit code %d, want %d", code, want)
+	}
+}
+
+func runInProcess(ts *testscript.TestScript, args []string) int {
+	processMu.Lock()
+	defer processMu.Unlock()
+	was, err := os.Getwd()
+	ts.Check(err)
+	ts.Check(os.Chdir(ts.MkAbs(".")))
+	defer func() { ts.Check(os.Chdir(was)) }()
+	for _, name := range []string{"HOME", "XDG_CONFIG_HOME", "NO_COLOR", "COLUMNS", "SMALLPANTRY_TOKEN"} {
+		before, had := os.LookupEnv(name)
+		ts.Check(os.Setenv(name, ts.Getenv(name)))
+		defer func() {
+			if ts.Check(os.Setenv(name, before)); !had {
+				ts.Check(os.Unsetenv(name))
+			}
+		}()
+	}
+	return run(args, strings.NewReader(""), ts.Stdout(), ts.Stderr())
 }
 
 func serving(ts *testscript.TestScript, _ bool, args []string) {
@@ -126,7 +150,7 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 		for range adders {
 			go func() {
 				n := 0
-				for run([]string{"add", address + "/b/rowan-street", "tank/litres", "1"}, nil, &strings.Builder{}, &strings.Builder{}) == 0 {
+				for run([]string{"add", address + "/boards/rowan-street", "tank/litres", "1"}, nil, &strings.Builder{}, &strings.Builder{}) == 0 {
 					n++
 					select {
 					case adding <- struct{}{}:
@@ -146,7 +170,7 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 		cmd, address, err = startServer(data)
 		require.NoError(t, err)
 		var out strings.Builder
-		require.Zero(t, run([]string{"get", address + "/b/rowan-street", "tank/litres", "--or", "0"}, nil, &out, os.Stderr))
+		require.Zero(t, run([]string{"get", address + "/boards/rowan-street", "tank/litres", "--or", "0"}, nil, &out, os.Stderr))
 		stored, err := strconv.Atoi(strings.TrimSpace(out.String()))
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, stored, answer)
@@ -228,7 +252,7 @@ func (a awaited) next(t *testing.T) string {
 func TestWatch(t *testing.T) {
 	cmd, address, err := startServer(t.TempDir())
 	require.NoError(t, err)
-	for _, place := range []string{filepath.Join(t.TempDir(), "plotbook"), address + "/b/rowan-street"} {
+	for _, place := range []string{filepath.Join(t.TempDir(), "plotbook"), address + "/boards/rowan-street"} {
 		call := func(args ...string) {
 			require.Zero(t, run(args, nil, &strings.Builder{}, os.Stderr))
 		}
@@ -240,7 +264,7 @@ func TestWatch(t *testing.T) {
 		assert.Regexp(t, `^plot  C4  version 1`, lines.next(t))
 		call("put", place, "plot", "B2")
 		assert.Regexp(t, `^plot  B2  version 2`, lines.next(t))
-		call("rm", place, "plot")
+		call("drop", place, "plot")
 		assert.Equal(t, `plot  absent`, lines.next(t))
 		require.NoError(t, watch.Process.Signal(os.Interrupt))
 		require.NoError(t, watch.Wait(), "an interrupted watch is done, not failed")

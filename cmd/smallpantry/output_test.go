@@ -39,13 +39,13 @@ func TestOnATerminal(t *testing.T) {
 		}
 		return most
 	}
-	for _, command := range []string{"ls plotbook", "log plotbook"} {
+	for _, command := range []string{"list plotbook", "history plotbook"} {
 		narrow, wide := onTerminal(80, command), onTerminal(120, command)
 		assert.Equal(t, 80, widest(narrow), "%s: %q", command, narrow)
 		assert.Equal(t, 120, widest(wide), "%s: %q", command, wide)
 	}
 	var whole strings.Builder
-	require.Zero(t, run([]string{"ls", filepath.Join(dir, "plotbook")}, nil, &whole, os.Stderr))
+	require.Zero(t, run([]string{"list", filepath.Join(dir, "plotbook")}, nil, &whole, os.Stderr))
 	assert.Contains(t, whole.String(), strings.TrimSpace(long), "a script reads all of it")
 
 	var b strings.Builder
@@ -68,7 +68,7 @@ func TestOnATerminal(t *testing.T) {
 	assert.NotContains(t, whole.String(), "reading", "it is for people only")
 }
 
-// Whatever prints data prints an object of JSON with --json (log one a commit), also
+// Whatever prints data prints an object of JSON with --json (history one a commit), also
 // where there is nothing to tell.
 func TestEveryCommandSpeaksJSON(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
@@ -80,19 +80,19 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	}()
 	garden := t.TempDir()
 	file := filepath.Join(garden, "out.json")
-	for _, place := range []string{filepath.Join(garden, "plotbook"), address + "/b/rowan-street"} {
+	for _, place := range []string{filepath.Join(garden, "plotbook"), address + "/boards/rowan-street"} {
 		spoken := map[string]bool{}
 		for _, words := range []string{
 			"put P plot C4", "put P n 5 --if-absent", "get P plot", "get P nothing --or 7", "add P n -2", "raise P n 9", "lower P n 1",
-			"append P hose/queue C4", "append P hose/queue B2", "remove P hose/queue C4", "rename P n tank/litres", "ls P", "ls P --prefix none/", "keys P",
-			"log P", "log P nothing", "ls P@1", "diff P@1 P", "diff P P", "restore P@1 plot", "restore P@1 plot n", "export P", "export P F",
-			"import P F --dry-run", "import P F", "copy P Q plot", "copy P Q plot", "check P", "rm P plot", "reset P --yes", "reset P --yes", "ls P", "ls S",
-			"alias set home P", "alias list", "alias rm home", "alias list", "repair Q",
+			"append P hose/queue C4", "append P hose/queue B2", "append P hose/queue A1", "take P hose/queue", "remove P hose/queue B2", "rename P n tank/litres", "list P", "list P --prefix none/", "keys P",
+			"history P", "history P nothing", "list P@1", "compare P@1 P", "compare P P", "restore P@1 plot", "restore P@1 plot n", "export P", "export P F",
+			"import P F --dry-run", "import P F", "copy P Q plot", "copy P Q plot", "check P", "drop P plot", "reset P --yes", "reset P --yes", "list P", "list S",
+			"places keep home P", "places", "places forget home", "places", "repair Q",
 		} {
-			above := strings.TrimSuffix(strings.TrimSuffix(place, "/plotbook"), "/b/rowan-street")
+			above := strings.TrimSuffix(strings.TrimSuffix(place, "/plotbook"), "/boards/rowan-street")
 			words = strings.NewReplacer("P", place, "Q", filepath.Join(garden, "other"), "F", file, "S", above).Replace(words)
 			args := strings.Fields(words)
-			if args[0] == "alias" && args[1] != "list" {
+			if args[0] == "places" && len(args) > 1 {
 				require.Zero(t, run(args, nil, &strings.Builder{}, os.Stderr))
 				continue
 			}
@@ -107,11 +107,11 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 				require.NoError(t, dec.Decode(&object), "%s: %s", words, out.String())
 				for name, x := range object {
 					if x == nil {
-						assert.NotContains(t, []string{"entries", "keys", "boards", "aliases", "changed", "changes", "findings", "namespaces"}, name, "%s: an empty list is [], not null", words)
+						assert.NotContains(t, []string{"entries", "keys", "boards", "places", "changed", "changes", "findings", "namespaces"}, name, "%s: an empty list is [], not null", words)
 					}
 				}
 			}
-			if args[0] != "log" {
+			if args[0] != "history" {
 				assert.Equal(t, 1, n, "%s: %q", words, out.String())
 			}
 		}

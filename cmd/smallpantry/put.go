@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -27,41 +28,26 @@ this device is refused. The VALUE - is read from standard input.`,
 		Example: "  smallpantry put garden/plotbook reminder-hour 7\n  smallpantry put garden/plotbook plot 0042 --kind text",
 		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o := putOptions{ifVersion: -1}
-			if err := checkNames(args[1]); err != nil {
-				return err
-			}
+			e := entry.Edit{Name: args[1], Op: value.Op{Verb: value.Put, Form: value.AsTyped}}
+			asked := cmd.Flags().Changed("if-version")
 			switch {
-			case ifAbsent && cmd.Flags().Changed("if-version"):
+			case ifAbsent && asked:
 				return usage("--if-absent and --if-version can't both hold")
-			case ifAbsent:
-				o.ifVersion = 0
-			case cmd.Flags().Changed("if-version"):
-				if ifVersion < 0 {
-					return usage("--if-version is %d, and a version is at least 0", ifVersion)
-				}
-				o.ifVersion = ifVersion
+			case ifVersion < 0:
+				return usage("--if-version is %d, and a version is at least 0", ifVersion)
+			case ifAbsent || asked:
+				e = e.If(ifVersion, time.Time{})
 			}
+			var err error
 			if kind != "" {
-				var err error
-				if o.kind, err = value.ParseKind(kind); err != nil {
+				if e.Op.Kind, err = value.ParseKind(kind); err != nil {
 					return usageError{err}
 				}
 			}
-			typed, err := a.typed(args[2])
-			if err != nil {
+			if e.Op.Raw, err = a.typed(args[2]); err != nil {
 				return err
 			}
-			p, err := a.open(args[0], way{create: true})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			e, err := p.put(cmd.Context(), args[1], typed, o)
-			if err != nil {
-				return err
-			}
-			return a.printEntry(e)
+			return a.edit(cmd.Context(), args[0], e)
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "", "store it as `KIND`: bool, int, float, text, bytes, time, list, map")
@@ -81,13 +67,4 @@ func (a *app) typed(arg string) (string, error) {
 		return "", fmt.Errorf("read standard input: %w", err)
 	}
 	return strings.TrimSuffix(string(b), "\n"), nil
-}
-
-// printEntry answers a write: the new value, or the entry.
-func (a *app) printEntry(e board.Entry) error {
-	if a.json {
-		return a.printJSON(e)
-	}
-	fmt.Fprintln(a.stdout, e.Value)
-	return nil
 }

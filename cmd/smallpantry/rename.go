@@ -4,6 +4,8 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/place"
 )
 
 func (a *app) rename() *cobra.Command {
@@ -15,12 +17,12 @@ func (a *app) rename() *cobra.Command {
 			if err := checkNames(args[1:]...); err != nil {
 				return err
 			}
-			p, err := a.open(args[0], way{write: true})
+			p, err := a.change(args[0], place.Way{Write: true})
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			e, err := p.rename(cmd.Context(), args[1], args[2])
+			e, err := p.Rename(cmd.Context(), args[1], args[2])
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) repair() *cobra.Command {
@@ -25,19 +27,19 @@ DIR/NAMESPACE; for a board, DATA/boards/BOARD on the server's machine.`,
 			if err != nil {
 				return err
 			}
-			if isURL(where) {
+			if place.IsURL(where) {
 				return usage("a board is repaired where its file lies: repair DATA/boards/BOARD on the server's machine")
 			}
-			dir, name, err := splitPlace(where)
+			dir, name, err := place.Split(where)
 			if err != nil {
 				return err
 			}
-			if err := notExport(dir, name); err != nil {
+			if err := place.NotExport(dir, name); err != nil {
 				return err
 			}
 			r, err := pantry.Repair(dir, name)
 			if errors.Is(err, fs.ErrNotExist) {
-				return noNamespace(dir, name)
+				return place.NoNamespace(dir, name)
 			}
 			if err != nil {
 				return err
@@ -64,7 +66,7 @@ func repaired(r pantry.Report) map[string]any {
 func (a *app) printReport(r pantry.Report) {
 	switch {
 	case r.Damaged:
-		fmt.Fprintf(a.stdout, "%s was damaged; %s saved\n", r.Path, counted(r.Entries, "entry was", "entries were"))
+		fmt.Fprintf(a.stdout, "%s was damaged; %s saved\n", r.Path, term.Counted(r.Entries, "entry was", "entries were"))
 	case len(r.Lost) > 0:
 		fmt.Fprintf(a.stdout, "%s had a torn end, which was cut: nothing in the file says that it was ever stored\n", r.Path)
 	default:
@@ -72,12 +74,12 @@ func (a *app) printReport(r pantry.Report) {
 	}
 	if len(r.Lost) > 0 {
 		fmt.Fprintln(a.stdout)
-		t := a.table("line", "byte", "bytes", "what is wrong with it")
-		t.flexible = []int{3}
+		t := a.out().Table("line", "byte", "bytes", "what is wrong with it")
+		t.Flexible = []int{3}
 		for _, l := range r.Lost {
-			t.row(fmt.Sprint(l.Line), fmt.Sprint(l.Offset), fmt.Sprint(l.Bytes), l.Reason)
+			t.Row(fmt.Sprint(l.Line), fmt.Sprint(l.Offset), fmt.Sprint(l.Bytes), l.Reason)
 		}
-		t.print()
+		t.Print()
 	}
 	if r.Copy != "" {
 		fmt.Fprintf(a.stdout, "\nas it was, it is kept in %s\n", r.Copy)

@@ -4,6 +4,9 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) reset() *cobra.Command {
@@ -19,19 +22,19 @@ can undo it.`,
 			if !yes {
 				return usage("reset removes everything in %s; add --yes if that is meant", args[0])
 			}
-			p, err := a.open(args[0], way{write: true})
+			p, err := a.change(args[0], place.Way{Write: true})
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			version, gone, err := p.reset(cmd.Context())
+			version, gone, err := p.Reset(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.printJSON(map[string]any{"version": version, "gone": gone})
 			}
-			fmt.Fprintf(a.stdout, "removed %s\n", counted(len(gone), "entry", "entries"))
+			fmt.Fprintf(a.stdout, "removed %s\n", term.Counted(len(gone), "entry", "entries"))
 			return nil
 		},
 	}

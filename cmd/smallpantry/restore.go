@@ -6,66 +6,60 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) restore() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore PLACE@VERSION [NAME...]",
 		Short: "Put it back as it was, as a new commit",
-		Long: `restore makes the entries what they were at a version that log tells, in one
+		Long: `restore makes the entries what they were at a version that history tells, in one
 new commit, so that it can be undone in the same way. With NAMEs only these are
 put back; what was absent then is removed.`,
 		Example: "  smallpantry restore garden/plotbook@12 reminder-hour",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			bare, version, err := splitVersion(args[0])
+			bare, version, err := place.SplitVersion(args[0])
 			if err != nil {
 				return err
 			}
 			if version < 0 {
-				return usage("restore needs to know which version: write %s@VERSION; log tells them", args[0])
+				return usage("restore needs to know which version: write %s@VERSION; history tells them", args[0])
 			}
 			names := args[1:]
 			if err := checkNames(names...); err != nil {
 				return err
 			}
-			p, err := a.open(bare, way{write: true})
+			p, err := a.change(bare, place.Way{Write: true})
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			then, err := p.at(cmd.Context(), version)
+			then, err := p.At(cmd.Context(), version)
 			if err != nil {
 				return err
 			}
-			now, err := p.list(cmd.Context(), "")
+			now, err := p.List(cmd.Context(), "")
 			if err != nil {
 				return err
 			}
-			d := compare(now.Entries, then)
-			var changes []board.Change
-			for _, e := range d.added {
-				changes = append(changes, board.Change{Name: e.Name, New: e.Value})
-			}
-			for _, e := range d.gone {
-				changes = append(changes, board.Change{Name: e.Name, Old: e.Value})
-			}
-			changes = append(changes, d.changed...)
+			changes := place.Compare(now.Entries, then).Changes(true)
 			if len(names) > 0 {
-				changes = slices.DeleteFunc(changes, func(c board.Change) bool { return !slices.Contains(names, c.Name) })
+				changes = slices.DeleteFunc(changes, func(c entry.Change) bool { return !slices.Contains(names, c.Name) })
 			}
 			result := now.Version
 			if len(changes) > 0 {
-				if result, err = p.apply(cmd.Context(), changes); err != nil {
+				if result, err = p.Apply(cmd.Context(), changes); err != nil {
 					return err
 				}
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"version": result, "changed": changesJSON(changes)})
+				return a.printJSON(map[string]any{"version": result, "changed": append([]entry.Change{}, changes...)})
 			}
 			for _, c := range changes {
-				fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, withKind(c.Old, c.New), withKind(c.New, c.Old))
+				fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, term.Brief(c.Old, c.New), term.Brief(c.New, c.Old))
 			}
 			if len(changes) == 0 {
 				fmt.Fprintln(a.stdout, "nothing to put back: it is as it was")

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 // app is one call of the command.
@@ -21,6 +23,7 @@ type app struct {
 	stdout, stderr io.Writer
 	json           bool
 	running        bool             // the words of the call were in order
+	quiet          bool             // problems are not named: they will be findings
 	problems       []pantry.Problem // that opening a place met
 	damaged        bool             // what was read is what is left of a damaged file
 }
@@ -36,7 +39,7 @@ func (a *app) root() *cobra.Command {
 		Long: `smallpantry looks into namespaces on this device and boards of the shared
 store, changes what is there, and serves boards.
 
-A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/b/BOARD.
+A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/boards/BOARD.
 
 Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent, 4
 refused by a condition or by kind, 5 not allowed, 6 the server can't be
@@ -55,12 +58,23 @@ reached.`,
 	root.SetIn(a.stdin)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
+	root.AddCommand(a.operations()...)
 	root.AddCommand(
-		a.get(), a.put(), a.add(), a.raise(), a.lower(), a.append(), a.remove(), a.rm(), a.rename(), a.reset(),
-		a.ls(), a.keys(), a.watch(), a.log(), a.diff(), a.restore(), a.copy(), a.export(), a.importFile(),
-		a.check(), a.repair(), a.serve(), a.alias(), a.demo(),
+		a.get(), a.put(), a.drop(), a.rename(), a.reset(),
+		a.list(), a.keys(), a.watch(), a.history(), a.compare(), a.restore(), a.copy(), a.export(), a.importFile(),
+		a.check(), a.repair(), a.serve(), a.places(), a.demo(),
 	)
 	return root
+}
+
+// out is where results go.
+func (a *app) out() term.Out { return term.Out{Writer: a.stdout} }
+
+// printJSON prints one object on one line.
+func (a *app) printJSON(v any) error {
+	enc := json.NewEncoder(a.stdout)
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
 }
 
 // withJSON gives a command the flag --json.
@@ -75,7 +89,7 @@ func exactly(n int) cobra.PositionalArgs {
 		if len(args) == n {
 			return nil
 		}
-		return fmt.Errorf("%s given, and it takes %d: %s", counted(len(args), "word was", "words were"), n, cmd.UseLine())
+		return fmt.Errorf("%s given, and it takes %d: %s", term.Counted(len(args), "word was", "words were"), n, cmd.UseLine())
 	}
 }
 
@@ -85,7 +99,7 @@ func atLeast(n int) cobra.PositionalArgs {
 		if len(args) >= n {
 			return nil
 		}
-		return fmt.Errorf("%s given, and it takes at least %d: %s", counted(len(args), "word was", "words were"), n, cmd.UseLine())
+		return fmt.Errorf("%s given, and it takes at least %d: %s", term.Counted(len(args), "word was", "words were"), n, cmd.UseLine())
 	}
 }
 

@@ -48,7 +48,7 @@ disk.`,
 			err = s.Check(l)
 			if err == nil {
 				fmt.Fprintf(a.stdout, "serving on http://%s\n", l.Addr())
-				fmt.Fprintf(a.stdout, "boards lie in %s; try: smallpantry put http://%s/b/rowan-street tank/litres 420\n", abs, l.Addr())
+				fmt.Fprintf(a.stdout, "boards lie in %s; try: smallpantry put http://%s/boards/rowan-street tank/litres 420\n", abs, l.Addr())
 			}
 			if err = s.Serve(cmd.Context(), l); errors.Is(err, server.ErrNotLoopback) {
 				err = usageError{err}

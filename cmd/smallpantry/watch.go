@@ -6,6 +6,10 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) watch() *cobra.Command {
@@ -16,7 +20,7 @@ func (a *app) watch() *cobra.Command {
 		Long: `watch prints the values now, a line each, and then a line at each change, until
 it is interrupted. Without a NAME it watches everything in the place. Quick
 changes may come as one; the newest always comes.`,
-		Example: "  smallpantry watch http://127.0.0.1:8437/b/rowan-street tank/litres gate/open --poll 1s",
+		Example: "  smallpantry watch http://127.0.0.1:8437/boards/rowan-street tank/litres gate/open --poll 1s",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args[1:]
@@ -26,16 +30,16 @@ changes may come as one; the newest always comes.`,
 			if poll <= 0 {
 				return usage("--poll is %v, and must be over 0", poll)
 			}
-			p, err := a.open(args[0], way{every: poll})
+			p, err := a.read(args[0], place.Way{Every: poll})
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			for c, err := range p.watch(cmd.Context(), names) {
+			for e, err := range p.Watch(cmd.Context(), names) {
 				if err != nil {
 					return err
 				}
-				if err := a.printChange(c); err != nil {
+				if err := a.printChange(e); err != nil {
 					return err
 				}
 			}
@@ -46,21 +50,22 @@ changes may come as one; the newest always comes.`,
 	return a.withJSON(cmd)
 }
 
-func (a *app) printChange(c change) error {
-	e := c.entry
+// printChange prints an entry, or a name that is absent.
+func (a *app) printChange(e entry.Entry) error {
+	gone := e.Value.IsZero()
 	switch {
-	case a.json && c.gone:
+	case a.json && gone:
 		return a.printJSON(map[string]any{"name": e.Name, "version": e.Version, "gone": true})
 	case a.json:
 		return a.printJSON(e)
-	case c.gone:
+	case gone:
 		fmt.Fprintf(a.stdout, "%s  absent\n", e.Name)
 		return nil
 	}
-	line := fmt.Sprintf("%s  %s  version %d", e.Name, shown(e.Value), e.Version)
+	line := fmt.Sprintf("%s  %s  version %d", e.Name, term.Shown(e.Value), e.Version)
 	if e.By != "" {
 		line += "  by " + e.By
 	}
-	fmt.Fprintln(a.stdout, strings.Map(printable, line))
+	fmt.Fprintln(a.stdout, strings.Map(term.Printable, line))
 	return nil
 }

@@ -105,7 +105,7 @@ func (s *story) startServer() (stop func() error, err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(ctx, l) }()
-	s.link = fmt.Sprintf("http://%s/b/%s", l.Addr(), s.Board)
+	s.link = fmt.Sprintf("http://%s/boards/%s", l.Addr(), s.Board)
 	s.say("link  %s", s.link)
 	return func() error {
 		cancel()
@@ -117,10 +117,10 @@ func (s *story) lookAround(ctx context.Context) {
 	fmt.Fprintf(s.w, `
 The server runs on. In another terminal:
 
-    smallpantry ls %[1]s
+    smallpantry list %[1]s
     smallpantry add %[1]s tank/litres -10
     smallpantry watch %[1]s
-    smallpantry ls %[2]s
+    smallpantry list %[2]s
 
 Ctrl-C ends it and removes everything.
 `, s.link, filepath.Join(s.dir, s.Phones[0]))

@@ -18,7 +18,7 @@ func at(hour int, bed string) string { return fmt.Sprintf("%d:00, bed %s", hour,
 
 // join joins the board as an app that is open.
 func (s *story) join(app string, opts ...board.Option) (*board.Board, error) {
-	opts = append([]board.Option{board.As(app), board.Poll(100*time.Millisecond, 400*time.Millisecond)}, opts...)
+	opts = append([]board.Option{board.ClientName(app), board.Poll(100*time.Millisecond, 400*time.Millisecond)}, opts...)
 	return board.Join(s.link, opts...)
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -37,7 +38,7 @@ func (s *story) lookBack() error {
 		s.say("version %d  %-12s %s → %s, by %s", c.Version, ch.Name, orNothing(ch.Old), orNothing(ch.New), c.By)
 	}
 	expect(s.teller, "the newest commit", commits[0].Changes[0].Name, "gate/open")
-	then, err := b.AllAt(s.ctx, before)
+	then, err := b.EntriesAt(s.ctx, before)
 	if err != nil {
 		return err
 	}
@@ -75,7 +76,7 @@ func (s *story) undoReset() error {
 	if err != nil {
 		return err
 	}
-	if _, err := b.Commit(s.ctx, board.DropPrefix("")); err != nil {
+	if _, err := b.Commit(s.ctx, board.Op{Reset: true}); err != nil {
 		return err
 	}
 	tank := board.On(b, tankLitres)
@@ -85,20 +86,21 @@ func (s *story) undoReset() error {
 	}
 	s.say("after the reset tank/litres is stored: %v", found)
 	expect(s.teller, "stored after the reset", found, false)
-	then, err := b.AllAt(s.ctx, version)
+	then, err := b.EntriesAt(s.ctx, version)
 	if err != nil {
 		return err
 	}
 	var ops []board.Op
 	for _, e := range then {
-		ops = append(ops, board.PutNamed(e.Name, e.Value).If(0))
+		put := value.Op{Verb: value.Put, Operand: e.Value, Kind: e.Value.Kind()}
+		ops = append(ops, board.Op{Name: e.Name, Op: put}.If(0, time.Time{}))
 	}
-	now, err := b.Commit(s.ctx, ops...)
+	done, err := b.Commit(s.ctx, ops...)
 	if err != nil {
 		return err
 	}
 	litres, _, err := tank.Lookup(s.ctx)
-	s.say("version %d was put back as version %d, %d entries in one commit: tank/litres is %d", version, now, len(ops), litres)
+	s.say("version %d was put back as version %d, %d entries in one commit: tank/litres is %d", version, done.Version, len(ops), litres)
 	expect(s.teller, "the entries put back", len(ops), len(before))
 	expect(s.teller, "tank/litres", litres, s.left()+30)
 	return err
@@ -117,7 +119,7 @@ func (s *story) check() error {
 		}
 		p := inspect.Place{Declared: ns.Declared()}
 		for e := range ns.Entries("") {
-			p.Entries = append(p.Entries, inspect.Entry{Name: e.Name, Value: e.Value})
+			p.Entries = append(p.Entries, e)
 		}
 		codes := map[string]int{}
 		for _, f := range p.Findings() {

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/family"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/near"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -22,16 +22,10 @@ type Finding struct {
 	Sentence string `json:"sentence"`
 }
 
-// An Entry is what inspect needs of one.
-type Entry struct {
-	Name  string
-	Value value.Value
-}
-
 // A Place is what is looked at.
 type Place struct {
-	Entries  []Entry
-	Declared []pantry.DeclaredKey
+	Entries  []entry.Entry
+	Declared []entry.Declared
 	Unread   map[string]int // of keys that no run has read: how many runs noted their use
 	Bytes    int64          // of the file; 0: not known
 	Load     time.Duration  // how long it took to load
@@ -49,7 +43,7 @@ func (p Place) Findings() []Finding {
 	if p.Bytes > LargeFile {
 		f.add("large-file", "", "the file has %.1f MiB and took %d ms to load, at every launch; keep large data in files of its own", float64(p.Bytes)/(1<<20), p.Load.Milliseconds())
 	}
-	declared := map[string]pantry.DeclaredKey{}
+	declared := map[string]entry.Declared{}
 	for _, k := range p.Declared {
 		declared[k.Name] = k
 	}
@@ -61,12 +55,12 @@ func (p Place) Findings() []Finding {
 			f.add("secret", e.Name, "%s, and it stands in the file in the clear: declare its key Sealed", why)
 		}
 		if numberAsText(e.Value) {
-			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", value.Quoted(e.Value))
+			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", entry.Quoted(e.Value))
 		}
 		f.against(e, declared)
 	}
 	for _, k := range p.Declared {
-		written := slices.ContainsFunc(p.Entries, func(e Entry) bool {
+		written := slices.ContainsFunc(p.Entries, func(e entry.Entry) bool {
 			return e.Name == k.Name || strings.HasPrefix(e.Name, k.Name+"/")
 		})
 		if !written {
@@ -91,22 +85,14 @@ func (f *finder) add(code, name, format string, args ...any) {
 }
 
 // against compares an entry with what is declared, where anything is.
-func (f *finder) against(e Entry, declared map[string]pantry.DeclaredKey) {
+func (f *finder) against(e entry.Entry, declared map[string]entry.Declared) {
 	if len(declared) == 0 {
 		return
 	}
-	var k pantry.DeclaredKey
-	found := false
-	for of := range family.Of(e.Name) {
-		if k, found = declared[of]; found {
-			break
-		}
-	}
-	switch {
-	case !found:
+	k := entry.DeclaredFor(e.Name, func(name string) (entry.Declared, bool) { k, ok := declared[name]; return k, ok })
+	if k.Kind == value.KindNone {
 		f.add("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
-	case k.Many && k.Name == e.Name: // the newest number of its records
-	default:
+	} else {
 		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
 			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)
 		} else if err := value.Within(e.Value, k.Min, k.Max); err != nil {
@@ -130,7 +116,7 @@ func (f *finder) nearMisses(p Place) {
 		add(k.Name)
 	}
 	for _, e := range p.Entries {
-		inRecords := slices.ContainsFunc(p.Declared, func(k pantry.DeclaredKey) bool { return k.Many && strings.HasPrefix(e.Name, k.Name+"/") })
+		inRecords := slices.ContainsFunc(p.Declared, func(k entry.Declared) bool { return k.Family && strings.HasPrefix(e.Name, k.Name+"/") })
 		if !inRecords {
 			add(e.Name)
 		}
@@ -143,7 +129,7 @@ func (f *finder) nearMisses(p Place) {
 	for i, a := range names {
 		for _, b := range names[i+1:] {
 			if how := near.Match(a, b); how != "" {
-				f.add("near-miss", a, "it nearly matches %s: %s", value.Quote(b), how)
+				f.add("near-miss", a, "it nearly matches %s: %s", scan.Quote(b), how)
 			}
 		}
 	}

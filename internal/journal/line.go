@@ -71,9 +71,9 @@ type Header struct {
 func (h Header) append(dst []byte) []byte {
 	start := len(dst)
 	dst = append(dst, `{"format":"`+Format+`","namespace":`...)
-	dst = value.AppendString(dst, h.Name)
+	dst = scan.AppendString(dst, h.Name)
 	dst = fmt.Appendf(dst, `,"schema":%d,"id":`, h.Schema)
-	dst = value.AppendString(dst, h.ID)
+	dst = scan.AppendString(dst, h.ID)
 	dst = fmt.Appendf(dst, `,"base":%d,"lines":%d,"oldest":%d`, h.Base, h.Lines, h.Oldest)
 	return Finish(dst, start)
 }

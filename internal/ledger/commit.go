@@ -6,14 +6,12 @@ import (
 	"slices"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
 // ErrTooLarge is returned for a value whose JSON form is over MaxValue.
 var ErrTooLarge = errors.New("too large")
-
-// An Author says who commits.
-type Author struct{ By, From string }
 
 // A Result is what became of a commit.
 type Result struct {
@@ -27,8 +25,10 @@ type Tx struct {
 	l       *Ledger
 	changes []change
 	index   map[string]int // where a name stands in changes, once they are many
-	keys    []Declared
+	keys    []entry.Declared
 	schema  int64
+	sized   bool  // somebody asked for the Size
+	grown   int64 // by how much the changes make it larger, where sized is set
 }
 
 // manyChanges is the number from which on a Tx keeps an index.
@@ -99,7 +99,15 @@ func (tx *Tx) PutTo(n *Node, e Encoded) {
 func (tx *Tx) Drop(name string) { tx.set(change{name: name}) }
 
 func (tx *Tx) set(c change) {
-	if i := tx.find(c.name); i >= 0 {
+	i := tx.find(c.name)
+	if tx.sized {
+		before := tx.Record(c.name).Value
+		if i >= 0 {
+			before = tx.changes[i].val
+		}
+		tx.grown += sizeOf(c.name, c.val) - sizeOf(c.name, before)
+	}
+	if i >= 0 {
 		tx.changes[i] = c
 		return
 	}
@@ -116,24 +124,39 @@ func (tx *Tx) set(c change) {
 }
 
 // Declare adds keys to the declared ones, or changes them.
-func (tx *Tx) Declare(keys ...Declared) { tx.keys = append(tx.keys, keys...) }
+func (tx *Tx) Declare(keys ...entry.Declared) { tx.keys = append(tx.keys, keys...) }
 
 // Withdraw takes a key out of the declared ones.
-func (tx *Tx) Withdraw(key Declared) {
-	key.gone = true
+func (tx *Tx) Withdraw(key entry.Declared) {
+	key.Gone = true
 	tx.keys = append(tx.keys, key)
 }
 
 // Schema is the number of the schema so far.
 func (tx *Tx) Schema() int64 { return tx.schema }
 
-// Size is how many bytes the names and values will have together, about.
-func (tx *Tx) Size() int {
-	size := tx.l.judgedSize()
-	for _, c := range tx.changes {
-		size += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
+// Declared gives the key that was declared under a name, if one was.
+func (tx *Tx) Declared(name string) (entry.Declared, bool) {
+	tx.l.mu.RLock()
+	defer tx.l.mu.RUnlock()
+	d, ok := tx.l.keys[name]
+	return d, ok
+}
+
+// Size is how many bytes the names and values will have together, about. It
+// costs what the commit changes.
+func (tx *Tx) Size() int64 {
+	size := tx.l.liveSize()
+	for _, n := range tx.l.scratch.ahead {
+		size += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
 	}
-	return size
+	if !tx.sized {
+		tx.sized = true
+		for _, c := range tx.changes {
+			tx.grown += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
+		}
+	}
+	return size + tx.grown
 }
 
 // SetSchema sets the number of the schema.
@@ -303,7 +326,7 @@ func (b *batch) finish(c *pending) []*Record {
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
-	var keys map[string]Declared
+	var keys map[string]entry.Declared
 	schema := l.Schema()
 	version := l.Version()
 	var last *Stamp // of the commit before, of this group
@@ -311,6 +334,9 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	tx := &b.tx
 	for _, r := range group {
 		*tx = Tx{l: l, schema: schema, changes: tx.changes[:0]}
+		if l.opts.Twice {
+			_ = r.call(&Tx{l: l, schema: schema}) // only its side effects matter
+		}
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
@@ -329,11 +355,11 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		for _, k := range tx.keys {
 			have, ok := keys[k.Name]
 			if !ok {
-				have = l.declared(k.Name)
+				have, _ = tx.Declared(k.Name)
 			}
 			if !have.Equal(k) {
 				if keys == nil {
-					keys = map[string]Declared{}
+					keys = map[string]entry.Declared{}
 				}
 				keys[k.Name] = k
 				c.keys = append(c.keys, k)
@@ -374,7 +400,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 // timeText gives a time as it stands in a line; many commits have the same.
 func (l *Ledger) timeText(ms int64) string {
 	if l.at.text == "" || l.at.ms != ms {
-		l.at.ms, l.at.text = ms, time.UnixMilli(ms).UTC().Format(timeLayout)
+		l.at.ms, l.at.text = ms, entry.FormatTime(time.UnixMilli(ms))
 	}
 	return l.at.text
 }
@@ -382,12 +408,6 @@ func (l *Ledger) timeText(ms int64) string {
 func (r *request) call(tx *Tx) error {
 	defer func() { r.panicked = recover() }()
 	return r.judge.Judge(tx)
-}
-
-func (l *Ledger) declared(name string) Declared {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return l.keys[name]
 }
 
 // publish makes commits visible and wakes who watches their names.
@@ -399,7 +419,7 @@ func (l *Ledger) publish(commits []pending) {
 		for i := range c.changes {
 			l.show(c.changes[i].node, c.recs[i])
 		}
-		l.take(c.keys)
+		l.adoptKeys(c.keys)
 		if c.schema >= 0 {
 			l.schema = c.schema
 		}
@@ -419,6 +439,10 @@ func (l *Ledger) show(n *Node, rec *Record) {
 		rec.prev = n.rec.Load()
 		l.chained = append(l.chained, n)
 	}
+	if l.live >= 0 {
+		l.live += sizeOf(n.Name, rec.Value) - sizeOf(n.Name, n.Record().Value)
+	}
+	l.ring.add(rec.Version, n)
 	n.set(rec)
 }
 

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
@@ -45,8 +46,8 @@ func (l *Ledger) compact() {
 // must keep.
 func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	var live int64
-	for e := range (&Snapshot{l, l.Version()}).all("", "") {
-		live += int64(sizeOf(e.Name, e.Value)) + lineOverhead
+	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
+		live += sizeOf(e.Name, e.Value) + lineOverhead
 	}
 	commits, all, err := l.file.Commits(max(live, l.opts.KeptBytes))
 	if err != nil {
@@ -100,7 +101,7 @@ func lastLine(lines []byte) int { return bytes.LastIndexByte(lines[:len(lines)-1
 // the commits before, from the newest on, and at last in the lines that open the
 // file; the rest is as it is in memory. Where before is not all of these, all
 // is false.
-func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Entry, error) {
+func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Named, error) {
 	var d decoder
 	changed := map[string]*Record{} // nil: to be looked up
 	for line := range bytes.Lines(kept) {
@@ -112,7 +113,7 @@ func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Entry, er
 		}
 	}
 	missing, looked := len(changed), 0 // looked: bytes of before that were looked through
-	take := func(c *commit) {
+	consider := func(c *commit) {
 		stamp := c.Stamp
 		for _, ch := range c.changes {
 			if rec, wanted := changed[ch.name]; wanted && (rec == nil || rec.Version < c.Version) {
@@ -136,26 +137,26 @@ func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Entry, er
 		if err := d.decode(before[start : len(before)-1]); err != nil {
 			return nil, err
 		}
-		take(&d.c)
+		consider(&d.c)
 		looked += len(before) - start
 		before = before[:start]
 	}
 	if header := l.file.Header(); missing > 0 && header.Lines > 0 {
 		err := l.file.Reread(&replayer{each: func(c *commit) {
 			if c.Version <= header.Base {
-				take(c)
+				consider(c)
 			}
 		}})
 		if err != nil {
 			return nil, err
 		}
 	}
-	var recs []Entry
-	for e := range (&Snapshot{l, l.Version()}).all("", "") {
+	var recs []Named
+	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		if rec, was := changed[e.Name]; !was {
 			recs = append(recs, e)
 		} else if rec != nil {
-			recs = append(recs, Entry{e.Name, rec})
+			recs = append(recs, Named{e.Name, rec})
 		}
 	}
 	return recs, nil
@@ -163,9 +164,9 @@ func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Entry, er
 
 // forget leaves out names that were removed long ago, and the oldest of those
 // that are too many. oldest is moved up to the newest that is forgotten.
-func forget(recs []Entry, oldest *int64, now time.Time) []Entry {
+func forget(recs []Named, oldest *int64, now time.Time) []Named {
 	since := now.Add(-keptGoneDays * 24 * time.Hour).UnixMilli()
-	var kept, gone []Entry
+	var kept, gone []Named
 	for _, e := range recs {
 		switch {
 		case e.Found():
@@ -176,7 +177,7 @@ func forget(recs []Entry, oldest *int64, now time.Time) []Entry {
 			*oldest = max(*oldest, e.Version)
 		}
 	}
-	slices.SortFunc(gone, func(a, b Entry) int { return cmp.Compare(b.Version, a.Version) })
+	slices.SortFunc(gone, func(a, b Named) int { return cmp.Compare(b.Version, a.Version) })
 	if len(gone) > keptGone {
 		*oldest = max(*oldest, gone[keptGone].Version)
 		gone = gone[:keptGone]
@@ -185,8 +186,8 @@ func forget(recs []Entry, oldest *int64, now time.Time) []Entry {
 }
 
 // declaredKeys gives the keys that are declared after all lines.
-func (im *image) declaredKeys() []Declared {
-	last := map[string]Declared{}
+func (im *image) declaredKeys() []entry.Declared {
+	last := map[string]entry.Declared{}
 	var order []string
 	for _, k := range im.keys {
 		if _, known := last[k.Name]; !known {
@@ -194,9 +195,9 @@ func (im *image) declaredKeys() []Declared {
 		}
 		last[k.Name] = k
 	}
-	var keys []Declared
+	var keys []entry.Declared
 	for _, name := range order {
-		if !last[name].gone {
+		if !last[name].Gone {
 			keys = append(keys, last[name])
 		}
 	}
@@ -247,12 +248,12 @@ func (l *Ledger) salvage(cause error) error {
 	header, lost := journal.Salvage(data, im)
 	l.keepKnown(im)
 	d := &Damage{Path: l.file.Path(), Lost: lost, Version: max(im.version, header.Base), Cause: cause}
-	var recs []Entry
+	var recs []Named
 	for name, n := range im.nodes {
 		if n.Record().Found() {
 			d.Entries++
 		}
-		recs = append(recs, Entry{name, n.Record()})
+		recs = append(recs, Named{name, n.Record()})
 	}
 	im.version = d.Version
 	if im.schema = max(im.schema, header.Schema); im.schema <= 0 {

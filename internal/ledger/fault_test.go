@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/simdisk"
@@ -38,7 +39,7 @@ func putWithin(l *ledger.Ledger, within time.Duration, name string, v value.Valu
 	if err != nil {
 		return err
 	}
-	_, err = l.CommitWithin(within, ledger.Author{}, ledger.JudgeFunc(func(tx *ledger.Tx) error { tx.Put(name, enc); return nil }))
+	_, err = l.CommitWithin(within, entry.Author{}, ledger.JudgeFunc(func(tx *ledger.Tx) error { tx.Put(name, enc); return nil }))
 	return err
 }
 

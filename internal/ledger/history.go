@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/value"
 )
@@ -13,28 +14,16 @@ import (
 // ErrTooOld is returned for a version that the file doesn't tell any more.
 var ErrTooOld = errors.New("too old")
 
-// A Past is a commit as the file still tells it.
-type Past struct {
-	Stamp
-	Changes []PastChange
-}
-
-// A PastChange is what a commit did to one name. No value means absent.
-type PastChange struct {
-	Name     string
-	Old, New value.Value
-}
-
 // History gives the newest commits that the file still tells, newest first: at
 // most limit of them (0: all), and only what they did to the names, if there
 // are any.
-func (l *Ledger) History(limit int, names ...string) ([]Past, error) {
-	var out []Past
+func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
+	var out []entry.Commit
 	err := l.replay(func(c *commit, old func(string) value.Value) {
-		p := Past{Stamp: c.Stamp}
+		p := entry.Commit{Version: c.Version, Time: c.Time(), By: c.By, From: c.From}
 		for _, ch := range c.changes {
 			if len(names) == 0 || slices.Contains(names, ch.name) {
-				p.Changes = append(p.Changes, PastChange{ch.name, old(ch.name), ch.val})
+				p.Changes = append(p.Changes, entry.Change{Name: ch.name, Old: old(ch.name), New: ch.val})
 			}
 		}
 		if len(p.Changes) > 0 {
@@ -50,7 +39,7 @@ func (l *Ledger) History(limit int, names ...string) ([]Past, error) {
 
 // At gives the entries as they were at a version, by name. The error is
 // ErrTooOld where the file doesn't tell that any more, or not yet.
-func (l *Ledger) At(version int64) ([]Entry, error) {
+func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 	l.io.Lock()
 	base := l.file.Header().Base
 	l.io.Unlock()
@@ -67,10 +56,10 @@ func (l *Ledger) At(version int64) ([]Entry, error) {
 			recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
 		}
 	})
-	var out []Entry
+	var out []entry.Entry
 	for _, name := range slices.Sorted(maps.Keys(recs)) {
 		if recs[name].Found() {
-			out = append(out, Entry{name, recs[name]})
+			out = append(out, Named{name, recs[name]}.Entry())
 		}
 	}
 	return out, err

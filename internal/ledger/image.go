@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
@@ -13,7 +14,7 @@ type image struct {
 	decoder
 	nodes   map[string]*Node
 	version int64
-	keys    []Declared
+	keys    []entry.Declared
 	schema  int64 // -1: not told
 	stamps  []Stamp
 }
@@ -70,8 +71,8 @@ func (im *image) Accept() {
 // stateLines writes records, the declared keys and the schema as the lines
 // that open a file: one for each version that still has a record, in order,
 // and one at version base for the keys. It says how many lines these are.
-func stateLines(recs []Entry, keys []Declared, base int64) (lines []byte, count int) {
-	slices.SortFunc(recs, func(a, b Entry) int {
+func stateLines(recs []Named, keys []entry.Declared, base int64) (lines []byte, count int) {
+	slices.SortFunc(recs, func(a, b Named) int {
 		if a.Version != b.Version {
 			return int(a.Version - b.Version)
 		}

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/value"
 )
@@ -40,6 +41,8 @@ type Options struct {
 	Small     int64
 	Kept      int
 	KeptBytes int64
+	// Twice has every commit judged once more than needed, for tests.
+	Twice bool
 }
 
 // A Ledger is an open namespace or board. It is safe for concurrent use, and
@@ -48,7 +51,6 @@ type Ledger struct {
 	opts      Options
 	dir, name string
 	key       openKey
-	refs      int // guarded by openMu
 
 	io     sync.Mutex // held while the file is read or written; guards what follows
 	file   *journal.File
@@ -72,12 +74,14 @@ type Ledger struct {
 	sorted    []*Node // never changed, only replaced
 	added     []*Node // not in sorted yet
 	unordered bool    // none of nodes is in sorted or added yet
-	keys      map[string]Declared
+	keys      map[string]entry.Declared
 	schema    int64
 	oldest    int64   // from which version on changes can be told
 	snaps     int     // how many snapshots are open
 	chained   []*Node // whose records hold older ones for snapshots
 	watchers  map[*Watcher]struct{}
+	ring      ring
+	live      int64 // about how many bytes the visible names and values have; -1: not counted yet
 
 	version atomic.Int64 // of what is visible; stored under mu
 
@@ -103,15 +107,89 @@ type openKey struct {
 	disk     journal.Disk
 }
 
+// An opened is a ledger that is open, or is being opened or closed. Whoever
+// comes meanwhile waits for that one alone.
+type opened struct {
+	l      *Ledger
+	err    error
+	refs   int           // guarded by openMu
+	ready  chan struct{} // closed when l and err are set
+	closed chan struct{} // made when the last has left, closed when the file is; guarded by openMu
+}
+
 var (
-	openMu sync.Mutex // guards open, and is held while a ledger is opened or closed
-	open   = map[openKey]*Ledger{}
+	openMu sync.Mutex // guards open; not held while a file is touched
+	open   = map[openKey]*opened{}
 )
 
 // Open opens the ledger called name in dir. A writer makes what is missing; a
 // reader gets fs.ErrNotExist instead. A second Open of the same file in one
 // process gives the same ledger, whose options are those of the first.
 func Open(dir, name string, o Options) (*Ledger, error) {
+	o.fill()
+	for {
+		file, err := journal.Attach(o.Disk, dir, name, o.ReadOnly)
+		if err != nil {
+			return nil, err
+		}
+		key := openKey{realPath(file.Path()), o.ReadOnly, o.Disk}
+		openMu.Lock()
+		one := open[key]
+		switch {
+		case one == nil:
+			one = &opened{ready: make(chan struct{}), refs: 1}
+			open[key] = one
+			openMu.Unlock()
+			return one.open(key, dir, name, o, file)
+		case one.closed != nil:
+			openMu.Unlock()
+			err = file.Close()
+			<-one.closed
+		default:
+			one.refs++
+			openMu.Unlock()
+			err = file.Close()
+			<-one.ready
+			if one.err != nil || err == nil {
+				return one.l, one.err
+			}
+			return nil, errors.Join(err, one.l.Close())
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// open opens the file for all who wait for it.
+func (one *opened) open(key openKey, dir, name string, o Options, file *journal.File) (*Ledger, error) {
+	defer close(one.ready)
+	one.err = ErrClosed // unless a callback ends this goroutine
+	defer func() {
+		if one.err != nil {
+			openMu.Lock()
+			delete(open, key)
+			openMu.Unlock()
+			one.err = errors.Join(one.err, file.Close())
+		}
+	}()
+	one.l = newLedger(key, dir, name, o, file)
+	if one.err = one.l.start(); one.err != nil {
+		one.l = nil
+	}
+	return one.l, one.err
+}
+
+func newLedger(key openKey, dir, name string, o Options, file *journal.File) *Ledger {
+	return &Ledger{
+		opts: o, dir: dir, name: name, key: key, file: file,
+		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
+		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}),
+	}
+}
+
+// fill sets what was left out.
+func (o *Options) fill() {
 	if o.Disk == nil {
 		o.Disk = journal.OS
 	}
@@ -133,27 +211,6 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	if o.Problem == nil {
 		o.Problem = func(error) {}
 	}
-	openMu.Lock()
-	defer openMu.Unlock()
-	file, err := journal.Attach(o.Disk, dir, name, o.ReadOnly)
-	if err != nil {
-		return nil, err
-	}
-	key := openKey{realPath(file.Path()), o.ReadOnly, o.Disk}
-	if l := open[key]; l != nil {
-		l.refs++
-		return l, file.Close()
-	}
-	l := &Ledger{
-		opts: o, dir: dir, name: name, key: key, refs: 1, file: file,
-		nodes: map[string]*Node{}, keys: map[string]Declared{},
-		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}),
-	}
-	if err := l.start(); err != nil {
-		return nil, errors.Join(err, file.Close())
-	}
-	open[key] = l
-	return l, nil
 }
 
 // realPath follows the links of the directory, which exists.
@@ -242,16 +299,16 @@ func (l *Ledger) nodeLocked(name string) *Node {
 }
 
 // Keys gives the declared keys by the order of their names.
-func (l *Ledger) Keys() []Declared {
+func (l *Ledger) Keys() []entry.Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	return slices.SortedFunc(maps.Values(l.keys), func(a, b Declared) int { return strings.Compare(a.Name, b.Name) })
+	return slices.SortedFunc(maps.Values(l.keys), func(a, b entry.Declared) int { return strings.Compare(a.Name, b.Name) })
 }
 
-// take takes declared keys in; mu must be held.
-func (l *Ledger) take(keys []Declared) {
+// adoptKeys makes declared keys known, or unknown; mu must be held.
+func (l *Ledger) adoptKeys(keys []entry.Declared) {
 	for _, k := range keys {
-		if k.gone {
+		if k.Gone {
 			delete(l.keys, k.Name)
 		} else {
 			l.keys[k.Name] = k
@@ -281,23 +338,25 @@ func (l *Ledger) Moment(nodes []*Node, have []*Record) (recs []*Record, same boo
 	return recs, false
 }
 
-// judgedSize is how many bytes the names and values have together, about, as
-// the next commit finds them; io must be held.
-func (l *Ledger) judgedSize() int {
-	size := 0
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	for name, n := range l.nodes {
-		size += sizeOf(name, n.judged().Value)
+// liveSize is how many bytes the visible names and values have together, about.
+// It is counted when it is first asked for, and kept up from then on.
+func (l *Ledger) liveSize() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.live < 0 {
+		l.live = 0
+		for name, n := range l.nodes {
+			l.live += sizeOf(name, n.Record().Value)
+		}
 	}
-	return size
+	return l.live
 }
 
-func sizeOf(name string, v value.Value) int {
+func sizeOf(name string, v value.Value) int64 {
 	if v.IsZero() {
 		return 0
 	}
-	return len(name) + len(v.AppendJSON(nil))
+	return int64(len(name) + v.JSONLen())
 }
 
 // Forget writes the file anew with the present state only: nothing of what
@@ -404,11 +463,19 @@ func byName(a, b *Node) int { return strings.Compare(a.Name, b.Name) }
 // watching; commits that wait are done first.
 func (l *Ledger) Close() error {
 	openMu.Lock()
-	defer openMu.Unlock()
-	if l.refs--; l.refs > 0 {
+	one := open[l.key]
+	if one.refs--; one.refs > 0 {
+		openMu.Unlock()
 		return nil
 	}
-	delete(open, l.key)
+	one.closed = make(chan struct{})
+	openMu.Unlock()
+	defer func() {
+		openMu.Lock()
+		delete(open, l.key)
+		openMu.Unlock()
+		close(one.closed)
+	}()
 	l.qmu.Lock()
 	l.closing = true
 	l.qmu.Unlock()

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
@@ -28,11 +29,9 @@ type commit struct {
 	text    string // At as it stands in the line, where it is known
 	synced  int64
 	changes []change
-	keys    []Declared
+	keys    []entry.Declared
 	schema  int64 // -1: not in the line
 }
-
-const timeLayout = "2006-01-02T15:04:05.000Z"
 
 // appendLine appends c as a line.
 func (c *commit) appendLine(dst []byte) []byte {
@@ -43,7 +42,7 @@ func (c *commit) appendLine(dst []byte) []byte {
 	if c.text != "" {
 		dst = append(dst, c.text...)
 	} else {
-		dst = c.Time().AppendFormat(dst, timeLayout)
+		dst = entry.AppendTime(dst, c.Time())
 	}
 	dst = append(dst, '"')
 	if c.synced != c.Version-1 {
@@ -63,37 +62,23 @@ func (c *commit) appendLine(dst []byte) []byte {
 		if ch := &c.changes[i]; ch.val.IsZero() {
 			dropped++
 		} else {
-			dst = ch.appendSet(set.next(dst))
+			dst = entry.AppendStored(set.next(dst), ch.name, ch.val, ch.json)
 		}
 	}
 	dst = set.end(dst)
 	for i := 0; i < len(c.changes) && dropped > 0; i++ {
 		if ch := &c.changes[i]; ch.val.IsZero() {
-			dst = value.AppendString(drop.next(dst), ch.name)
+			dst = scan.AppendString(drop.next(dst), ch.name)
 		}
 	}
 	dst = drop.end(dst)
 	keys := array{member: `,"keys":[`}
 	for _, k := range c.keys {
-		dst = k.appendJSON(keys.next(dst))
+		dst = k.AppendJSON(keys.next(dst))
 	}
 	dst = keys.end(dst)
 	dst = append(dst, c.extra...)
 	return journal.Finish(dst, start)
-}
-
-func (ch *change) appendSet(dst []byte) []byte {
-	dst = append(dst, `{"name":`...)
-	dst = value.AppendString(dst, ch.name)
-	dst = append(dst, `,"kind":"`...)
-	dst = append(dst, ch.val.Kind().String()...)
-	dst = append(dst, `","value":`...)
-	if ch.json != nil {
-		dst = append(dst, ch.json...)
-	} else {
-		dst = ch.val.AppendJSON(dst)
-	}
-	return append(dst, '}')
 }
 
 // An array writes a member whose value is an array, or nothing where no item comes.
@@ -124,7 +109,7 @@ func appendText(dst []byte, member, s string) []byte {
 	if s == "" {
 		return dst
 	}
-	return value.AppendString(append(dst, member...), s)
+	return scan.AppendString(append(dst, member...), s)
 }
 
 // decoder reads lines into its commit, over and over.
@@ -172,10 +157,9 @@ func (d *decoder) decode(line []byte) error {
 		case "version":
 			c.Version, err = r.Int()
 		case "at":
-			var s []byte
-			if s, err = r.StringBytes(); err == nil {
-				c.At, err = parseTime(s)
-			}
+			var at time.Time
+			at, err = entry.ReadTime(r)
+			c.At = at.UnixMilli()
 		case "synced":
 			c.synced, err = r.Int()
 		case "by":
@@ -197,7 +181,7 @@ func (d *decoder) decode(line []byte) error {
 			})
 		case "keys":
 			err = r.Array(func() error {
-				key, err := readDeclared(r)
+				key, err := entry.ReadDeclared(r)
 				c.keys = append(c.keys, key)
 				return err
 			})
@@ -207,7 +191,7 @@ func (d *decoder) decode(line []byte) error {
 			member := string(name)
 			var raw []byte
 			raw, err = r.Raw(value.MaxDepth)
-			c.extra = append(value.AppendString(append(c.extra, ','), member), ':')
+			c.extra = append(scan.AppendString(append(c.extra, ','), member), ':')
 			c.extra = append(c.extra, raw...)
 		}
 		return err
@@ -236,27 +220,15 @@ func (d *decoder) readSet() error {
 		case "name":
 			ch.name, err = r.String()
 		case "kind":
-			var s []byte
-			if s, err = r.StringBytes(); err == nil {
-				kind, err = value.ParseKind(string(s))
-			}
+			kind, err = entry.ReadKind(r)
 		case "value":
-			// The kind stands before the value in what this code writes. In
-			// another order the value is read twice.
-			if kind != value.KindNone {
-				ch.val, err = value.Read(r, kind)
-				break
-			}
-			var raw []byte
-			if raw, err = r.Raw(value.MaxDepth); err == nil {
-				ch.json = raw
-			}
+			ch.json, err = r.Raw(value.MaxDepth)
 		default:
 			_, err = r.Raw(value.MaxDepth)
 		}
 		return err
 	})
-	if err == nil && ch.val.IsZero() && ch.json != nil && kind != value.KindNone {
+	if err == nil && ch.json != nil && kind != value.KindNone {
 		ch.val, err = value.Parse(kind, ch.json)
 	}
 	ch.json = nil
@@ -324,20 +296,14 @@ func (d *decoder) readUsual() bool {
 	}
 	if err == nil && len(name) > 0 && len(kind) > 0 && r.Literal(`,"value":`) {
 		if k := value.KindNamed(kind); k != value.KindNone {
-			if v, err := value.Read(r, k); err == nil && r.Literal(`}`) {
-				d.add(d.keep(name), v)
-				return true
+			if v, n, err := value.ParsePrefix(k, r.Rest()); err == nil {
+				if r.Skip(n); r.Literal(`}`) {
+					d.add(d.keep(name), v)
+					return true
+				}
 			}
 		}
 	}
 	r.Back(start)
 	return false
-}
-
-func parseTime(s []byte) (int64, error) {
-	t, err := time.Parse(time.RFC3339Nano, string(s))
-	if err != nil {
-		return 0, fmt.Errorf("%q is no time", s)
-	}
-	return t.UnixMilli(), nil
 }

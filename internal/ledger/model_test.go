@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/simdisk"
 	"github.com/small-pantry/pantry/value"
@@ -40,7 +40,7 @@ func (m *model) commit(changes map[string]int64) {
 	}
 }
 
-func stateOf(entries []ledger.Entry) map[string]int64 {
+func stateOf(entries []entry.Entry) map[string]int64 {
 	out := map[string]int64{}
 	for _, e := range entries {
 		out[e.Name], _ = e.Value.AsInt()
@@ -49,7 +49,11 @@ func stateOf(entries []ledger.Entry) map[string]int64 {
 }
 
 func collect(s *ledger.Snapshot) map[string]int64 {
-	return stateOf(slices.Collect(s.Entries("", "")))
+	var out []entry.Entry
+	for e := range s.Entries("", "") {
+		out = append(out, e.Entry())
+	}
+	return stateOf(out)
 }
 
 // Random commits, with reopening, compaction, snapshots and looking back among
@@ -86,7 +90,7 @@ func TestAgainstAModel(t *testing.T) {
 			}
 			fail := rapid.IntRange(0, 4).Draw(rt, "fail") == 0
 			no := errors.New("no")
-			_, err := l.CommitWithin(within, ledger.Author{By: "app"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+			_, err := l.CommitWithin(within, entry.Author{By: "app"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
 				for name, n := range changes {
 					if n == 0 {
 						tx.Drop(name)
@@ -121,8 +125,8 @@ func TestAgainstAModel(t *testing.T) {
 			},
 			"declare": func(rt *rapid.T) {
 				name := names.Draw(rt, "key")
-				_, err := l.Commit(ledger.Author{}, func(tx *ledger.Tx) error {
-					tx.Declare(ledger.Declared{Name: name, Kind: value.KindInt, Default: value.Int(1)})
+				_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+					tx.Declare(entry.Declared{Name: name, Kind: value.KindInt, Default: value.Int(1)})
 					return nil
 				})
 				require.NoError(rt, err)
@@ -183,7 +187,7 @@ func TestChangedSince(t *testing.T) {
 	for i, name := range []string{"b", "a", "a/1", "c"} {
 		require.NoError(t, put(l, name, value.Int(int64(i))))
 	}
-	_, err = l.Commit(ledger.Author{}, func(tx *ledger.Tx) error { tx.Drop("a"); return nil })
+	_, err = l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop("a"); return nil })
 	require.NoError(t, err)
 	since := func(version int64, prefix, after string) string {
 		s := l.Snapshot()
@@ -231,7 +235,7 @@ func TestWatcher(t *testing.T) {
 	one.Close()
 	beds.Close()
 	all.Close()
-	_, err = l.Commit(ledger.Author{}, func(*ledger.Tx) error { return nil })
+	_, err = l.Commit(entry.Author{}, func(*ledger.Tx) error { return nil })
 	assert.ErrorIs(t, err, ledger.ErrClosed)
 	assert.ErrorIs(t, l.Refresh(), ledger.ErrClosed)
 	assert.ErrorIs(t, l.Forget(), ledger.ErrClosed)
@@ -242,7 +246,7 @@ func TestJudgePanics(t *testing.T) {
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
 	require.NoError(t, err)
 	assert.PanicsWithValue(t, "mine", func() {
-		_, _ = l.Commit(ledger.Author{}, func(*ledger.Tx) error { panic("mine") })
+		_, _ = l.Commit(entry.Author{}, func(*ledger.Tx) error { panic("mine") })
 	})
 	require.NoError(t, put(l, "a", value.Int(1)))
 	require.NoError(t, l.Close())
@@ -255,7 +259,7 @@ func TestBusyBehindALongCommit(t *testing.T) {
 	require.NoError(t, err)
 	started, goOn, ended := make(chan struct{}), make(chan struct{}), make(chan error)
 	go func() {
-		_, err := l.Commit(ledger.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+		_, err := l.Commit(entry.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
 		ended <- err
 	}()
 	<-started

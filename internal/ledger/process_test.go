@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
@@ -71,7 +72,7 @@ func child(dir, name, writers, times string) error {
 }
 
 func addOne(l *ledger.Ledger, name string) (now int64, err error) {
-	_, err = l.Commit(ledger.Author{}, func(tx *ledger.Tx) error {
+	_, err = l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
 		n, _ := tx.Value(name).AsInt()
 		now = n + 1
 		enc, err := ledger.Encode(value.Int(now))

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
@@ -14,7 +15,7 @@ const MaxQueue = 10_000
 
 // A request is a commit on its way.
 type request struct {
-	author Author
+	author entry.Author
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  Judge
 	turn   chan bool // true: lead the next group; false: it is done
@@ -30,7 +31,8 @@ type request struct {
 var requests = sync.Pool{New: func() any { return &request{turn: make(chan bool, 1)} }}
 
 // A Judge decides what a commit changes. It may be called by another goroutine
-// than the one that commits, but not twice; it must be quick, and must not commit.
+// than the one that commits, and several times, each time on a newer state: only
+// its last run counts. It must be quick, and must not commit.
 type Judge interface{ Judge(tx *Tx) error }
 
 // JudgeFunc is a function that is a Judge.
@@ -45,14 +47,24 @@ func (f JudgeFunc) Judge(tx *Tx) error { return f(tx) }
 //
 // Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored,
 // ErrUncertain, a *journal.DamageError.
-func (l *Ledger) Commit(author Author, judge func(*Tx) error) (Result, error) {
+func (l *Ledger) Commit(author entry.Author, judge func(*Tx) error) (Result, error) {
 	return l.CommitWithin(0, author, JudgeFunc(judge))
+}
+
+// Do is Commit for a judge that has something to say, which Do gives back as
+// its last run said it.
+func Do[R any](l *Ledger, author entry.Author, judge func(*Tx) (R, error)) (said R, result Result, err error) {
+	result, err = l.Commit(author, func(tx *Tx) (err error) {
+		said, err = judge(tx)
+		return err
+	})
+	return said, result, err
 }
 
 // CommitWithin is a prompt Commit: it returns when its changes are written and
 // visible, and they are synced within the time given (0: before it returns).
 // The end of the process does not undo them, a power cut before may.
-func (l *Ledger) CommitWithin(within time.Duration, author Author, judge Judge) (Result, error) {
+func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge Judge) (Result, error) {
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}

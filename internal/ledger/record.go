@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -148,8 +149,16 @@ func (n *Node) Used() (read, written bool) {
 	return f&usedRead != 0, f&usedWritten != 0
 }
 
-// An Entry is a name with its record.
-type Entry struct {
+// A Named is a name with its record.
+type Named struct {
 	Name string
 	*Record
 }
+
+// Entry gives what the record says of the name.
+func (n Named) Entry() entry.Entry {
+	return entry.Entry{Name: n.Name, Value: n.Value, Version: n.Version, Updated: n.Time(), By: n.By, From: n.From}
+}
+
+// Tag is that of the record.
+func (r *Record) Tag() entry.Tag { return entry.Tag{Version: r.Version, At: r.At} }

@@ -11,6 +11,7 @@ import (
 type Snapshot struct {
 	l       *Ledger
 	Version int64
+	epoch   int
 }
 
 // Snapshot keeps the present state readable until Release.
@@ -18,7 +19,7 @@ func (l *Ledger) Snapshot() *Snapshot {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.snaps++
-	return &Snapshot{l, l.version.Load()}
+	return &Snapshot{l, l.version.Load(), l.ring.epoch}
 }
 
 // Release lets go of what only this snapshot could still read.
@@ -60,8 +61,8 @@ func (s *Snapshot) of(n *Node) *Record {
 // Entries gives the entries whose names begin with prefix and come after
 // after, by the byte order of their names. The body may do anything, commit
 // included; Release must come after the walk.
-func (s *Snapshot) Entries(prefix, after string) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) {
+func (s *Snapshot) Entries(prefix, after string) iter.Seq[Named] {
+	return func(yield func(Named) bool) {
 		for e := range s.all(prefix, after) {
 			if e.Found() && !yield(e) {
 				return
@@ -72,11 +73,11 @@ func (s *Snapshot) Entries(prefix, after string) iter.Seq[Entry] {
 
 // All gives every name that has a record, also those that were removed, which
 // come without a value, by the byte order of the names.
-func (s *Snapshot) All() iter.Seq[Entry] { return s.all("", "") }
+func (s *Snapshot) All() iter.Seq[Named] { return s.all("", "") }
 
 // all is All of the names that begin with prefix and come after after.
-func (s *Snapshot) all(prefix, after string) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) {
+func (s *Snapshot) all(prefix, after string) iter.Seq[Named] {
+	return func(yield func(Named) bool) {
 		nodes := s.l.inOrder()
 		i, _ := slices.BinarySearchFunc(nodes, max(prefix, after), func(n *Node, name string) int {
 			return strings.Compare(n.Name, name)
@@ -91,7 +92,7 @@ func (s *Snapshot) all(prefix, after string) iter.Seq[Entry] {
 			if n.Name == after && after != "" {
 				continue
 			}
-			if rec := s.of(n); rec != never && !yield(Entry{n.Name, rec}) {
+			if rec := s.of(n); rec != never && !yield(Named{n.Name, rec}) {
 				return
 			}
 		}
@@ -99,13 +100,55 @@ func (s *Snapshot) all(prefix, after string) iter.Seq[Entry] {
 }
 
 // Changed gives what was set or removed after version, as of the snapshot, by
-// the byte order of the names. A removed name comes as an entry without a value.
-func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Entry] {
-	return func(yield func(Entry) bool) {
-		for e := range s.all(prefix, after) {
+// the byte order of the names. A removed name comes without a value. It costs
+// what changed, where that was not long ago.
+func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Named] {
+	return func(yield func(Named) bool) {
+		for e := range s.since(version, prefix, after) {
 			if e.Version > version && !yield(e) {
 				return
 			}
 		}
 	}
+}
+
+// since gives at least the names that changed after version.
+func (s *Snapshot) since(version int64, prefix, after string) iter.Seq[Named] {
+	s.l.mu.RLock()
+	nodes, known := s.l.ring.after(version)
+	s.l.mu.RUnlock()
+	if !known {
+		return s.all(prefix, after)
+	}
+	nodes = slices.DeleteFunc(nodes, func(n *Node) bool {
+		return !strings.HasPrefix(n.Name, prefix) || after != "" && n.Name <= after
+	})
+	slices.SortFunc(nodes, byName)
+	nodes = slices.Compact(nodes)
+	return func(yield func(Named) bool) {
+		for _, n := range nodes {
+			if rec := s.of(n); rec != never && !yield(Named{n.Name, rec}) {
+				return
+			}
+		}
+	}
+}
+
+// A Point is where somebody stands who follows a ledger.
+type Point struct {
+	version int64
+	epoch   int
+}
+
+// Point is that of the snapshot.
+func (s *Snapshot) Point() Point { return Point{s.Version, s.epoch} }
+
+// Since gives what may have changed since a point, by the byte order of the
+// names: what was set or removed, and where versions have lost their meaning
+// meanwhile, every name that has a record.
+func (s *Snapshot) Since(p Point) iter.Seq[Named] {
+	if p.epoch != s.epoch {
+		return s.All()
+	}
+	return s.Changed(p.version, "", "")
 }

@@ -1,9 +1,11 @@
 package ledger
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
@@ -184,10 +186,11 @@ func (l *Ledger) cut(tail *journal.Tail) error {
 func (l *Ledger) adopt(im *image, whole bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if whole && len(l.nodes) == 0 {
+	if whole && len(l.nodes) == 0 && len(l.watchers) == 0 {
 		// The first load: the image becomes the state.
 		l.nodes = im.nodes
 		l.unordered = true
+		l.ring.from = im.version
 	} else {
 		l.merge(im, whole)
 	}
@@ -195,7 +198,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		clear(l.keys)
 		l.oldest = l.file.Header().Oldest
 	}
-	l.take(im.keys)
+	l.adoptKeys(im.keys)
 	if im.schema >= 0 {
 		l.schema = im.schema
 	}
@@ -204,14 +207,16 @@ func (l *Ledger) adopt(im *image, whole bool) {
 
 // merge shows what differs and wakes who watches it; mu must be held.
 func (l *Ledger) merge(im *image, whole bool) {
-	var names []string
+	type differing struct {
+		node *Node
+		rec  *Record
+	}
+	var changed []differing
 	differ := func(n *Node, rec *Record) {
 		old := n.Record()
-		if old.Version == rec.Version && value.Equal(old.Value, rec.Value) {
-			return
+		if old.Version != rec.Version || !value.Equal(old.Value, rec.Value) {
+			changed = append(changed, differing{n, rec})
 		}
-		l.show(n, rec)
-		names = append(names, n.Name)
 	}
 	for name, n := range im.nodes {
 		differ(l.nodeLocked(name), n.Record())
@@ -223,13 +228,15 @@ func (l *Ledger) merge(im *image, whole bool) {
 			}
 		}
 	}
+	slices.SortFunc(changed, func(a, b differing) int { return cmp.Compare(a.rec.Version, b.rec.Version) })
+	if len(changed) > 0 && changed[0].rec.Version <= l.Version() {
+		l.ring.reset(im.version) // another past than the one that was told
+	}
+	for _, c := range changed {
+		l.show(c.node, c.rec)
+	}
 	l.wake(func(w *Watcher) bool {
-		for _, name := range names {
-			if w.Wants(name) {
-				return true
-			}
-		}
-		return false
+		return slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
 	})
 }
 
@@ -363,8 +370,8 @@ func (l *Ledger) mend() error {
 // and a reader that is behind has to read all anew.
 func (l *Ledger) rewrite(forget bool) error {
 	version := l.Version()
-	s := &Snapshot{l, version} // nothing can change while io is held
-	var recs []Entry
+	s := &Snapshot{l: l, Version: version} // nothing can change while io is held
+	var recs []Named
 	for e := range s.all("", "") {
 		if e.Found() || !forget {
 			recs = append(recs, e)

@@ -1,8 +1,9 @@
 // Package scan reads JSON (RFC 8259) strictly and in one pass: it refuses
-// bytes that are not UTF-8, lone surrogates, control characters in strings
-// and anything after the end. A number keeps its spelling, so that the caller
-// can tell 5 from 5.0, which encoding/json can't. It builds no tree: the
-// caller says what it expects next, which keeps reading a long journal cheap.
+// bytes that are not UTF-8, lone surrogates, control characters in strings, a
+// member that stands twice in one object, and anything after the end. A number
+// keeps its spelling, so that the caller can tell 5 from 5.0, which
+// encoding/json can't. It builds no tree: the caller says what it expects next,
+// which keeps reading a long journal cheap. It also appends JSON.
 package scan
 
 import (
@@ -33,6 +34,12 @@ func New(data []byte) *Reader { return &Reader{data: data} }
 
 // Reset makes r read data from its start.
 func (r *Reader) Reset(data []byte) { r.data, r.pos = data, 0 }
+
+// Rest gives what was not read yet, which belongs to the text.
+func (r *Reader) Rest() []byte { return r.data[r.pos:] }
+
+// Skip passes over n bytes of Rest.
+func (r *Reader) Skip(n int) { r.pos += n }
 
 // Offset is the number of bytes that were read.
 func (r *Reader) Offset() int { return r.pos }
@@ -104,10 +111,14 @@ func (r *Reader) Object(member func(name []byte) error) error {
 		r.pos++
 		return nil
 	}
+	var seen names
 	for {
 		name, err := r.StringBytes()
 		if err != nil {
 			return err
+		}
+		if seen.twice(name) {
+			return r.Errorf("the name %s, which stands in the object already, ends", Quote(string(name)))
 		}
 		if err := r.expect(':'); err != nil {
 			return err
@@ -121,6 +132,38 @@ func (r *Reader) Object(member func(name []byte) error) error {
 		}
 		return r.expect('}')
 	}
+}
+
+// names are those of an object's members: few, and else a map of them.
+type names struct {
+	few  [8][]byte
+	n    int
+	many map[string]bool
+}
+
+// twice takes a name in, and says whether it is there already.
+func (s *names) twice(name []byte) bool {
+	if s.many != nil {
+		twice := s.many[string(name)]
+		s.many[string(name)] = true
+		return twice
+	}
+	for _, other := range s.few[:s.n] {
+		if string(other) == string(name) {
+			return true
+		}
+	}
+	if s.n < len(s.few) {
+		s.few[s.n] = name
+		s.n++
+		return false
+	}
+	s.many = make(map[string]bool, 4*len(s.few))
+	for _, other := range s.few {
+		s.many[string(other)] = true
+	}
+	s.many[string(name)] = true
+	return false
 }
 
 // Array reads an array and calls item before each item, which item must read.

@@ -36,6 +36,37 @@ func TestRawAgainstTheStandardLibrary(t *testing.T) {
 	assert.Error(t, raw(strings.Repeat("[", 65)+strings.Repeat("]", 65)))
 }
 
+// A member stands once in an object, however it is spelt and however many there are.
+func TestTwice(t *testing.T) {
+	var many strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&many, `"m%d":%d,`, i, i)
+	}
+	for s, twice := range map[string]bool{
+		`{"a":1,"b":2}`: false, `{"a":1,"a":2}`: true, `{"a":1,"\u0061":2}`: true, `{"":1,"":2}`: true,
+		`[{"a":1},{"a":1}]`: false, `{"a":{"a":1}}`: false, `{"b":[{"a":{"c":1,"d":2,"c":3}}]}`: true, `{"a":1,"A":2}`: false,
+		`{` + many.String() + `"m40":0}`: false, `{` + many.String() + `"m7":0}`: true, `{` + many.String() + `"m39":0}`: true, `{` + many.String() + `"m8":0}`: true,
+	} {
+		err := raw(s)
+		assert.Equal(t, twice, err != nil, "%.40s: %v", s, err)
+	}
+}
+
+func TestAppend(t *testing.T) {
+	o := scan.AppendObject([]byte("x "))
+	o.Text("a\n", "ä\"\x01")
+	o.TextIf("b", "")
+	o.Int("c", -5)
+	o.IntIf("d", 0)
+	o.Bool("e", false)
+	o.BoolIf("f", false)
+	scan.Array(&o, "g", []int{1, 2}, func(dst []byte, n int) []byte { return fmt.Append(dst, n) })
+	assert.Equal(t, `x {"a\n":"ä\"\u0001","c":-5,"e":false,"g":[1,2]}`, string(o.End()))
+	none := scan.AppendObject(nil)
+	assert.Equal(t, `{}`, string(none.End()))
+	assert.Equal(t, `"`+strings.Repeat("ä", 60)+`…"`, scan.Quote(strings.Repeat("ä", 61)))
+}
+
 func TestReader(t *testing.T) {
 	r := scan.New([]byte(` {"n": -42, "f":1.50, "s":"a\u00e4", "l":[true,null], "skip":{"x":[1]} } `))
 	got := map[string]string{}
@@ -117,7 +148,7 @@ func FuzzRaw(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		if raw(s) != nil {
-			if utf8.ValidString(s) && json.Valid([]byte(s)) && !strings.Contains(s, `\u`) && strings.Count(s, "[")+strings.Count(s, "{") <= 64 {
+			if utf8.ValidString(s) && json.Valid([]byte(s)) && !strings.Contains(s, `\u`) && !strings.Contains(raw(s).Error(), "stands in the object already") && strings.Count(s, "[")+strings.Count(s, "{") <= 64 {
 				t.Fatalf("%q is refused: %v", s, raw(s))
 			}
 			return

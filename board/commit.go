@@ -1,0 +1,133 @@
+package board
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
+)
+
+// An Op is one step of a Commit: its Op, a value.Op, on the entry called Name;
+// or with Reset the removal of every entry whose name begins with Prefix. If
+// makes it conditional.
+type Op = entry.Edit
+
+// A Committed is what a Commit did: the board's Version after it; the Entries
+// that its ops are about, as they stand now, and those of them that are Gone; and
+// in Results, for each op, whether it Changed something, and what was Taken.
+type Committed = wire.Page
+
+// MaxOps is how many ops one Commit has at most.
+const MaxOps = wire.MaxEdits
+
+// Commit makes all changes in one commit or, where one is refused, none.
+//
+// The errors are pantry.ErrConflict for a condition that does not hold;
+// pantry.ErrAbsent for a drop, or a take, of what is not there; ErrWrongKind and
+// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrUnreachable, after
+// which the changes may have been made or not.
+func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
+	return b.commit(ctx, "commit", ops)
+}
+
+// commit is the one way by which a board is written.
+func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, error) {
+	about := namesOf(ops)
+	if len(ops) > MaxOps {
+		return Committed{}, b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(ops), MaxOps))
+	}
+	for _, o := range ops {
+		if o.Reset {
+			continue
+		}
+		if err := pantry.CheckName(o.Name); err != nil {
+			return Committed{}, b.fail(op, o.Name, err)
+		}
+	}
+	got, err := b.send(ctx, request{
+		op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops),
+		header: http.Header{"Content-Type": {"application/json"}},
+	})
+	if err != nil {
+		return Committed{}, b.fail(op, about, err)
+	}
+	page, err := b.readPage(got.body)
+	if err == nil && len(page.Results) != len(ops) {
+		err = unexpected(fmt.Errorf("it tells of %d ops, and %d were sent", len(page.Results), len(ops)))
+	}
+	if err != nil {
+		return Committed{}, b.fail(op, about, err)
+	}
+	b.learnFrom(page)
+	return *page, nil
+}
+
+// namesOf gives the names that ops are about, for an error.
+func namesOf(ops []Op) string {
+	const few = 3
+	var names []string
+	for _, o := range ops {
+		if o.Name != "" {
+			names = append(names, o.Name)
+		}
+	}
+	if more := len(names) - few; more > 1 {
+		names = append(names[:few], fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
+// learnFrom lets variables know what a commit made of their entries.
+func (b *Board) learnFrom(page *wire.Page) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, g := range page.Gone {
+		if b.nodes[g.Name] != nil {
+			b.learnLocked(Entry{Name: g.Name, Version: g.Version, From: b.instance}, false)
+		}
+	}
+	for _, e := range page.Entries {
+		if b.nodes[e.Name] != nil {
+			b.learnLocked(e, false)
+		}
+	}
+}
+
+// Put stores a value under a name without a key, and gives the entry. An entry
+// keeps its kind: a value of another is converted exactly, or refused with
+// pantry.ErrWrongKind; an Op whose Kind is set changes it.
+func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, error) {
+	if err := v.Check(); err != nil {
+		return Entry{}, b.fail("put", name, err)
+	}
+	return b.operate(ctx, "put", name, value.Op{Verb: value.Put, Operand: v})
+}
+
+// Drop removes what is stored under the names, in one commit. Where nothing is
+// stored under one of them, the error is pantry.ErrAbsent and nothing is removed.
+func (b *Board) Drop(ctx context.Context, names ...string) error {
+	ops := make([]Op, len(names))
+	for i, name := range names {
+		ops[i] = Op{Name: name, Op: value.Op{Verb: value.Drop}}
+	}
+	_, err := b.commit(ctx, "drop", ops)
+	return err
+}
+
+// operate makes one operation on an entry, and gives the entry.
+func (b *Board) operate(ctx context.Context, op, name string, o value.Op) (Entry, error) {
+	done, err := b.commit(ctx, op, []Op{{Name: name, Op: o}})
+	if err != nil {
+		return Entry{}, err
+	}
+	if len(done.Entries) != 1 {
+		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it tells of %d entries, and one was written", len(done.Entries))))
+	}
+	return done.Entries[0], nil
+}

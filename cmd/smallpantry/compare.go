@@ -1,0 +1,80 @@
+package main
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/term"
+)
+
+func (a *app) compare() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "compare PLACE PLACE",
+		Short: "Compare two moments, two devices, or a device and a board",
+		Long: `compare tells what the second PLACE has more, has not, and has otherwise than the
+first. PLACE@VERSION is a place as it was. The exit code is 1 when they differ.`,
+		Example: "  smallpantry compare garden/plotbook@12 garden/plotbook\n  smallpantry compare garden/plotbook http://127.0.0.1:8437/boards/rowan-street",
+		Args:    exactly(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			one, err := a.entries(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			two, err := a.entries(cmd.Context(), args[1])
+			if err != nil {
+				return err
+			}
+			d := place.Compare(one, two)
+			if a.json {
+				err = a.printJSON(d)
+			} else {
+				a.printDifference(d)
+			}
+			if err == nil && d.Any() {
+				return exitError{exitFailed, ""}
+			}
+			return err
+		},
+	}
+	return a.withJSON(cmd)
+}
+
+// entries gives what a PLACE or PLACE@VERSION holds, by name.
+func (a *app) entries(ctx context.Context, where string) ([]entry.Entry, error) {
+	l, err := a.listingOf(ctx, where)
+	return l.Entries, err
+}
+
+// listingOf is entries with what else is known of the place.
+func (a *app) listingOf(ctx context.Context, where string) (place.Listing, error) {
+	p, err := a.read(where, place.Way{})
+	if err != nil {
+		return place.Listing{}, err
+	}
+	defer p.Close()
+	return p.List(ctx, "")
+}
+
+// printDifference prints what differs, a line each.
+func (a *app) printDifference(d place.Difference) {
+	if !d.Any() {
+		fmt.Fprintln(a.stdout, "no difference")
+		return
+	}
+	t := a.out().Table("", "name", "first", "second")
+	t.Flexible = []int{2, 3, 1}
+	for _, e := range d.Added {
+		t.Row("added", e.Name, "–", term.Shown(e.Value))
+	}
+	for _, e := range d.Gone {
+		t.Row("gone", e.Name, term.Shown(e.Value), "–")
+	}
+	for _, c := range d.Changed {
+		t.Row("changed", c.Name, term.Shown(c.Old)+term.KindIfOther(c.Old, c.New), term.Shown(c.New)+term.KindIfOther(c.New, c.Old))
+	}
+	t.Print()
+}

@@ -1,0 +1,113 @@
+package entry
+
+import (
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Declared is a key as an app declared it, which a place keeps beside the
+// entries, so that a second app can be told when it means another.
+type Declared struct {
+	Name     string
+	Kind     value.Kind
+	Default  value.Value // no value for a sealed key and for a family
+	About    string
+	Min, Max value.Value // no value: no bound
+	Keep     int         // 0: a list of any length
+	Family   bool        // it stands for Name/ and anything, as the records of a collection
+	Gone     bool        // in a line of the file: the declaration is withdrawn
+}
+
+// Equal says whether two declarations say the same.
+func (d Declared) Equal(e Declared) bool {
+	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Family == e.Family && d.Gone == e.Gone &&
+		value.Equal(d.Default, e.Default) && value.Equal(d.Min, e.Min) && value.Equal(d.Max, e.Max)
+}
+
+// AppendJSON appends the declaration as an object; what it doesn't say is left out.
+func (d Declared) AppendJSON(dst []byte) []byte {
+	o := scan.AppendObject(dst)
+	o.Text("name", d.Name)
+	o.Text("kind", d.Kind.String())
+	for _, m := range [...]struct {
+		name string
+		v    value.Value
+	}{{"default", d.Default}, {"min", d.Min}, {"max", d.Max}} {
+		if !m.v.IsZero() {
+			o.Dst = m.v.AppendJSON(o.Name(m.name))
+		}
+	}
+	o.TextIf("about", d.About)
+	o.IntIf("keep", int64(d.Keep))
+	o.BoolIf("family", d.Family)
+	o.BoolIf("gone", d.Gone)
+	return o.End()
+}
+
+// MarshalJSON gives the form of AppendJSON.
+func (d Declared) MarshalJSON() ([]byte, error) { return d.AppendJSON(nil), nil }
+
+// ReadDeclared reads a declaration as AppendJSON writes it.
+func ReadDeclared(r *scan.Reader) (d Declared, err error) {
+	raw := map[string][]byte{}
+	err = r.Object(func(member []byte) (err error) {
+		switch string(member) {
+		case "name":
+			d.Name, err = r.String()
+		case "kind":
+			d.Kind, err = ReadKind(r)
+		case "about":
+			d.About, err = r.String()
+		case "keep":
+			var n int64
+			n, err = r.Int()
+			d.Keep = int(n)
+		case "family":
+			d.Family, err = ReadBool(r)
+		case "gone":
+			d.Gone, err = ReadBool(r)
+		default:
+			name := string(member)
+			raw[name], err = r.Raw(value.MaxDepth)
+		}
+		return err
+	})
+	for name, to := range map[string]*value.Value{"default": &d.Default, "min": &d.Min, "max": &d.Max} {
+		if err == nil && raw[name] != nil {
+			*to, err = value.Parse(d.Kind, raw[name])
+		}
+	}
+	if err == nil && (d.Name == "" || d.Kind == value.KindNone) {
+		err = r.Errorf("a declared key without a name or a kind, which ends")
+	}
+	return d, err
+}
+
+// DeclaredFor gives the key by which a name is declared: itself, or the nearest
+// family that it is in. find gives the key of a name. Where none is, the result has no kind.
+func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared {
+	for of := range Families(name) {
+		d, ok := find(of)
+		switch {
+		case !ok:
+		case d.Family && of == name: // the newest number of its records
+			return Declared{Name: name, Kind: value.KindInt}
+		default:
+			return d
+		}
+	}
+	return Declared{Name: name}
+}
+
+// Among finds a key in a list, for DeclaredFor.
+func Among(keys []Declared) func(name string) (Declared, bool) {
+	return func(name string) (Declared, bool) {
+		i := slices.IndexFunc(keys, func(k Declared) bool { return k.Name == name })
+		if i < 0 {
+			return Declared{}, false
+		}
+		return keys[i], true
+	}
+}

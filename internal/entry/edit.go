@@ -1,0 +1,236 @@
+package entry
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// ErrConflict is returned when a condition does not hold: the entry has
+// another version than was asked for, or is there already.
+var ErrConflict = errors.New("conflict")
+
+// An Edit is one step of a commit: an operation on a name, or with Reset the
+// removal of every entry whose name begins with Prefix.
+type Edit struct {
+	Name   string
+	Op     value.Op
+	Reset  bool
+	Prefix string
+	// Cond is about the entry as it was before the commit.
+	Cond Cond
+}
+
+// If gives the edit on condition that the entry is as it was seen: at a version,
+// since a moment. Version 0 means absent; a zero moment, whatever the moment.
+func (e Edit) If(version int64, updated time.Time) Edit {
+	t := Tag{Version: version}
+	if !updated.IsZero() && version > 0 {
+		t.At = updated.UnixMilli()
+	}
+	e.Cond = Cond{Is: []Tag{t}}
+	return e
+}
+
+// A Tag tells what is stored apart from what was before: its version, and the
+// milliseconds since 1970 of its moment, since a board that is made again
+// counts anew.
+type Tag struct {
+	Version int64 // 0: nothing is stored; Anything; Never
+	At      int64 // 0: whatever the moment
+}
+
+// Versions of a Tag that are none.
+const (
+	Anything = -1 // whatever is stored
+	Never    = -2 // no entry has it
+)
+
+// TagOf is the tag of an entry.
+func TagOf(version int64, updated time.Time) Tag { return Tag{version, updated.UnixMilli()} }
+
+// String gives the tag as the wire has it, without quotes.
+func (t Tag) String() string {
+	s := strconv.FormatInt(t.Version, 10)
+	if t.At != 0 {
+		s += "-" + strconv.FormatInt(t.At, 10)
+	}
+	return s
+}
+
+// ParseTag reads a tag: VERSION-MILLISECONDS, or VERSION. What is neither is a
+// tag that no entry has.
+func ParseTag(s string) Tag {
+	v, at, both := strings.Cut(s, "-")
+	version, err := strconv.ParseUint(v, 10, 63)
+	t := Tag{Version: int64(version)}
+	if err == nil && both {
+		var ms uint64
+		ms, err = strconv.ParseUint(at, 10, 63)
+		t.At = int64(ms)
+	}
+	if err != nil {
+		return Tag{Version: Never}
+	}
+	return t
+}
+
+// matches says whether the tag is that of what is stored.
+func (t Tag) matches(found bool, has Tag) bool {
+	switch t.Version {
+	case Anything:
+		return found
+	case 0:
+		return !found
+	}
+	return found && t.Version == has.Version && (t.At == 0 || t.At == has.At)
+}
+
+// A Cond is a condition of an Edit. The zero Cond always holds.
+type Cond struct {
+	Is  []Tag // what is stored has one of these, if there are any
+	Not []Tag // and none of these
+}
+
+// IsZero says whether the condition always holds.
+func (c Cond) IsZero() bool { return len(c.Is) == 0 && len(c.Not) == 0 }
+
+// Check says whether the condition holds for what is stored under a name, if
+// anything is. The error is an ErrConflict.
+func (c Cond) Check(name string, found bool, has Tag) error {
+	matches := func(t Tag) bool { return t.matches(found, has) }
+	switch {
+	case len(c.Is) > 0 && !slices.ContainsFunc(c.Is, matches):
+		wanted := make([]string, len(c.Is))
+		for i, t := range c.Is {
+			switch t.Version {
+			case 0:
+				wanted[i] = "absent"
+			case Anything:
+				wanted[i] = "there"
+			case Never:
+				wanted[i] = "at a version that it never had"
+			default:
+				wanted[i] = "at " + t.String()
+			}
+		}
+		return refuse.As(ErrConflict, "%s is %s, and was to be %s", name, stands(found, has), strings.Join(wanted, " or "))
+	case slices.ContainsFunc(c.Not, matches):
+		return refuse.As(ErrConflict, "%s is there already, %s", name, stands(found, has))
+	}
+	return nil
+}
+
+func stands(found bool, has Tag) string {
+	if !found {
+		return "absent"
+	}
+	return fmt.Sprintf("at version %d", has.Version)
+}
+
+// AppendJSON appends the edit as an object: that of its Op, with the name and
+// the condition, or {"op":"reset","prefix":"gate/"}.
+func (e Edit) AppendJSON(dst []byte) []byte {
+	o := scan.AppendObject(dst)
+	if e.Reset {
+		o.Text("op", "reset")
+		o.Text("prefix", e.Prefix)
+		return o.End()
+	}
+	o.Text("name", e.Name)
+	if len(e.Cond.Is) == 1 {
+		o.Text("if", e.Cond.Is[0].String())
+	}
+	out := e.Op.AppendJSON(o.Dst)
+	out[len(o.Dst)] = ',' // where the object of the Op opens
+	return out
+}
+
+// MarshalJSON gives the form of AppendJSON.
+func (e Edit) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
+
+// ReadEdit reads an edit as AppendJSON writes it, strictly. The error wraps
+// value.ErrInvalid.
+func ReadEdit(data []byte) (e Edit, err error) {
+	var verb string
+	var prefix, cond []byte
+	r := scan.New(data)
+	err = r.Object(func(member []byte) (err error) {
+		switch string(member) {
+		case "op":
+			if r.Peek() == '"' {
+				verb, err = r.String()
+				return err
+			}
+		case "name":
+			e.Name, err = r.String()
+			return err
+		case "prefix":
+			prefix, err = r.Raw(value.MaxDepth)
+			return err
+		case "if":
+			cond, err = r.Raw(value.MaxDepth)
+			return err
+		}
+		_, err = r.Raw(value.MaxDepth)
+		return err
+	})
+	if err != nil {
+		return e, refuse.As(value.ErrInvalid, "it can't be read: %v", err)
+	}
+	if verb == "reset" {
+		return readReset(data, prefix)
+	}
+	if err = CheckName(e.Name); err != nil {
+		return e, err
+	}
+	if cond != nil {
+		if e.Cond, err = readIf(cond); err != nil {
+			return e, err
+		}
+	}
+	e.Op, err = value.ParseOp(data, "name", "if")
+	return e, err
+}
+
+func readReset(data, prefix []byte) (e Edit, err error) {
+	r := scan.New(data)
+	err = r.Object(func(member []byte) error {
+		if m := string(member); m != "op" && m != "prefix" {
+			return refuse.As(value.ErrInvalid, "the operation reset takes no %s; it takes prefix", scan.Quote(m))
+		}
+		_, err := r.Raw(value.MaxDepth)
+		return err
+	})
+	if err != nil {
+		return e, err
+	}
+	e.Reset = true
+	if prefix != nil {
+		e.Prefix, err = scan.New(prefix).String()
+	}
+	if prefix == nil || err != nil {
+		return e, refuse.As(value.ErrInvalid, `the operation reset needs "prefix", a text; an empty one means all`)
+	}
+	return e, nil
+}
+
+// readIf reads a condition: an ETag, a version, or 0 for absent.
+func readIf(raw []byte) (Cond, error) {
+	text := string(raw)
+	if raw[0] == '"' {
+		text, _ = scan.New(raw).String()
+	}
+	t := ParseTag(strings.Trim(text, `"`))
+	if t.Version == Never {
+		return Cond{}, refuse.As(value.ErrInvalid, `"if" is %s, and must be an ETag, a version, or 0 for absent`, raw)
+	}
+	return Cond{Is: []Tag{t}}, nil
+}

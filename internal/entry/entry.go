@@ -1,0 +1,179 @@
+// Package entry has what devices, boards and commands say of entries, once:
+// an Entry, an Edit of one, a Change that was made, the Commit it was made in,
+// a Declared key, and the JSON form of each, which is that of the file and of
+// the wire.
+package entry
+
+import (
+	"time"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// An Entry is what is stored under a name, whatever key it was written with.
+type Entry struct {
+	Name    string
+	Value   value.Value // no value: nothing is stored
+	Version int64       // the commit that changed it last
+	Updated time.Time   // when, by the clock of the writer
+	By      string      // the app that changed it, where it gave its name
+	From    string      // which of its copies, on a board
+}
+
+// An Author says who commits: the app, and which of its copies.
+type Author struct{ By, From string }
+
+// timeLayout is that of a commit's time: milliseconds, UTC.
+const timeLayout = "2006-01-02T15:04:05.000Z"
+
+// AppendTime appends a commit's time.
+func AppendTime(dst []byte, at time.Time) []byte { return at.UTC().AppendFormat(dst, timeLayout) }
+
+// FormatTime gives a commit's time as text.
+func FormatTime(at time.Time) string { return at.UTC().Format(timeLayout) }
+
+// ParseTime reads a commit's time, of any precision.
+func ParseTime(s []byte) (time.Time, error) { return time.Parse(time.RFC3339Nano, string(s)) }
+
+// AppendStored appends what a line of the file says of an entry, an object of
+// name, kind and value. encoded is the JSON form of v, where it is made already.
+func AppendStored(dst []byte, name string, v value.Value, encoded []byte) []byte {
+	return append(appendStored(dst, name, v, encoded), '}')
+}
+
+func appendStored(dst []byte, name string, v value.Value, encoded []byte) []byte {
+	dst = scan.AppendString(append(dst, `{"name":`...), name)
+	dst = append(append(append(dst, `,"kind":"`...), v.Kind().String()...), `","value":`...)
+	if encoded != nil {
+		return append(dst, encoded...)
+	}
+	return v.AppendJSON(dst)
+}
+
+// AppendJSON appends the entry as an object:
+//
+//	{"name":"tank/litres","kind":"int","value":420,"version":17,"updated":"2026-05-03T09:12:44.123Z","by":"tankwatch","from":"9c1f03ab22d4e6f0"}
+func (e Entry) AppendJSON(dst []byte) []byte {
+	return e.appendRest(appendStored(dst, e.Name, e.Value, nil))
+}
+
+// AppendBare is AppendJSON without the value.
+func (e Entry) AppendBare(dst []byte) []byte {
+	dst = scan.AppendString(append(dst, `{"name":`...), e.Name)
+	dst = append(append(append(dst, `,"kind":"`...), e.Value.Kind().String()...), '"')
+	return e.appendRest(dst)
+}
+
+func (e Entry) appendRest(dst []byte) []byte {
+	dst = value.Int(e.Version).AppendJSON(append(dst, `,"version":`...))
+	dst = append(AppendTime(append(dst, `,"updated":"`...), e.Updated), '"')
+	if e.By != "" {
+		dst = scan.AppendString(append(dst, `,"by":`...), e.By)
+	}
+	if e.From != "" {
+		dst = scan.AppendString(append(dst, `,"from":`...), e.From)
+	}
+	return append(dst, '}')
+}
+
+// MarshalJSON gives the form of AppendJSON.
+func (e Entry) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
+
+// UnmarshalJSON reads the form of AppendJSON; unknown members are passed over.
+func (e *Entry) UnmarshalJSON(data []byte) (err error) {
+	*e, err = whole(data, Read)
+	return err
+}
+
+// whole reads all of data.
+func whole[T any](data []byte, read func(*scan.Reader) (T, error)) (T, error) {
+	r := scan.New(data)
+	x, err := read(r)
+	if err == nil {
+		err = r.End()
+	}
+	return x, err
+}
+
+// Read reads an entry as AppendJSON or AppendBare writes it.
+func Read(r *scan.Reader) (e Entry, err error) {
+	var k value.Kind
+	var raw []byte
+	err = r.Object(func(member []byte) (err error) {
+		switch string(member) {
+		case "name":
+			e.Name, err = r.String()
+		case "kind":
+			k, err = ReadKind(r)
+		case "value":
+			raw, err = r.Raw(value.MaxDepth)
+		case "version":
+			e.Version, err = r.Int()
+		case "updated":
+			e.Updated, err = ReadTime(r)
+		case "by":
+			e.By, err = r.String()
+		case "from":
+			e.From, err = r.String()
+		default:
+			_, err = r.Raw(value.MaxDepth)
+		}
+		return err
+	})
+	switch {
+	case err != nil:
+		return e, err
+	case raw != nil && k == value.KindNone:
+		return e, r.Errorf("an entry with a value and no kind ends")
+	case raw != nil:
+		e.Value, err = value.Parse(k, raw)
+	}
+	return e, err
+}
+
+// ReadKind reads the name of a kind.
+func ReadKind(r *scan.Reader) (value.Kind, error) {
+	s, err := r.StringBytes()
+	if err != nil {
+		return value.KindNone, err
+	}
+	if k := value.KindNamed(s); k != value.KindNone {
+		return k, nil
+	}
+	return value.ParseKind(string(s)) // which tells what is wrong
+}
+
+// ReadTime reads a commit's time.
+func ReadTime(r *scan.Reader) (time.Time, error) {
+	s, err := r.StringBytes()
+	if err != nil {
+		return time.Time{}, err
+	}
+	at, err := ParseTime(s)
+	if err != nil {
+		return at, r.Errorf("%q, which is no time, ends", s)
+	}
+	return at, nil
+}
+
+// ReadBool reads true or false.
+func ReadBool(r *scan.Reader) (bool, error) {
+	w, err := r.Word()
+	if err == nil && w == "null" {
+		err = r.Errorf("null, where true or false should stand, ends")
+	}
+	return w == "true", err
+}
+
+// Quoted gives a value for a message: text in quotes, cut after 60 characters.
+func Quoted(v value.Value) string {
+	if s, ok := v.AsText(); ok {
+		return scan.Quote(s)
+	}
+	s := v.String()
+	if r := []rune(s); len(r) > 60 {
+		s = string(r[:60]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,59 @@
+package place
+
+import (
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Difference is what two lists of entries have not in common.
+type Difference struct {
+	Added, Gone []entry.Entry
+	Changed     []entry.Change
+}
+
+// Any says whether there is any.
+func (d Difference) Any() bool { return len(d.Added)+len(d.Gone)+len(d.Changed) > 0 }
+
+// Compare goes over two lists that are in the order of their names.
+func Compare(one, two []entry.Entry) (d Difference) {
+	for len(one) > 0 || len(two) > 0 {
+		switch {
+		case len(two) == 0 || len(one) > 0 && one[0].Name < two[0].Name:
+			d.Gone, one = append(d.Gone, one[0]), one[1:]
+		case len(one) == 0 || two[0].Name < one[0].Name:
+			d.Added, two = append(d.Added, two[0]), two[1:]
+		default:
+			if !value.Equal(one[0].Value, two[0].Value) {
+				d.Changed = append(d.Changed, entry.Change{Name: one[0].Name, Old: one[0].Value, New: two[0].Value})
+			}
+			one, two = one[1:], two[1:]
+		}
+	}
+	return d
+}
+
+// Changes gives the changes that make one list hold what is in the other and,
+// with exactly, nothing else.
+func (d Difference) Changes(exactly bool) (changes []entry.Change) {
+	for _, e := range d.Added {
+		changes = append(changes, entry.Change{Name: e.Name, New: e.Value})
+	}
+	changes = append(changes, d.Changed...)
+	if exactly {
+		for _, e := range d.Gone {
+			changes = append(changes, entry.Change{Name: e.Name, Old: e.Value})
+		}
+	}
+	return changes
+}
+
+// MarshalJSON gives {"added":[…],"gone":[…],"changed":[…]}.
+func (d Difference) MarshalJSON() ([]byte, error) {
+	o := scan.AppendObject(nil)
+	write := func(dst []byte, e entry.Entry) []byte { return e.AppendJSON(dst) }
+	scan.Array(&o, "added", d.Added, write)
+	scan.Array(&o, "gone", d.Gone, write)
+	scan.Array(&o, "changed", d.Changed, func(dst []byte, c entry.Change) []byte { return c.AppendJSON(dst) })
+	return o.End(), nil
+}

@@ -1,0 +1,141 @@
+package place
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"path/filepath"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/value"
+)
+
+// device is a namespace as a place. Edits go to its ledger by the rules by
+// which a server makes them, so that both mean the same.
+type device struct {
+	ns    *pantry.Namespace
+	l     *ledger.Ledger // that of ns, once more; nil for a reader
+	place string
+}
+
+func openDevice(ns *pantry.Namespace, where string, write bool) (Present, error) {
+	d := &device{ns: ns, place: where}
+	if !write {
+		return d, nil
+	}
+	var err error
+	if d.l, err = ledger.Open(filepath.Dir(ns.Path()), ns.Name(), ledger.Options{}); err != nil {
+		return nil, errors.Join(err, ns.Close())
+	}
+	return d, nil
+}
+
+func (d *device) Where() string { return d.ns.Path() }
+
+func (d *device) Close() error {
+	err := d.ns.Close()
+	if d.l != nil {
+		err = errors.Join(err, d.l.Close())
+	}
+	return err
+}
+
+func (d *device) Get(_ context.Context, name string) (entry.Entry, bool, error) {
+	e, found := d.ns.Entry(name)
+	return e, found, nil
+}
+
+func (d *device) List(_ context.Context, prefix string) (Listing, error) {
+	l := Listing{Place: d.place, Path: d.ns.Path(), Version: d.ns.Version(), Declared: d.ns.Declared()}
+	for e := range d.ns.Entries(prefix) {
+		l.Entries = append(l.Entries, e)
+	}
+	return l, nil
+}
+
+func (d *device) History(_ context.Context, limit int, names []string) ([]entry.Commit, error) {
+	return d.ns.History(limit, names...)
+}
+
+func (d *device) At(_ context.Context, version int64) ([]entry.Entry, error) {
+	return d.ns.EntriesAt(version)
+}
+
+func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
+	return func(yield func(entry.Entry, error) bool) {
+		first := true
+		for changed := range d.ns.WatchNames(ctx, names...) {
+			for _, name := range changed {
+				e, _ := d.ns.Entry(name)
+				if !yield(e, nil) {
+					return
+				}
+			}
+			first = false
+		}
+		if first && ctx.Err() == nil {
+			yield(entry.Entry{}, errors.New("the namespace was closed"))
+		}
+	}
+}
+
+func (d *device) Commit(_ context.Context, edits []entry.Edit) (board.Committed, error) {
+	out, err := rules.Commit(d.l, entry.Author{By: clientName}, edits)
+	return board.Committed{Version: out.Version, Entries: out.Entries, Gone: out.Gone, Results: out.Results}, err
+}
+
+// Rename takes the key's declaration along, which no edit does.
+func (d *device) Rename(_ context.Context, from, to string) (entry.Entry, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		if _, found := b.Entry(from); !found {
+			return absent("nothing is stored under %s in %s", from, d.place)
+		}
+		return b.Rename(from, to)
+	})
+	e, _ := d.ns.Entry(to)
+	return e, err
+}
+
+// Reset leaves nothing of what was in the file, which no edit does.
+func (d *device) Reset(context.Context) (int64, []string, error) {
+	gone := []string{}
+	for e := range d.ns.Entries("") {
+		gone = append(gone, e.Name)
+	}
+	err := d.ns.Reset()
+	return d.ns.Version(), gone, err
+}
+
+func (d *device) Apply(_ context.Context, changes []entry.Change) (int64, error) {
+	err := d.ns.Commit(func(b *pantry.Batch) error {
+		for _, c := range changes {
+			now, _ := b.Entry(c.Name)
+			if !value.Equal(now.Value, c.Old) {
+				return meanwhile(c.Name)
+			}
+			var err error
+			if c.New.IsZero() {
+				err = b.Drop(c.Name)
+			} else {
+				err = b.Put(c.Name, c.New)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return d.ns.Version(), err
+}
+
+func meanwhile(name string) error {
+	return refuse.As(pantry.ErrConflict, "%s was changed meanwhile", name)
+}
+
+// Replaced draws a new id for the file.
+func (d *device) Replaced() error { return d.l.Renew() }

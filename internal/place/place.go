@@ -1,0 +1,252 @@
+// Package place is what the commands work on: a namespace on this device or a
+// board on the web, by the same verbs, as it is or as it was.
+package place
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Place is a namespace or a board, to read. It must be closed.
+type Place interface {
+	Where() string // for people
+	Get(ctx context.Context, name string) (entry.Entry, bool, error)
+	List(ctx context.Context, prefix string) (Listing, error)
+	History(ctx context.Context, limit int, names []string) ([]entry.Commit, error)
+	// Watch gives the values now and then each change, until ctx ends; of
+	// everything without names.
+	Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error]
+	Close() error
+}
+
+// A Present is a place as it is now, which can be changed.
+type Present interface {
+	Place
+	// Commit makes edits, all or none.
+	Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error)
+	At(ctx context.Context, version int64) ([]entry.Entry, error)
+	Rename(ctx context.Context, from, to string) (entry.Entry, error)
+	// Reset removes everything, and tells the names that were there.
+	Reset(ctx context.Context) (version int64, gone []string, err error)
+	// Apply makes each entry what it is to be, if it is still what it was, in one
+	// commit. A declared range does not hold for it.
+	Apply(ctx context.Context, changes []entry.Change) (version int64, err error)
+	// Replaced tells that all of it was replaced by what did not come from it.
+	Replaced() error
+}
+
+// A Listing is all that a place holds.
+type Listing struct {
+	Place    string
+	Path     string // of the file, on a device
+	Version  int64
+	Entries  []entry.Entry // by the byte order of their names
+	Declared []entry.Declared
+}
+
+// A Way is how a place is opened.
+type Way struct {
+	Write  bool
+	Create bool                                 // make a namespace that isn't there; implies Write
+	Every  time.Duration                        // how often to look for changes; 0: the default
+	Tell   func(where string, p pantry.Problem) // is called with what opening and reading meet
+}
+
+// Patience is how long a call to a server is tried again.
+const Patience = 2 * time.Second
+
+// clientName is what commands call themselves.
+const clientName = "smallpantry"
+
+// UsageError is about how a place is named, not about what is there.
+type UsageError struct{ Err error }
+
+func (e UsageError) Error() string { return e.Err.Error() }
+
+// Unwrap gives the cause.
+func (e UsageError) Unwrap() error { return e.Err }
+
+func usage(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
+
+// absent is the error for what is not there.
+func absent(format string, args ...any) error {
+	return &absence{fmt.Sprintf(format, args...)}
+}
+
+type absence struct{ sentence string }
+
+func (e *absence) Error() string { return e.sentence }
+func (e *absence) Unwrap() error { return pantry.ErrAbsent }
+
+// IsURL says whether a place is a board, or a server.
+func IsURL(s string) bool {
+	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
+}
+
+// IsBoard says whether a URL is that of a board.
+func IsBoard(url string) bool { return IsURL(url) && strings.Contains(url, "/boards/") }
+
+// Open opens DIR/NAMESPACE or http://HOST/boards/BOARD as it is.
+func Open(where string, w Way) (Present, error) {
+	tell := func(p pantry.Problem) { w.Tell(where, p) }
+	if IsURL(where) {
+		b, err := board.Join(where, board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell))
+		if err != nil {
+			return nil, err
+		}
+		return &shared{b: b, address: where}, nil
+	}
+	dir, name, err := Split(where)
+	if err != nil {
+		return nil, err
+	}
+	if err := NotExport(dir, name); err != nil {
+		return nil, err
+	}
+	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.Every), pantry.As(clientName)}
+	if !w.Write && !w.Create {
+		opts = append(opts, pantry.ReadOnly())
+	} else if !w.Create && !isFile(filepath.Join(dir, name+".jsonl")) {
+		return nil, NoNamespace(dir, name)
+	}
+	ns, err := pantry.Open(dir, name, opts...)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, NoNamespace(dir, name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return openDevice(ns, where, w.Write || w.Create)
+}
+
+// OpenAt opens a place as it was at a version, to read.
+func OpenAt(where string, version int64, w Way) (Place, error) {
+	p, err := Open(where, w)
+	if err != nil {
+		return nil, err
+	}
+	return &past{p, p, version}, nil
+}
+
+// NoNamespace is the error for a namespace that isn't there.
+func NoNamespace(dir, name string) error {
+	if path := filepath.Join(dir, name); IsDir(path) {
+		return absent("%[1]s is a directory and no namespace: write %[1]s/NAMESPACE; smallpantry list %[1]s lists what there is", path)
+	}
+	return absent("there is no namespace %s in %s; put makes one", name, dir)
+}
+
+// Split gives the directory and the name of a namespace.
+func Split(where string) (dir, name string, err error) {
+	if where == "" || strings.HasSuffix(where, "/") {
+		return "", "", usage("%q is no place: write DIR/NAMESPACE or http://HOST:PORT/boards/BOARD", where)
+	}
+	dir, name = filepath.Split(filepath.FromSlash(where))
+	if dir == "" {
+		dir = "."
+	}
+	if bare, ok := strings.CutSuffix(name, ".jsonl"); ok {
+		return "", "", usage("a place is named without the ending of its file: write %s", filepath.Join(dir, bare))
+	}
+	if err := pantry.CheckNamespace(name); err != nil {
+		return "", "", UsageError{err}
+	}
+	return filepath.Clean(dir), name, nil
+}
+
+// SplitVersion takes @VERSION from the end of a place; -1: there is none.
+func SplitVersion(where string) (bare string, version int64, err error) {
+	at := strings.LastIndexByte(where, '@')
+	if at <= 0 {
+		return where, -1, nil
+	}
+	v, err := value.FromTyped(value.KindInt, where[at+1:])
+	version, isInt := v.AsInt()
+	if err != nil || !isInt || version < 0 {
+		return "", 0, usage("behind the @ of %s there must be a version, as in garden/plotbook@12; history tells them", scan.Quote(where))
+	}
+	return where[:at], version, nil
+}
+
+// IsDir says whether there is a directory.
+func IsDir(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
+func isFile(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Unwritten gives the declared keys that stand at their default.
+func (l Listing) Unwritten(prefix string) []entry.Declared {
+	written := map[string]bool{}
+	for _, e := range l.Entries {
+		written[e.Name] = true
+	}
+	out := []entry.Declared{}
+	for _, k := range l.Declared {
+		if !written[k.Name] && !k.Family && strings.HasPrefix(k.Name, prefix) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// MarshalJSON gives {"place","path","version","entries":[…],"declared":[…]}.
+func (l Listing) MarshalJSON() ([]byte, error) {
+	o := scan.AppendObject(nil)
+	o.Text("place", l.Place)
+	o.TextIf("path", l.Path)
+	o.Int("version", l.Version)
+	scan.Array(&o, "entries", l.Entries, func(dst []byte, e entry.Entry) []byte { return e.AppendJSON(dst) })
+	scan.Array(&o, "declared", l.Declared, func(dst []byte, d entry.Declared) []byte { return d.AppendJSON(dst) })
+	return o.End(), nil
+}
+
+// past is a place as it was: whatever can be done to it is in Place.
+type past struct {
+	Place
+	now     Present
+	version int64
+}
+
+func (p *past) Get(ctx context.Context, name string) (entry.Entry, bool, error) {
+	entries, err := p.now.At(ctx, p.version)
+	if i := slices.IndexFunc(entries, func(e entry.Entry) bool { return e.Name == name }); i >= 0 {
+		return entries[i], true, err
+	}
+	return entry.Entry{Name: name}, false, err
+}
+
+func (p *past) List(ctx context.Context, prefix string) (Listing, error) {
+	l, err := p.Place.List(ctx, prefix)
+	if err != nil {
+		return l, err
+	}
+	l.Version = p.version
+	l.Entries, err = p.now.At(ctx, p.version)
+	l.Entries = slices.DeleteFunc(l.Entries, func(e entry.Entry) bool { return !strings.HasPrefix(e.Name, prefix) })
+	return l, err
+}
+
+func (p *past) Watch(context.Context, []string) iter.Seq2[entry.Entry, error] {
+	return func(yield func(entry.Entry, error) bool) {
+		yield(entry.Entry{}, usage("what was at version %d does not change any more; watch the place without @%d", p.version, p.version))
+	}
+}

@@ -1,0 +1,134 @@
+package place
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"time"
+
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/value"
+)
+
+// shared is a board as a place.
+type shared struct {
+	b       *board.Board
+	address string
+}
+
+func (s *shared) Where() string { return s.address }
+func (s *shared) Close() error  { return s.b.Close() }
+
+func (s *shared) Get(ctx context.Context, name string) (entry.Entry, bool, error) {
+	return s.b.Entry(ctx, name)
+}
+
+func (s *shared) List(ctx context.Context, prefix string) (l Listing, err error) {
+	l.Place = s.address
+	l.Entries, l.Version, err = s.b.All(ctx, prefix)
+	return l, err
+}
+
+func (s *shared) History(ctx context.Context, limit int, names []string) ([]entry.Commit, error) {
+	return s.b.History(ctx, limit, names...)
+}
+
+func (s *shared) At(ctx context.Context, version int64) ([]entry.Entry, error) {
+	return s.b.EntriesAt(ctx, version)
+}
+
+func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
+	return func(yield func(entry.Entry, error) bool) {
+		first, cancel := context.WithTimeout(ctx, Patience)
+		err := s.b.Ready(first)
+		cancel()
+		if err != nil {
+			if ctx.Err() == nil {
+				yield(entry.Entry{}, err)
+			}
+			return
+		}
+		for changed := range s.b.WatchNames(ctx, names...) {
+			for _, name := range changed {
+				e, _ := s.b.Known(name)
+				e.Name = name
+				if !yield(e, nil) {
+					return
+				}
+			}
+		}
+		if ctx.Err() == nil {
+			yield(entry.Entry{}, errors.New("the board was closed"))
+		}
+	}
+}
+
+func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error) {
+	return s.b.Commit(ctx, edits...)
+}
+
+// put makes an entry what v is, whatever its kind was.
+func put(name string, v value.Value) entry.Edit {
+	return entry.Edit{Name: name, Op: value.Op{Verb: value.Put, Operand: v, Kind: v.Kind()}}
+}
+
+func drop(name string) entry.Edit { return entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}} }
+
+func (s *shared) Rename(ctx context.Context, from, to string) (entry.Entry, error) {
+	e, found, err := s.b.Entry(ctx, from)
+	switch {
+	case err != nil:
+		return e, err
+	case !found:
+		return e, absent("nothing is stored under %s in %s", from, s.address)
+	case from == to:
+		return e, nil
+	}
+	done, err := s.b.Commit(ctx, put(to, e.Value).If(0, time.Time{}), drop(from).If(e.Version, e.Updated))
+	if err != nil {
+		return e, err
+	}
+	return done.Entries[0], nil
+}
+
+func (s *shared) Reset(ctx context.Context) (int64, []string, error) {
+	done, err := s.b.Commit(ctx, entry.Edit{Reset: true})
+	gone := make([]string, len(done.Gone))
+	for i, g := range done.Gone {
+		gone[i] = g.Name
+	}
+	return done.Version, gone, err
+}
+
+func (s *shared) Apply(ctx context.Context, changes []entry.Change) (int64, error) {
+	if len(changes) > board.MaxOps {
+		return 0, fmt.Errorf("it would change %d entries, and a board takes %d in one commit; nothing was changed\n  Do it in parts, each of which is stored whole or not at all", len(changes), board.MaxOps)
+	}
+	all, _, err := s.b.All(ctx, "")
+	if err != nil {
+		return 0, err
+	}
+	now := map[string]entry.Entry{}
+	for _, e := range all {
+		now[e.Name] = e
+	}
+	var edits []entry.Edit
+	for _, c := range changes {
+		e := now[c.Name]
+		if !value.Equal(e.Value, c.Old) {
+			return 0, meanwhile(c.Name)
+		}
+		edit := put(c.Name, c.New)
+		if c.New.IsZero() {
+			edit = drop(c.Name)
+		}
+		edits = append(edits, edit.If(e.Version, e.Updated))
+	}
+	done, err := s.b.Commit(ctx, edits...)
+	return done.Version, err
+}
+
+// Replaced: the versions of a board go on, and its server says when they don't.
+func (s *shared) Replaced() error { return nil }

@@ -1,0 +1,109 @@
+package rules
+
+import (
+	"errors"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// resolve settles what an operation leaves open: the kind of a put's operand,
+// by what is declared, else by what is stored; and the start, the bounds and the
+// length that the declaration says. Then Apply needs nothing else.
+func resolve(op value.Op, name string, declared entry.Declared, now value.Value) (value.Op, error) {
+	if op.Start.IsZero() && declared.Kind == declared.Default.Kind() {
+		op.Start = declared.Default
+	}
+	if op.Keep == 0 || declared.Keep > 0 && declared.Keep < op.Keep {
+		op.Keep = declared.Keep
+	}
+	op.Min, op.Max = tighter(op.Min, declared.Min, 1), tighter(op.Max, declared.Max, -1)
+	if op.Verb != value.Put {
+		return op, nil
+	}
+	have := declared.Kind
+	if have == value.KindNone {
+		have = now.Kind()
+	}
+	v, err := operand(op, have)
+	if err != nil {
+		return op, refusePut(op, name, have, err)
+	}
+	if v.Kind() == value.KindNull {
+		return op, refuse.As(value.ErrInvalid, "null is no value; remove %s instead", name)
+	}
+	if k := v.Kind(); k != declared.Kind && !declared.Min.IsZero() { // its bounds are not for another kind
+		op.Min, op.Max = value.Value{}, value.Value{}
+	}
+	op.Operand, op.Form, op.Raw = v, value.Known, ""
+	return op, v.Check()
+}
+
+// tighter gives the bound that allows less: the larger of two with 1, the
+// smaller with -1.
+func tighter(a, b value.Value, want int) value.Value {
+	if order, ok := value.Compare(a, b); a.IsZero() || !b.IsZero() && ok && order == -want {
+		return b
+	}
+	return a
+}
+
+// operand reads a put's operand as the kind that the entry is to have: the one
+// that the put says, else have, else the one that it looks like.
+func operand(op value.Op, have value.Kind) (v value.Value, err error) {
+	want := op.Kind
+	if want == value.KindNone {
+		want = have
+	}
+	switch {
+	case op.Form == value.AsTyped && want == value.KindNone:
+		return value.Infer(op.Raw)
+	case op.Form == value.AsTyped:
+		return value.FromTyped(want, op.Raw)
+	case op.Form == value.FromJSON:
+		v, err = value.ParseAny([]byte(op.Raw))
+		// A text in JSON may be a time or bytes; it is never a number.
+		if err == nil && v.Kind() == value.KindText && want != value.KindNone && (op.Kind != value.KindNone || !want.Number()) {
+			return value.Parse(want, []byte(op.Raw))
+		}
+	default:
+		v = op.Operand
+	}
+	if err == nil && want != value.KindNone {
+		v, err = value.Convert(v, want)
+	}
+	return v, err
+}
+
+// refusePut names the ways out.
+func refusePut(op value.Op, name string, have value.Kind, err error) error {
+	switch {
+	case op.Kind != value.KindNone:
+		return refuse.As(value.ErrInvalid, "%s can't be read as %s: %v", given(op), op.Kind, err)
+	case errors.Is(err, value.ErrWrongKind) || op.Form != value.FromJSON && have != value.KindNone:
+		return refuse.As(value.ErrWrongKind,
+			"%s is of kind %s, and %s can't be stored in it. Send %s, or name another kind (?kind= or \"kind\") to change what it is.",
+			name, have, given(op), have)
+	}
+	return err
+}
+
+// given tells what was to be put.
+func given(op value.Op) string {
+	v := op.Operand
+	switch op.Form {
+	case value.AsTyped:
+		return scan.Quote(op.Raw)
+	case value.FromJSON:
+		var err error
+		if v, err = value.ParseAny([]byte(op.Raw)); err != nil {
+			return scan.Quote(op.Raw)
+		}
+	}
+	if v.Kind() == value.KindBytes {
+		return "bytes"
+	}
+	return v.Kind().String() + " " + entry.Quoted(v)
+}

@@ -1,0 +1,123 @@
+package scan
+
+import (
+	"strconv"
+	"unicode/utf8"
+)
+
+const hexDigits = "0123456789abcdef"
+
+// AppendString appends s as a JSON string.
+func AppendString(dst []byte, s string) []byte {
+	dst = append(dst, '"')
+	start := 0
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= ' ' && c != '"' && c != '\\' && c != 0x7f {
+			continue
+		}
+		dst = append(dst, s[start:i]...)
+		start = i + 1
+		switch c {
+		case '"', '\\':
+			dst = append(dst, '\\', c)
+		case '\n':
+			dst = append(dst, '\\', 'n')
+		case '\r':
+			dst = append(dst, '\\', 'r')
+		case '\t':
+			dst = append(dst, '\\', 't')
+		default:
+			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
+		}
+	}
+	dst = append(dst, s[start:]...)
+	return append(dst, '"')
+}
+
+// StringLen is how many bytes AppendString appends.
+func StringLen(s string) int {
+	n := len(s) + 2
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c == '"', c == '\\', c == '\n', c == '\r', c == '\t':
+			n++
+		case c < ' ', c == 0x7f:
+			n += len(`\u0000`) - 1
+		}
+	}
+	return n
+}
+
+// An Object is a JSON object that is being appended to Dst.
+type Object struct {
+	Dst  []byte
+	open bool // a member stands in it
+}
+
+// AppendObject begins an object at the end of dst.
+func AppendObject(dst []byte) Object { return Object{Dst: append(dst, '{')} }
+
+// Name appends the name of the next member, whose value the caller appends to
+// what Name gives, and puts in Dst.
+func (o *Object) Name(name string) []byte {
+	if o.open {
+		o.Dst = append(o.Dst, ',')
+	}
+	o.open = true
+	return append(AppendString(o.Dst, name), ':')
+}
+
+// Text appends a member that is a text.
+func (o *Object) Text(name, s string) { o.Dst = AppendString(o.Name(name), s) }
+
+// TextIf appends a text, unless it is empty.
+func (o *Object) TextIf(name, s string) {
+	if s != "" {
+		o.Text(name, s)
+	}
+}
+
+// Int appends a member that is an integer.
+func (o *Object) Int(name string, n int64) { o.Dst = strconv.AppendInt(o.Name(name), n, 10) }
+
+// IntIf appends an integer, unless it is 0.
+func (o *Object) IntIf(name string, n int64) {
+	if n != 0 {
+		o.Int(name, n)
+	}
+}
+
+// Bool appends a member that is true or false.
+func (o *Object) Bool(name string, b bool) { o.Dst = strconv.AppendBool(o.Name(name), b) }
+
+// BoolIf appends true, or nothing.
+func (o *Object) BoolIf(name string, b bool) {
+	if b {
+		o.Bool(name, b)
+	}
+}
+
+// End ends the object, and gives all of Dst.
+func (o *Object) End() []byte { return append(o.Dst, '}') }
+
+// Array appends a member that is a list, of which item appends each.
+func Array[T any](o *Object, name string, items []T, item func(dst []byte, x T) []byte) {
+	dst := append(o.Name(name), '[')
+	for i, x := range items {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = item(dst, x)
+	}
+	o.Dst = append(dst, ']')
+}
+
+// Quote quotes what a person typed for a message, cut after 60 characters.
+func Quote(s string) string {
+	const most = 60
+	if utf8.RuneCountInString(s) > most {
+		s = string([]rune(s)[:most]) + "…"
+	}
+	return strconv.Quote(s)
+}

@@ -1,0 +1,236 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+)
+
+// quiet is how long a board that nobody holds stays loaded.
+const quiet = 10 * time.Minute
+
+// FileOptions are what Files needs besides its directory.
+type FileOptions struct {
+	Idle    time.Duration                 // how long a board that nobody holds stays loaded; 0: 10 minutes
+	Problem func(board string, err error) // is called with what was survived
+	Ledger  ledger.Options                // of each board, but for Problem
+}
+
+// Files keeps each board in a journal of its own, in DATA/boards.
+type Files struct {
+	dir  string
+	opts FileOptions
+	lock *flock.Flock // on DATA: a second server would not see this one's boards change
+
+	mu     sync.Mutex // guards what follows; not held while a file is touched
+	boards map[string]*loaded
+	closed bool
+}
+
+// A loaded board is open, or is being opened or closed: whoever comes
+// meanwhile waits for that one alone.
+type loaded struct {
+	ready chan struct{} // closed when l and err are set
+	l     *ledger.Ledger
+	err   error
+	users int           // who hold it, or wait for it; guarded by Files.mu
+	idle  *time.Timer   // that unloads it; guarded by Files.mu
+	gone  chan struct{} // made when it is to be closed, closed when it is; guarded by Files.mu
+}
+
+var _ Store = (*Files)(nil)
+
+// OpenFiles opens a data directory, which is made where it is missing. The
+// error is ErrInUse for one that another server has, or the file system's.
+func OpenFiles(data string, o FileOptions) (*Files, error) {
+	o.Idle = cmp.Or(o.Idle, quiet)
+	dir := filepath.Join(data, "boards")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	lock := flock.New(filepath.Join(data, "server.lock"), flock.SetPermissions(0o600))
+	got, err := lock.TryLock()
+	if err == nil && !got {
+		err = fmt.Errorf("%s is %w", data, ErrInUse)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Files{dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}}, nil
+}
+
+// Board gives a board: see Store. Its errors are *journal.NameError for a
+// name that no board has, ErrNoBoard, ledger.ErrClosed after Close, that of ctx,
+// and those of ledger.Open.
+func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
+	if err := journal.CheckName(name); err != nil {
+		return nil, nil, err
+	}
+	for {
+		f.mu.Lock()
+		b := f.boards[name]
+		var wait <-chan struct{}
+		switch {
+		case f.closed:
+			f.mu.Unlock()
+			return nil, nil, ledger.ErrClosed
+		case b == nil:
+			b = &loaded{ready: make(chan struct{})}
+			f.boards[name] = b
+			b.users++
+			f.mu.Unlock()
+			f.load(b, name, create)
+			wait = b.ready
+		case b.gone != nil:
+			wait, b = b.gone, nil
+			f.mu.Unlock()
+		default:
+			b.users++
+			f.mu.Unlock()
+			wait = b.ready
+		}
+		select {
+		case <-wait:
+		case <-ctx.Done():
+			if b != nil {
+				f.release(name, b)
+			}
+			return nil, nil, ctx.Err()
+		}
+		switch {
+		case b == nil: // it is closed now
+		case b.err == nil:
+			return b.l, sync.OnceFunc(func() { f.release(name, b) }), nil
+		case errors.Is(b.err, ErrNoBoard) && create: // somebody else did not want to make it
+		default:
+			return nil, nil, b.err
+		}
+	}
+}
+
+// load opens a board for all who wait for it; one that can't be opened is
+// forgotten, so that the next one who asks tries again.
+func (f *Files) load(b *loaded, name string, create bool) {
+	defer close(b.ready)
+	_, err := os.Stat(journal.DataPath(f.dir, name))
+	switch {
+	case !create && errors.Is(err, fs.ErrNotExist):
+		b.err = ErrNoBoard
+	default:
+		o := f.opts.Ledger
+		o.Problem = func(err error) {
+			if f.opts.Problem != nil {
+				f.opts.Problem(name, err)
+			}
+		}
+		if b.l, b.err = ledger.Open(f.dir, name, o); b.err != nil {
+			b.err = fmt.Errorf("open board %s: %w", name, b.err)
+		}
+	}
+	if b.err != nil {
+		f.mu.Lock()
+		delete(f.boards, name)
+		f.mu.Unlock()
+	}
+}
+
+// release lets go of a board, which is unloaded when nobody has come for it
+// for a while.
+func (f *Files) release(name string, b *loaded) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if b.users--; b.users > 0 || f.boards[name] != b || b.gone != nil {
+		return
+	}
+	if b.idle == nil {
+		b.idle = time.AfterFunc(f.opts.Idle, func() { f.unload(name, b) })
+	} else {
+		b.idle.Reset(f.opts.Idle)
+	}
+}
+
+func (f *Files) unload(name string, b *loaded) {
+	f.mu.Lock()
+	if b.users > 0 || b.gone != nil || f.closed {
+		f.mu.Unlock()
+		return
+	}
+	b.gone = make(chan struct{})
+	f.mu.Unlock()
+	<-b.ready
+	if err := b.l.Close(); err != nil && f.opts.Problem != nil {
+		f.opts.Problem(name, err)
+	}
+	f.mu.Lock()
+	delete(f.boards, name)
+	f.mu.Unlock()
+	close(b.gone)
+}
+
+// Boards tells of the boards: see Store. Of a file that can't be read it tells
+// the name alone.
+func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, error) {
+	files, err := os.ReadDir(f.dir)
+	if err != nil {
+		return nil, err
+	}
+	var out []Info
+	for _, file := range files { // which are in another order than their names without the ending
+		name, ok := strings.CutSuffix(file.Name(), ".jsonl")
+		if !ok || journal.CheckName(name) != nil || name <= after {
+			continue
+		}
+		out = append(out, Info{Board: name})
+	}
+	slices.SortFunc(out, func(a, b Info) int { return strings.Compare(a.Board, b.Board) })
+	if limit > 0 && len(out) > limit {
+		out = out[:limit]
+	}
+	for i := range out {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		out[i].Version, out[i].Bytes, _ = journal.Peek(journal.DataPath(f.dir, out[i].Board))
+	}
+	return out, nil
+}
+
+// Close closes all boards, and gives the directory back. Commits that wait
+// are done first; whoever holds a board gets ledger.ErrClosed from then on.
+func (f *Files) Close() error {
+	f.mu.Lock()
+	f.closed = true
+	boards := f.boards
+	f.boards = map[string]*loaded{}
+	f.mu.Unlock()
+	var errs []error
+	for _, b := range boards {
+		<-b.ready
+		f.mu.Lock()
+		gone := b.gone
+		if b.idle != nil {
+			b.idle.Stop()
+		}
+		f.mu.Unlock()
+		switch {
+		case gone != nil:
+			<-gone
+		case b.l != nil:
+			errs = append(errs, b.l.Close())
+		}
+	}
+	return errors.Join(append(errs, f.lock.Unlock())...)
+}

@@ -1,0 +1,37 @@
+// Package store is where a server keeps its boards: each is a ledger, by its
+// name. Files keeps them in files on one machine.
+package store
+
+import (
+	"context"
+	"errors"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+)
+
+// A Store keeps boards. It is safe for concurrent use.
+type Store interface {
+	// Board gives the board of a name, for as long as release is not called,
+	// which must be once. It waits for no other board. One that doesn't exist is
+	// made with create, and else is ErrNoBoard.
+	Board(ctx context.Context, name string, create bool) (l *ledger.Ledger, release func(), err error)
+	// Boards tells of the boards whose names come after after, by their order,
+	// at most limit of them (0: all). It loads none.
+	Boards(ctx context.Context, after string, limit int) ([]Info, error)
+	// Close closes all boards. Nothing else may be called after it.
+	Close() error
+}
+
+// An Info is what can be told of a board without loading it.
+type Info struct {
+	Board   string
+	Version int64
+	Bytes   int64 // of its file
+}
+
+var (
+	// ErrNoBoard is returned for a board that doesn't exist.
+	ErrNoBoard = errors.New("there is no such board")
+	// ErrInUse is returned for a data directory that another server has.
+	ErrInUse = errors.New("in use by another server")
+)
