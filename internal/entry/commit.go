@@ -53,23 +53,8 @@ func (c Change) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 func readChange(r *scan.Reader) (c Change, err error) {
 	var kinds [2]value.Kind
 	var raw [2][]byte
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "name":
-			c.Name, err = r.String()
-		case "old":
-			raw[0], err = r.Raw(value.MaxDepth)
-		case "new":
-			raw[1], err = r.Raw(value.MaxDepth)
-		case "old_kind":
-			kinds[0], err = ReadKind(r)
-		case "new_kind":
-			kinds[1], err = ReadKind(r)
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("name", &c.Name), scan.To("old", &raw[0]), scan.To("new", &raw[1]),
+		kindField(r, "old_kind", &kinds[0]), kindField(r, "new_kind", &kinds[1]))
 	for i, to := range []*value.Value{&c.Old, &c.New} {
 		if err == nil && kinds[i] != value.KindNone {
 			*to, err = value.Parse(kinds[i], raw[i])
@@ -96,34 +81,9 @@ func (c Commit) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 
 // ReadCommit reads a commit as AppendJSON writes it.
 func ReadCommit(r *scan.Reader) (c Commit, err error) {
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "version":
-			c.Version, err = r.Int()
-		case "at":
-			c.Time, err = ReadTime(r)
-		case "by":
-			c.By, err = r.String()
-		case "from":
-			c.From, err = r.String()
-		case "changes":
-			c.Changes, err = List(r, readChange)
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("version", &c.Version), timeField(r, "at", &c.Time), scan.To("by", &c.By), scan.To("from", &c.From),
+		scan.To("changes", scan.List(r, &c.Changes, readChange)))
 	return c, err
-}
-
-// List reads an array, of which item reads each.
-func List[T any](r *scan.Reader, item func(*scan.Reader) (T, error)) (out []T, err error) {
-	err = r.Array(func() error {
-		x, err := item(r)
-		out = append(out, x)
-		return err
-	})
-	return out, err
 }
 
 // AppendJSON appends the name that is gone, as an object.
@@ -136,16 +96,6 @@ func (g Gone) AppendJSON(dst []byte) []byte {
 
 // ReadGone reads what AppendJSON writes.
 func ReadGone(r *scan.Reader) (g Gone, err error) {
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "name":
-			g.Name, err = r.String()
-		case "version":
-			g.Version, err = r.Int()
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("name", &g.Name), scan.To("version", &g.Version))
 	return g, err
 }

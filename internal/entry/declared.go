@@ -51,32 +51,17 @@ func (d Declared) MarshalJSON() ([]byte, error) { return d.AppendJSON(nil), nil 
 
 // ReadDeclared reads a declaration as AppendJSON writes it.
 func ReadDeclared(r *scan.Reader) (d Declared, err error) {
-	raw := map[string][]byte{}
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "name":
-			d.Name, err = r.String()
-		case "kind":
-			d.Kind, err = ReadKind(r)
-		case "about":
-			d.About, err = r.String()
-		case "keep":
-			var n int64
-			n, err = r.Int()
-			d.Keep = int(n)
-		case "family":
-			d.Family, err = ReadBool(r)
-		case "gone":
-			d.Gone, err = ReadBool(r)
-		default:
-			name := string(member)
-			raw[name], err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
-	for name, to := range map[string]*value.Value{"default": &d.Default, "min": &d.Min, "max": &d.Max} {
-		if err == nil && raw[name] != nil {
-			*to, err = value.Parse(d.Kind, raw[name])
+	var def, min, max []byte
+	var keep int64
+	err = r.Fields(value.MaxDepth, scan.To("name", &d.Name), kindField(r, "kind", &d.Kind), scan.To("about", &d.About), scan.To("keep", &keep),
+		scan.To("family", &d.Family), scan.To("gone", &d.Gone), scan.To("default", &def), scan.To("min", &min), scan.To("max", &max))
+	d.Keep = int(keep)
+	for _, m := range [...]struct {
+		raw []byte
+		to  *value.Value
+	}{{def, &d.Default}, {min, &d.Min}, {max, &d.Max}} {
+		if err == nil && m.raw != nil {
+			*m.to, err = value.Parse(d.Kind, m.raw)
 		}
 	}
 	if err == nil && (d.Name == "" || d.Kind == value.KindNone) {

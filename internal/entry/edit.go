@@ -162,26 +162,7 @@ func ReadEdit(data []byte) (e Edit, err error) {
 	var verb string
 	var prefix, cond []byte
 	r := scan.New(data)
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "op":
-			if r.Peek() == '"' {
-				verb, err = r.String()
-				return err
-			}
-		case "name":
-			e.Name, err = r.String()
-			return err
-		case "prefix":
-			prefix, err = r.Raw(value.MaxDepth)
-			return err
-		case "if":
-			cond, err = r.Raw(value.MaxDepth)
-			return err
-		}
-		_, err = r.Raw(value.MaxDepth)
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("op", &verb), scan.To("name", &e.Name), scan.To("prefix", &prefix), scan.To("if", &cond))
 	if err != nil {
 		return e, refuse.As(value.ErrInvalid, "it can't be read: %v", err)
 	}

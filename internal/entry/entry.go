@@ -82,45 +82,16 @@ func (e Entry) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 
 // UnmarshalJSON reads the form of AppendJSON; unknown members are passed over.
 func (e *Entry) UnmarshalJSON(data []byte) (err error) {
-	*e, err = whole(data, Read)
+	*e, err = scan.Whole(data, Read)
 	return err
-}
-
-// whole reads all of data.
-func whole[T any](data []byte, read func(*scan.Reader) (T, error)) (T, error) {
-	r := scan.New(data)
-	x, err := read(r)
-	if err == nil {
-		err = r.End()
-	}
-	return x, err
 }
 
 // Read reads an entry as AppendJSON or AppendBare writes it.
 func Read(r *scan.Reader) (e Entry, err error) {
 	var k value.Kind
 	var raw []byte
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "name":
-			e.Name, err = r.String()
-		case "kind":
-			k, err = ReadKind(r)
-		case "value":
-			raw, err = r.Raw(value.MaxDepth)
-		case "version":
-			e.Version, err = r.Int()
-		case "updated":
-			e.Updated, err = ReadTime(r)
-		case "by":
-			e.By, err = r.String()
-		case "from":
-			e.From, err = r.String()
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("name", &e.Name), kindField(r, "kind", &k), scan.To("value", &raw), scan.To("version", &e.Version),
+		timeField(r, "updated", &e.Updated), scan.To("by", &e.By), scan.To("from", &e.From))
 	switch {
 	case err != nil:
 		return e, err
@@ -157,13 +128,12 @@ func ReadTime(r *scan.Reader) (time.Time, error) {
 	return at, nil
 }
 
-// ReadBool reads true or false.
-func ReadBool(r *scan.Reader) (bool, error) {
-	w, err := r.Word()
-	if err == nil && w == "null" {
-		err = r.Errorf("null, where true or false should stand, ends")
-	}
-	return w == "true", err
+func kindField(r *scan.Reader, name string, into *value.Kind) scan.Field {
+	return scan.Field{Name: name, Into: func() (err error) { *into, err = ReadKind(r); return err }}
+}
+
+func timeField(r *scan.Reader, name string, into *time.Time) scan.Field {
+	return scan.Field{Name: name, Into: func() (err error) { *into, err = ReadTime(r); return err }}
 }
 
 // Quoted gives a value for a message: text in quotes, cut after 60 characters.

@@ -57,54 +57,25 @@ func appendResult(dst []byte, r rules.Result) []byte {
 // no entries is none.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
-	entries := false
-	err := object(data, func(r *scan.Reader, member string) (err error) {
-		switch member {
-		case "board":
-			p.Board, err = r.String()
-		case "version":
-			p.Version, err = r.Int()
-		case "mark":
-			p.Mark, err = r.String()
-		case "since":
-			p.Since, err = r.String()
-		case "entries":
-			entries = true
-			p.Entries, err = entry.List(r, entry.Read)
-		case "gone":
-			p.Gone, err = entry.List(r, entry.ReadGone)
-		case "whole":
-			p.Whole, err = entry.ReadBool(r)
-		case "next":
-			p.Next, err = r.String()
-		case "results":
-			p.Results, err = entry.List(r, readResult)
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
-	if err == nil && (p.Board == "" || p.Mark == "" || !entries) {
-		err = refuse.As(value.ErrInvalid, "it has no board, mark or entries")
+	r := scan.New(data)
+	err := r.Fields(value.MaxDepth, scan.To("board", &p.Board), scan.To("version", &p.Version), scan.To("mark", &p.Mark), scan.To("since", &p.Since),
+		scan.To("whole", &p.Whole), scan.To("next", &p.Next), scan.To("entries", scan.List(r, &p.Entries, entry.Read)),
+		scan.To("gone", scan.List(r, &p.Gone, entry.ReadGone)), scan.To("results", scan.List(r, &p.Results, readResult)))
+	if err == nil {
+		err = r.End()
+	}
+	if err == nil && (p.Board == "" || p.Mark == "") {
+		err = refuse.As(value.ErrInvalid, "it has no board, or no mark")
 	}
 	return p, err
 }
 
 func readResult(r *scan.Reader) (out rules.Result, err error) {
-	err = r.Object(func(member []byte) (err error) {
-		var raw []byte
-		switch string(member) {
-		case "changed":
-			out.Changed, err = entry.ReadBool(r)
-		case "taken":
-			if raw, err = r.Raw(value.MaxDepth); err == nil {
-				out.Taken, err = value.ParseAny(raw)
-			}
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	var taken []byte
+	err = r.Fields(value.MaxDepth, scan.To("changed", &out.Changed), scan.To("taken", &taken))
+	if err == nil && taken != nil {
+		out.Taken, err = value.ParseAny(taken)
+	}
 	return out, err
 }
 
@@ -127,19 +98,11 @@ func (h *History) AppendJSON(dst []byte) []byte {
 // ReadHistory reads a history as AppendJSON writes it.
 func ReadHistory(data []byte) (*History, error) {
 	h := &History{}
-	err := object(data, func(r *scan.Reader, member string) (err error) {
-		switch member {
-		case "board":
-			h.Board, err = r.String()
-		case "version":
-			h.Version, err = r.Int()
-		case "commits":
-			h.Commits, err = entry.List(r, entry.ReadCommit)
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	r := scan.New(data)
+	err := r.Fields(value.MaxDepth, scan.To("board", &h.Board), scan.To("version", &h.Version), scan.To("commits", scan.List(r, &h.Commits, entry.ReadCommit)))
+	if err == nil {
+		err = r.End()
+	}
 	if err == nil && h.Board == "" {
 		err = refuse.As(value.ErrInvalid, "it has no board")
 	}
@@ -174,36 +137,16 @@ func (s Summary) MarshalJSON() ([]byte, error) { return s.AppendJSON(nil), nil }
 
 // ReadSummaries reads what AppendSummaries writes.
 func ReadSummaries(data []byte) (boards []Summary, err error) {
-	found := false
-	err = object(data, func(r *scan.Reader, member string) (err error) {
-		if member != "boards" {
-			_, err = r.Raw(value.MaxDepth)
-			return err
-		}
-		found = true
-		boards, err = entry.List(r, readSummary)
-		return err
-	})
-	if err == nil && !found {
-		err = refuse.As(value.ErrInvalid, "it has no boards")
+	r := scan.New(data)
+	err = r.Fields(value.MaxDepth, scan.To("boards", scan.List(r, &boards, readSummary)))
+	if err == nil {
+		err = r.End()
 	}
 	return boards, err
 }
 
 func readSummary(r *scan.Reader) (s Summary, err error) {
-	err = r.Object(func(member []byte) (err error) {
-		switch string(member) {
-		case "board":
-			s.Board, err = r.String()
-		case "version":
-			s.Version, err = r.Int()
-		case "bytes":
-			s.Bytes, err = r.Int()
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	err = r.Fields(value.MaxDepth, scan.To("board", &s.Board), scan.To("version", &s.Version), scan.To("bytes", &s.Bytes))
 	return s, err
 }
 
@@ -221,9 +164,10 @@ const MaxEdits = 1000
 // for an edit that is none, and else wraps value.ErrInvalid.
 func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 	var refused error
-	err = object(data, func(r *scan.Reader, member string) error {
-		if member != "ops" {
-			refused = refuse.As(value.ErrInvalid, "a commit takes no %s; it takes ops", scan.Quote(member))
+	r := scan.New(data)
+	err = r.Object(func(member []byte) error {
+		if string(member) != "ops" {
+			refused = refuse.As(value.ErrInvalid, "a commit takes no %s; it takes ops", scan.Quote(string(member)))
 			return refused
 		}
 		return r.Array(func() error {
@@ -244,6 +188,9 @@ func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 			return nil
 		})
 	})
+	if err == nil {
+		err = r.End()
+	}
 	switch {
 	case refused != nil:
 		return nil, refused

@@ -51,44 +51,19 @@ func (p *Problem) AppendJSON(dst []byte) []byte {
 
 // ReadProblem reads a problem; one without a code is none.
 func ReadProblem(data []byte) (*Problem, error) {
-	p := &Problem{Op: -1}
-	err := object(data, func(r *scan.Reader, member string) (err error) {
-		var n int64
-		switch member {
-		case "code":
-			var code string
-			code, err = r.String()
-			p.Code = Code(code)
-		case "detail":
-			p.Detail, err = r.String()
-		case "status":
-			n, err = r.Int()
-			p.Status = int(n)
-		case "op":
-			n, err = r.Int()
-			p.Op = int(n)
-		case "entry":
+	p := &Problem{}
+	var code string
+	var status, op int64 = 0, -1
+	r := scan.New(data)
+	err := r.Fields(value.MaxDepth, scan.To("code", &code), scan.To("detail", &p.Detail), scan.To("status", &status), scan.To("op", &op),
+		scan.To("request", &p.Request), scan.To("entry", func() (err error) {
 			p.Entry = &entry.Entry{}
 			*p.Entry, err = entry.Read(r)
-		case "request":
-			p.Request, err = r.String()
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+			return err
+		}))
+	p.Code, p.Status, p.Op = Code(code), int(status), int(op)
 	if err == nil && p.Code == "" {
 		err = fmt.Errorf("there is no code in it")
 	}
 	return p, err
-}
-
-// object reads all of data as one object.
-func object(data []byte, member func(r *scan.Reader, name string) error) error {
-	r := scan.New(data)
-	err := r.Object(func(name []byte) error { return member(r, string(name)) })
-	if err == nil {
-		err = r.End()
-	}
-	return err
 }
