@@ -102,6 +102,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		Schema:   int64(len(o.steps)),
 		Salvage:  !o.strict,
 		Disk:     special.Disk,
+		Twice:    special.Twice,
 		Problem:  func(err error) { ns.prob.report("", nil, asReport(err)) },
 	})
 	if err != nil {

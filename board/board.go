@@ -142,7 +142,7 @@ func (b *Board) fail(op, name string, err error) error {
 	}
 	var e *Error
 	if !errors.As(err, &e) {
-		e = &Error{Code: "invalid", Sentence: err.Error(), Err: err}
+		e = &Error{Index: -1, Code: "invalid", Sentence: err.Error(), Err: err}
 	}
 	c := *e
 	c.Op, c.Board, c.Name = op, b.link.board, name
@@ -205,7 +205,7 @@ func (b *Board) Ready(ctx context.Context) error {
 		if cause == nil {
 			cause = ctx.Err()
 		}
-		return b.fail("join", "", &Error{Code: "unreachable", Sentence: "no answer yet: " + cause.Error(), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
+		return b.fail("join", "", &Error{Index: -1, Code: "unreachable", Sentence: "no answer yet: " + cause.Error(), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
 	}
 }
 

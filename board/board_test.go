@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -20,6 +21,10 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/suite"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -63,6 +68,64 @@ func (st *store) answer(f http.HandlerFunc) {
 		return
 	}
 	st.trouble.Store(&f)
+}
+
+// onServer is a board over HTTP, for the suite.
+type onServer struct {
+	t      *testing.T
+	data   string
+	s      *server.Server
+	st     *httptest.Server
+	b      *board.Board
+	client *http.Client
+}
+
+func (o *onServer) open() error {
+	var err error
+	if o.s, err = server.New(server.Options{Data: o.data, Dev: true, Log: slog.New(slog.DiscardHandler)}); err != nil {
+		return err
+	}
+	o.st = httptest.NewServer(o.s)
+	o.client = &http.Client{Transport: &http.Transport{}}
+	o.b, err = board.Join(o.st.URL+"/boards/rowan-street", board.HTTPClient(o.client))
+	return err
+}
+
+func (o *onServer) close() error {
+	o.client.CloseIdleConnections()
+	o.st.Close()
+	return errors.Join(o.b.Close(), o.s.Close())
+}
+
+func (o *onServer) Reopen() error { return errors.Join(o.close(), o.open()) }
+
+func (o *onServer) Entries() ([]entry.Entry, error) {
+	all, _, err := o.b.All(o.t.Context(), "")
+	return all, err
+}
+
+func (o *onServer) Commit(edits []entry.Edit) (rules.Outcome, error) {
+	done, err := o.b.Commit(o.t.Context(), edits...)
+	return rules.Outcome{Version: done.Version, Entries: done.Entries, Gone: done.Gone, Results: done.Results}, err
+}
+
+// A board means the same over HTTP, also when each commit is judged twice.
+func TestSuiteOverHTTP(t *testing.T) {
+	code := func(err error) (string, int) {
+		var e *board.Error
+		require.ErrorAs(t, err, &e)
+		return e.Code, e.Index
+	}
+	suite.Run(t, code, func(tb testing.TB) suite.Board {
+		o := &onServer{t: t, data: tb.TempDir()}
+		seam.Set(filepath.Join(o.data, "boards"), seam.Setting{Twice: true})
+		require.NoError(t, o.open())
+		tb.Cleanup(func() {
+			assert.NoError(t, o.close())
+			seam.Unset(filepath.Join(o.data, "boards"))
+		})
+		return o
+	})
 }
 
 // join joins as an app that asks often; it has a client of its own, so that

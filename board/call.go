@@ -46,7 +46,7 @@ type reply struct {
 // out, for as long as Patience says.
 func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	if b.ctx.Err() != nil {
-		return reply{}, &Error{Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
+		return reply{}, &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
 	}
 	if _, has := ctx.Deadline(); !has {
 		var cancel context.CancelFunc
@@ -121,7 +121,7 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 		return reply{}, b.unreachable(err)
 	}
 	if len(body) > maxAnswer {
-		return reply{}, &Error{Code: "unexpected", Sentence: fmt.Sprintf("the answer is over %d bytes", maxAnswer), Err: errors.New("answer too long")}
+		return reply{}, &Error{Index: -1, Code: "unexpected", Sentence: fmt.Sprintf("the answer is over %d bytes", maxAnswer), Err: errors.New("answer too long")}
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode != http.StatusNotModified {
 		return reply{}, fromAnswer(resp, body)
@@ -135,7 +135,7 @@ func (b *Board) unreachable(err error) error {
 		err = ue.Err // the address is told already, and may be long
 	}
 	if b.ctx.Err() != nil {
-		return &Error{Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
+		return &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
 	}
 	why := err.Error()
 	switch {
@@ -144,7 +144,7 @@ func (b *Board) unreachable(err error) error {
 	case errors.Is(err, context.Canceled):
 		why = "the app gave up before the answer came"
 	}
-	return &Error{Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
+	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }
 
 func entryPath(name string) string {
@@ -157,7 +157,7 @@ func entryPath(name string) string {
 
 // unexpected says that an answer is not as agreed, and so not trusted.
 func unexpected(err error) error {
-	return &Error{Code: "unexpected", Sentence: "the answer is not what a board answers (" + err.Error() + "); is the address right?", Err: err}
+	return &Error{Index: -1, Code: "unexpected", Sentence: "the answer is not what a board answers (" + err.Error() + "); is the address right?", Err: err}
 }
 
 // A listPage is an answer to a list; with 304 the page is nil.

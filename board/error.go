@@ -29,6 +29,7 @@ type Error struct {
 	Op         string        // "set", "add", …
 	Board      string        // empty where it is about the server
 	Name       string        // of the entry; empty where it is about the board
+	Index      int           // of the op of a Commit that was refused; -1: it is about no single one
 	Sentence   string        // for people
 	RetryAfter time.Duration // when the server says so
 	Err        error
@@ -54,9 +55,9 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // fromAnswer makes an error of an answer that is none of those expected.
 func fromAnswer(resp *http.Response, body []byte) *Error {
-	e := &Error{}
+	e := &Error{Index: -1}
 	if p, err := wire.ReadProblem(body); err == nil {
-		e.Code, e.Sentence, e.Err = string(p.Code), p.Detail, wire.ErrorOf(p.Code)
+		e.Code, e.Sentence, e.Err, e.Index = string(p.Code), p.Detail, wire.ErrorOf(p.Code), p.Op
 	} else {
 		e.Code = "unexpected"
 		e.Sentence = fmt.Sprintf("the answer is %s and no answer of a board; is the address right?", resp.Status)

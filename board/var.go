@@ -114,7 +114,7 @@ func (v Var[T]) State() State[T] {
 
 func (v Var[T]) unusable(e Entry, err error) error {
 	return v.b.fail("read", v.k.Name(), &Error{
-		Code: "unreadable", Err: err,
+		Index: -1, Code: "unreadable", Err: err,
 		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", entry.Quoted(e.Value), orSomebody(e.By), err),
 	})
 }

@@ -1,6 +1,6 @@
-// Package seam lets package pantrytest put a disk that fails under the
-// namespaces of a directory, and have the functions of their commits run twice. In a
-// program that does not import pantrytest it is empty.
+// Package seam lets package pantrytest, and the tests of a server, put a disk
+// that fails under the namespaces or boards of a directory, and have their commits
+// judged twice. In a program that does not import pantrytest it is empty.
 package seam
 
 import (
@@ -13,7 +13,7 @@ import (
 // A Setting is what differs for the namespaces of a directory.
 type Setting struct {
 	Disk  journal.Disk // nil: the machine's
-	Twice bool         // the function of a Commit runs once more than needed
+	Twice bool         // commits are judged, and the function of a Commit runs, once more than needed
 }
 
 var settings sync.Map // directory → Setting

@@ -17,6 +17,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/seam"
 )
 
 // quiet is how long a board that nobody holds stays loaded.
@@ -130,7 +131,9 @@ func (f *Files) load(b *loaded, name string, create bool) {
 	case !create && errors.Is(err, fs.ErrNotExist):
 		b.err = ErrNoBoard
 	default:
+		special := seam.Of(f.dir)
 		o := f.opts.Ledger
+		o.Disk, o.Twice = special.Disk, o.Twice || special.Twice
 		o.Problem = func(err error) {
 			if f.opts.Problem != nil {
 				f.opts.Problem(name, err)

@@ -1,0 +1,234 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/suite"
+	"github.com/small-pantry/pantry/value"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// board is a board in files, for the suite.
+type board struct {
+	t    testing.TB
+	data string
+	s    *store.Files
+}
+
+func (b *board) with(f func(l *ledger.Ledger) error) error {
+	l, release, err := b.s.Board(b.t.Context(), "rowan-street", true)
+	if err != nil {
+		return err
+	}
+	defer release()
+	return f(l)
+}
+
+func (b *board) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
+	err = b.with(func(l *ledger.Ledger) error {
+		out, err = rules.Commit(l, entry.Author{By: "gatehouse"}, edits)
+		return err
+	})
+	return out, err
+}
+
+func (b *board) Entries() (out []entry.Entry, err error) {
+	err = b.with(func(l *ledger.Ledger) error {
+		snap := l.Snapshot()
+		defer snap.Release()
+		for e := range snap.Entries("", "") {
+			out = append(out, e.Entry())
+		}
+		return nil
+	})
+	return out, err
+}
+
+func (b *board) Reopen() error {
+	if err := b.s.Close(); err != nil {
+		return err
+	}
+	return b.open()
+}
+
+func (b *board) open() (err error) {
+	b.s, err = store.OpenFiles(b.data, store.FileOptions{Ledger: ledger.Options{Twice: true}})
+	return err
+}
+
+func TestSuiteOnFiles(t *testing.T) {
+	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
+		b := &board{t: t, data: t.TempDir()}
+		require.NoError(t, b.open())
+		t.Cleanup(func() { assert.NoError(t, b.s.Close()) })
+		return b
+	})
+}
+
+func put(name string, n int64) []entry.Edit {
+	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: value.Int(n)}}}
+}
+
+func TestFiles(t *testing.T) {
+	data := t.TempDir()
+	s, err := store.OpenFiles(data, store.FileOptions{})
+	require.NoError(t, err)
+	_, err = store.OpenFiles(data, store.FileOptions{})
+	assert.ErrorIs(t, err, store.ErrInUse)
+	ctx := t.Context()
+	_, _, err = s.Board(ctx, "elm-street", false)
+	assert.ErrorIs(t, err, store.ErrNoBoard)
+	_, _, err = s.Board(ctx, "Elm Street", true)
+	assert.ErrorIs(t, err, value.ErrInvalid)
+	for i, name := range []string{"rowan-street", "elm-street", "elm-street2", "elm.street"} {
+		l, release, err := s.Board(ctx, name, true)
+		require.NoError(t, err)
+		for v := range i + 1 {
+			_, err = rules.Commit(l, entry.Author{}, put("n", int64(v)))
+			require.NoError(t, err)
+		}
+		release()
+		release() // once is enough
+	}
+	told := func(infos []store.Info, err error) (out []string) {
+		require.NoError(t, err)
+		for _, i := range infos {
+			assert.Positive(t, i.Bytes)
+			out = append(out, fmt.Sprint(i.Board, " ", i.Version))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"elm-street 2", "elm-street2 3", "elm.street 4", "rowan-street 1"}, told(s.Boards(ctx, "", 0)))
+	assert.Equal(t, []string{"elm-street2 3"}, told(s.Boards(ctx, "elm-street", 1)))
+	require.NoError(t, s.Close())
+	_, _, err = s.Board(ctx, "rowan-street", false)
+	assert.ErrorIs(t, err, ledger.ErrClosed)
+}
+
+// A board whose opening takes long delays no other, and is opened once for all
+// who come; one that can't be opened is tried again.
+func TestOneLatchABoard(t *testing.T) {
+	data := t.TempDir()
+	holds, opening := make(chan struct{}), make(chan struct{}, 10)
+	s, err := store.OpenFiles(data, store.FileOptions{})
+	require.NoError(t, err)
+	l, release, err := s.Board(t.Context(), "slow", true)
+	require.NoError(t, err)
+	_, err = rules.Commit(l, entry.Author{}, put("n", 1))
+	require.NoError(t, err)
+	path := l.Path()
+	release()
+	require.NoError(t, s.Close())
+	// A torn end is a problem that is told while the file is opened.
+	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"version":2`)
+	require.NoError(t, errors.Join(err, f.Close()))
+	s, err = store.OpenFiles(data, store.FileOptions{Problem: func(board string, _ error) {
+		opening <- struct{}{}
+		<-holds
+	}})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+
+	var all sync.WaitGroup
+	ledgers := make([]*ledger.Ledger, 5)
+	for i := range ledgers {
+		all.Go(func() {
+			l, release, err := s.Board(t.Context(), "slow", true)
+			if assert.NoError(t, err) {
+				ledgers[i] = l
+				release()
+			}
+		})
+	}
+	<-opening
+	_, other, err := s.Board(t.Context(), "quick", true)
+	require.NoError(t, err, "another board is there meanwhile")
+	other()
+	short, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, _, err = s.Board(short, "slow", true)
+	assert.ErrorIs(t, err, context.Canceled, "whoever gives up waits no longer")
+	close(holds)
+	all.Wait()
+	for _, l := range ledgers {
+		assert.Same(t, ledgers[0], l)
+	}
+	assert.Empty(t, opening, "it was opened once")
+
+	bad := filepath.Join(data, "boards", "bad.jsonl")
+	require.NoError(t, os.WriteFile(bad, []byte("{\"format\":\"small-pantry/1\"}\n"), 0o600))
+	_, _, err = s.Board(t.Context(), "bad", false)
+	_, damaged := journal.AsDamage(err)
+	assert.True(t, damaged, "%v", err)
+	require.NoError(t, os.Remove(bad))
+	_, release, err = s.Board(t.Context(), "bad", true)
+	require.NoError(t, err)
+	release()
+}
+
+// A board that nobody holds is unloaded after a while, and loaded when
+// somebody comes; one that is held stays.
+func TestUnloading(t *testing.T) {
+	s, err := store.OpenFiles(t.TempDir(), store.FileOptions{Idle: 20 * time.Millisecond})
+	require.NoError(t, err)
+	held, release, err := s.Board(t.Context(), "held", true)
+	require.NoError(t, err)
+	var left []*ledger.Ledger
+	for i := range 3 {
+		l, release, err := s.Board(t.Context(), "left", true)
+		require.NoError(t, err)
+		_, err = rules.Commit(l, entry.Author{}, put("n", int64(i)))
+		require.NoError(t, err)
+		assert.EqualValues(t, i+1, l.Version(), "nothing is lost between")
+		left = append(left, l)
+		release()
+		require.Eventually(t, func() bool { return errors.Is(l.Refresh(), ledger.ErrClosed) }, 10*time.Second, time.Millisecond)
+	}
+	assert.False(t, slices.Contains(left[1:], left[0]))
+	_, err = rules.Commit(held, entry.Author{}, put("n", 1))
+	assert.NoError(t, err, "it was held all the time")
+	release()
+	// Coming and going at any moment meets no ledger that is being closed.
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for i := range 50 {
+				l, release, err := s.Board(t.Context(), "busy", true)
+				if !assert.NoError(t, err) {
+					return
+				}
+				_, err = rules.Commit(l, entry.Author{}, []entry.Edit{{Name: "n", Op: value.Op{Verb: value.Add, Operand: value.Int(1)}}})
+				assert.NoError(t, err)
+				release()
+				time.Sleep(time.Duration(i%5*10) * time.Millisecond) // now shorter, now longer than it stays
+			}
+		})
+	}
+	all.Wait()
+	l, release, err := s.Board(t.Context(), "busy", true)
+	require.NoError(t, err)
+	n, _ := l.Node("n").Record().Value.AsInt()
+	assert.EqualValues(t, 200, n)
+	release()
+	require.NoError(t, s.Close())
+}
