@@ -3,6 +3,7 @@ package pantry_test
 import (
 	"errors"
 	"fmt"
+	"math"
 	"net/netip"
 	"testing"
 	"time"
@@ -151,4 +152,46 @@ func TestEncodeRefuses(t *testing.T) {
 func nan() float64 {
 	zero := 0.0
 	return zero / zero
+}
+
+// No number is cut to fit its field: -1 is no uint64.
+func TestNoNumberIsCut(t *testing.T) {
+	ns, err := pantry.Open(t.TempDir(), "plotbook", pantry.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer ns.Close()
+	type wide struct {
+		U64 uint64
+		U8  uint8
+		I8  int8
+		F32 float32
+	}
+	key := pantry.Object("wide", wide{})
+	for member, v := range map[string]value.Value{
+		"u64": value.Int(-1), "u8": value.Int(256), "i8": value.Int(-129), "f32": value.Float(1e300),
+	} {
+		m, err := value.Map(value.Member{Name: member, Value: v})
+		require.NoError(t, err)
+		require.NoError(t, ns.Put("wide", m))
+		got, found, err := key.In(ns).Lookup()
+		assert.ErrorIs(t, err, pantry.ErrInvalid, member)
+		assert.True(t, found)
+		assert.Equal(t, wide{}, got, member)
+	}
+	require.Error(t, key.In(ns).Set(wide{U64: math.MaxUint64}))
+}
+
+// What Get gives is the caller's own, however deep it is changed, also in any.
+func TestAnyIsCopied(t *testing.T) {
+	ns := open(t, t.TempDir())
+	defer ns.Close()
+	key := pantry.List[any]("mixed", []any{"deep"}, map[string]any{"a": []any{int64(1)}})
+	for range 2 { // as the default, and as stored
+		v := key.In(ns)
+		got := v.Get()
+		got[0].([]any)[0] = "changed"
+		got[1].(map[string]any)["a"].([]any)[0] = "changed"
+		got[1].(map[string]any)["b"] = "new"
+		assert.Equal(t, []any{[]any{"deep"}, map[string]any{"a": []any{int64(1)}}}, v.Get())
+		require.NoError(t, v.Set(v.Get()))
+	}
 }

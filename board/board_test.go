@@ -39,6 +39,7 @@ var (
 // A store is a real server that a test can put trouble in front of.
 type store struct {
 	*httptest.Server
+	pass    http.HandlerFunc                 // the server itself
 	trouble atomic.Pointer[http.HandlerFunc] // answers instead of the server
 	asked   atomic.Int64
 }
@@ -46,7 +47,7 @@ type store struct {
 func newStore(t *testing.T) *store {
 	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
-	st := &store{}
+	st := &store{pass: s.ServeHTTP}
 	st.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		st.asked.Add(1)
 		if f := st.trouble.Load(); f != nil {
@@ -422,7 +423,7 @@ func TestAs(t *testing.T) {
 
 func TestTimeout(t *testing.T) {
 	st := newStore(t)
-	b := st.join(t, board.Timeout(30*time.Millisecond))
+	b, patient := st.join(t, board.Timeout(30*time.Millisecond)), st.join(t)
 	assert.Equal(t, "rowan-street", b.Name())
 	tank := board.On(b, tankLitres)
 	st.answer(func(_ http.ResponseWriter, r *http.Request) {
@@ -441,11 +442,112 @@ func TestTimeout(t *testing.T) {
 	_, _, err = b.All(t.Context(), "")
 	assert.ErrorIs(t, err, board.ErrUnreachable)
 	st.answer(nil)
-	require.NoError(t, tank.Set(t.Context(), 420))
+	require.NoError(t, board.On(patient, tankLitres).Set(t.Context(), 420))
 	var names []string
-	for e, err := range b.Entries(t.Context(), "tank/") {
+	for e, err := range patient.Entries(t.Context(), "tank/") {
 		require.NoError(t, err)
 		names = append(names, e.Name)
 	}
 	assert.Equal(t, []string{"tank/litres"}, names)
+}
+
+// An answer that comes late and is older than what is known changes nothing.
+func TestOlderAnswerIsNotShown(t *testing.T) {
+	st := newStore(t)
+	require.NoError(t, board.On(st.join(t), tankLitres).Set(t.Context(), 1))
+	caught, goOn := make(chan struct{}), make(chan struct{})
+	var first atomic.Bool
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet || r.Header.Get("Client-Name") != "late" || first.Swap(true) {
+			st.pass(w, r)
+			return
+		}
+		late := httptest.NewRecorder() // what the server says now, told later
+		st.pass(late, r)
+		close(caught)
+		<-goOn
+		w.WriteHeader(late.Code)
+		_, _ = w.Write(late.Body.Bytes())
+	})
+	b := st.join(t, board.ClientName("late"))
+	tank := board.On(b, tankLitres)
+	<-caught
+	require.NoError(t, tank.Set(t.Context(), 2))
+	require.Equal(t, 2, tank.Get())
+	polls := b.Status().Polls
+	close(goOn)
+	require.Eventually(t, func() bool { return b.Status().Polls > polls }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, 2, tank.Get(), "what the late answer tells is older")
+}
+
+// What a commit removed is known at once, without asking.
+func TestRemovedIsKnownAtOnce(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t)
+	tank := board.On(b, tankLitres)
+	require.NoError(t, b.Ready(t.Context()))
+	require.NoError(t, tank.Set(t.Context(), 1))
+	b.Pause()
+	require.NoError(t, b.Drop(t.Context(), "tank/litres"))
+	s := tank.State()
+	assert.Equal(t, []any{false, 0, true, int64(2)}, []any{s.Found, s.Value, s.Mine, s.Version})
+}
+
+// A server that says when to come again is not asked before.
+func TestRetryAfterIsHonoured(t *testing.T) {
+	st := newStore(t)
+	var refused atomic.Int64
+	st.answer(func(w http.ResponseWriter, _ *http.Request) {
+		refused.Add(1)
+		w.Header().Set("Retry-After", "60")
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(503)
+		_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
+	})
+	b := st.join(t)
+	tank := board.On(b, tankLitres)
+	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, board.Unknown, tank.State().Phase)
+	time.Sleep(200 * time.Millisecond) // forty polls' time
+	assert.EqualValues(t, 1, refused.Load())
+	var e *board.Error
+	require.ErrorAs(t, b.Status().Err, &e)
+	assert.Equal(t, time.Minute, e.RetryAfter)
+}
+
+// Watch of a collection, or of a struct of settings, sees its entries.
+func TestWatchFieldsAndRecords(t *testing.T) {
+	type planting struct{ Crop string }
+	type settings struct {
+		Hour  int
+		Units string
+	}
+	plantings, fields := pantry.RecordsOf[planting]("plantings"), pantry.Fields(settings{Hour: 18})
+	st := newStore(t)
+	b, other := st.join(t), st.join(t)
+	write := func(name string, v value.Value) {
+		_, err := other.Put(t.Context(), name, v)
+		require.NoError(t, err)
+	}
+	beans, err := value.Map(value.Member{Name: "crop", Value: value.Text("beans")})
+	require.NoError(t, err)
+	write("plantings/1", beans)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	var seen []string
+	for names := range b.Watch(ctx, plantings, fields) {
+		seen = append(seen, strings.Join(names, " "))
+		switch len(seen) {
+		case 1:
+			write("elsewhere", value.Int(1))
+			write("plantings/2", beans)
+		case 2:
+			write("units", value.Text("metric"))
+		}
+		if len(seen) == 3 {
+			break
+		}
+	}
+	assert.Equal(t, []string{"hour units plantings/1", "plantings/2", "units"}, seen)
+	assert.Equal(t, "phase(99)", board.Phase(99).String())
 }

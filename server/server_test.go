@@ -8,8 +8,10 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -36,7 +39,7 @@ func startWith(t testing.TB, o server.Options) (base string, stop func()) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx, l) }()
+	go func() { served <- s.Serve(ctx, counting{l}) }()
 	stop = sync.OnceFunc(func() {
 		cancel()
 		assert.NoError(t, <-served)
@@ -45,6 +48,26 @@ func startWith(t testing.TB, o server.Options) (base string, stop func()) {
 	})
 	t.Cleanup(stop)
 	return "http://" + l.Addr().String(), stop
+}
+
+// requestsRead counts how often a server has read something from a client.
+var requestsRead atomic.Int64
+
+type counting struct{ net.Listener }
+
+func (l counting) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	return countingConn{c}, err
+}
+
+type countingConn struct{ net.Conn }
+
+func (c countingConn) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if n > 0 {
+		requestsRead.Add(1)
+	}
+	return n, err
 }
 
 // An answer is what came back, with its JSON read where it is some.
@@ -337,6 +360,86 @@ func TestList(t *testing.T) {
 	}
 }
 
+// A version from before what can still be told gets the whole.
+func TestSinceBeforeOldest(t *testing.T) {
+	data := t.TempDir()
+	base, stop := start(t, data)
+	board := base + "/v1/boards/b"
+	for i := range 3 {
+		ask(t, "PUT", board+"/entries/a", fmt.Sprint(i))
+	}
+	stop()
+	l, err := ledger.Open(filepath.Join(data, "boards"), "b", ledger.Options{})
+	require.NoError(t, err)
+	require.NoError(t, l.Forget())
+	require.NoError(t, l.Close())
+	base, _ = start(t, data)
+	for since, whole := range map[string]bool{"2": true, "3": false, "4": true} {
+		a := ask(t, "GET", base+"/v1/boards/b/entries?since="+since, "")
+		assert.Equal(t, whole, a.json["whole"], since)
+	}
+}
+
+// A page is bounded by its bytes too, and the pages together are the list.
+func TestPages(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	board := base + "/v1/boards/b"
+	large := strings.Repeat("x", 900<<10)
+	for i := range 8 {
+		require.Equal(t, 201, ask(t, "PUT", fmt.Sprint(board, "/entries/n", i), large).status)
+	}
+	var names []string
+	pages, after := 0, ""
+	tags := map[string]bool{}
+	for {
+		a := ask(t, "GET", board+"/entries?after="+after, "")
+		assert.Less(t, len(a.body), 6<<20)
+		tag := a.header.Get("ETag")
+		assert.False(t, tags[tag], "another page has another tag")
+		tags[tag] = true
+		assert.Equal(t, 304, ask(t, "GET", board+"/entries?after="+after, "", "If-None-Match", tag).status)
+		assert.Equal(t, 200, ask(t, "GET", board+"/entries?after="+after+"x", "", "If-None-Match", tag).status)
+		for _, e := range a.json["entries"].([]any) {
+			names = append(names, e.(map[string]any)["name"].(string))
+		}
+		pages++
+		if a.json["next"] == nil {
+			break
+		}
+		after = a.json["next"].(string)
+	}
+	assert.Equal(t, "n0 n1 n2 n3 n4 n5 n6 n7", strings.Join(names, " "))
+	assert.Greater(t, pages, 1)
+}
+
+// What can't be read as a condition or a filter must not be passed over.
+func TestNothingIsPassedOver(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/b/entries/a"
+	ask(t, "PUT", at, "1")
+	for _, c := range []struct{ method, path, header, value string }{
+		{"PUT", "/a", "If-Match", ""}, {"PUT", "/a", "If-Match", `""`}, {"PUT", "/a", "If-None-Match", " "}, {"DELETE", "/a", "If-Match", `"1",`}, {"GET", "/a", "If-None-Match", ""},
+		{"GET", "?name=%zz", "", ""}, {"GET", "?name=a;b", "", ""}, {"GET", "?nam=a", "", ""}, {"GET", "/a?x=1", "", ""}, {"DELETE", "/a?x=1", "", ""}, {"PUT", "/a?as=int;kind=text", "", ""},
+	} {
+		headers := []string{}
+		if c.header != "" {
+			headers = append(headers, c.header, c.value)
+		}
+		a := ask(t, c.method, base+"/v1/boards/b/entries"+c.path, "2", headers...)
+		assert.Equal(t, "invalid", a.code(), "%+v: %s", c, a.body)
+	}
+	for _, tag := range []string{`W/"1"`, `"abc"`, `"0"`, `"1-5"`, `2`} {
+		assert.Equal(t, "conflict", ask(t, "PUT", at, "2", "If-Match", tag).code(), tag)
+	}
+	assert.Equal(t, json.Number("1"), ask(t, "GET", at, "").json["value"])
+	a := ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[{"op":"drop","name":"a","name":"b"}]}`)
+	assert.Equal(t, []any{"invalid", json.Number("0")}, []any{a.code(), a.json["op"]})
+	a = ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[{"op":"add","name":"a","amount":1},{"op":"take","name":"a","at":0}]}`)
+	assert.Equal(t, []any{"wrong-kind", json.Number("1")}, []any{a.code(), a.json["op"]}, "a refusal tells which op it is about")
+	assert.Nil(t, ask(t, "POST", at, `{"op":"take","at":0}`).json["op"])
+	assert.Equal(t, "invalid", ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[],"opps":[]}`).code())
+}
+
 func TestWait(t *testing.T) {
 	base, stop := start(t, t.TempDir())
 	board := base + "/v1/boards/b"
@@ -357,8 +460,11 @@ func TestWait(t *testing.T) {
 	assert.Empty(t, a.json["entries"], "without news and condition: nothing")
 	a = ask(t, "GET", board+"/entries?since=3", "")
 	assert.Equal(t, 304, ask(t, "GET", board+"/entries?wait=0.001&since=3", "", "If-None-Match", a.header.Get("ETag")).status)
+	before := requestsRead.Load()
 	go func() { got <- ask(t, "GET", board+"/entries?wait=30&since=3", "") }()
-	time.Sleep(20 * time.Millisecond) // most likely it waits by now; either way it must be answered
+	for requestsRead.Load() == before {
+		time.Sleep(time.Millisecond) // until the server has read it
+	}
 	stop()
 	assert.Equal(t, 200, (<-got).status, "a server that stops lets nobody wait")
 }

@@ -214,6 +214,19 @@ func TestTyped(t *testing.T) {
 	}
 }
 
+// Bytes have one spelling in base64 (RFC 4648): with padding, no line breaks,
+// and no bits that mean nothing.
+func TestBase64IsStrict(t *testing.T) {
+	for text, ok := range map[string]bool{
+		"AP8=": true, "": true, "AP8": false, "AP9=": false, "AP8=\n": false, "A\nP8=": false, "A\rP8=": false, "AP8==": false, " AP8=": false, "_w==": false,
+	} {
+		for _, k := range []value.Kind{value.KindBytes, value.KindSealed} {
+			_, err := value.FromTyped(k, text)
+			assert.Equal(t, ok, err == nil, "%q: %v", text, err)
+		}
+	}
+}
+
 // drawValue draws any value that can be stored.
 func drawValue(t *rapid.T, depth int) value.Value {
 	most := 8

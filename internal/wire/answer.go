@@ -173,7 +173,8 @@ func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 		return r.Array(func() error {
 			raw, err := r.Raw(value.MaxDepth + 2)
 			if err != nil {
-				return err
+				refused = &rules.Refusal{Edit: len(edits), Err: refuse.As(value.ErrInvalid, "it can't be read: %v", err)}
+				return refused
 			}
 			if len(edits) >= MaxEdits { // they are counted only
 				edits = append(edits, entry.Edit{})

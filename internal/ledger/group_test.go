@@ -1,0 +1,446 @@
+package ledger_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/value"
+)
+
+// together makes commits in one group, in order: they queue behind one that
+// takes until all are there. between runs before they are let go.
+func together(l *ledger.Ledger, between func(), commits ...func() error) []error {
+	started, goOn := make(chan struct{}), make(chan struct{})
+	var all sync.WaitGroup
+	all.Go(func() {
+		_, _ = l.Commit(entry.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+	})
+	<-started
+	errs := make([]error, len(commits))
+	for i, commit := range commits {
+		all.Go(func() { errs[i] = commit() })
+		for l.Waiting() <= i {
+			time.Sleep(time.Microsecond)
+		}
+	}
+	between()
+	close(goOn)
+	all.Wait()
+	return errs
+}
+
+func openSim(t *testing.T, disk journal.Disk, dir string) *ledger.Ledger {
+	t.Helper()
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: func(error) {}})
+	require.NoError(t, err)
+	return l
+}
+
+// Whether something changes is judged against what those before in the group
+// leave, not against what is visible.
+func TestNoChangeWithinAGroup(t *testing.T) {
+	l := openSim(t, simdisk.New(), t.TempDir())
+	require.NoError(t, put(l, "x", value.Int(1)))
+	set := func(n int64) func() error { return func() error { return put(l, "x", value.Int(n)) } }
+	for _, err := range together(l, func() {}, set(2), set(1)) {
+		require.NoError(t, err)
+	}
+	assert.EqualValues(t, 1, get(l, "x"), "the second is a change, back to what was")
+	assert.EqualValues(t, 3, l.Version())
+	for _, err := range together(l, func() {}, set(2), set(2)) {
+		require.NoError(t, err)
+	}
+	assert.EqualValues(t, 4, l.Version(), "and here it is none")
+	require.NoError(t, l.Close())
+}
+
+// What changed nothing rests on a commit of its group that was not stored: it
+// was not stored either.
+func TestNoChangeInAFailedGroup(t *testing.T) {
+	disk := simdisk.New()
+	l := openSim(t, disk, t.TempDir())
+	set := func() error { return put(l, "x", value.Int(7)) }
+	for _, err := range together(l, func() { disk.Space(0) }, set, set) {
+		assert.ErrorIs(t, err, ledger.ErrNotStored)
+	}
+	disk.Space(-1)
+	assert.EqualValues(t, 0, l.Version())
+	require.NoError(t, l.Close())
+}
+
+// A commit of many changes finds each of them again, whatever their number.
+func TestManyChangesInOneCommit(t *testing.T) {
+	l := openSim(t, simdisk.New(), t.TempDir())
+	for n := range 40 {
+		want := map[string]int64{}
+		_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+			for _, name := range tx.Names() {
+				tx.Drop(name)
+			}
+			for i := range n { // each twice, so that the second finds the first
+				for round := range int64(2) {
+					name := fmt.Sprint("n", i)
+					enc, _ := ledger.Encode(value.Int(int64(i) + 100*round))
+					tx.Put(name, enc)
+					want[name] = int64(i) + 100*round
+					for name, x := range want {
+						have, _ := tx.Value(name).AsInt()
+						require.Equal(t, x, have, "%s of %d", name, n)
+					}
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+		s := l.Snapshot()
+		assert.Equal(t, want, collect(s), "%d names", n)
+		s.Release()
+	}
+	require.NoError(t, l.Close())
+}
+
+// A removed name is told for 7 days, also over a compaction and another start;
+// then it is forgotten, and oldest says from when on changes are told.
+func TestTombstones(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
+	open := func() *ledger.Ledger {
+		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 2, KeptBytes: 100, Now: func() time.Time { return now }})
+		require.NoError(t, err)
+		return l
+	}
+	l := open()
+	require.NoError(t, put(l, "gone", value.Int(1)))
+	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop("gone"); return nil })
+	require.NoError(t, err)
+	told := func(since int64) bool {
+		s := l.Snapshot()
+		defer s.Release()
+		for e := range s.Changed(since, "", "") {
+			if e.Name == "gone" {
+				assert.False(t, e.Found())
+				return true
+			}
+		}
+		return false
+	}
+	busy := func() { // until the file was compacted
+		for {
+			size := len(disk.Read(l.Path()))
+			require.NoError(t, put(l, "n", value.Int(rand.Int64())))
+			if len(disk.Read(l.Path())) < size {
+				return
+			}
+		}
+	}
+	busy()
+	require.NoError(t, l.Close())
+	l = open()
+	assert.True(t, told(1), "a compaction keeps it")
+	assert.Zero(t, l.Oldest())
+	now = now.Add(6 * 24 * time.Hour)
+	busy()
+	assert.True(t, told(1))
+	now = now.Add(2 * 24 * time.Hour)
+	busy()
+	require.NoError(t, l.Close())
+	l = open()
+	assert.False(t, told(1), "after a week it is forgotten")
+	assert.EqualValues(t, 2, l.Oldest(), "and whoever stands before that must be told the whole")
+	require.NoError(t, l.Close())
+}
+
+// Every version that the file still tells is as it was, whatever was compacted.
+func TestThePastAfterCompactions(t *testing.T) {
+	for seed := range uint64(20) {
+		rng := rand.New(rand.NewPCG(seed, 7))
+		disk, dir := simdisk.New(), t.TempDir()
+		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 1 + rng.IntN(5), KeptBytes: int64(rng.IntN(600))})
+		require.NoError(t, err)
+		states := []map[string]int64{{}}
+		told := 0
+		for range 150 {
+			next := maps.Clone(states[len(states)-1])
+			_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+				for range 1 + rng.IntN(3) {
+					name := fmt.Sprint("n", rng.IntN(6))
+					if rng.IntN(4) == 0 {
+						tx.Drop(name)
+						delete(next, name)
+						continue
+					}
+					next[name] = rng.Int64N(1000) + 1
+					enc, _ := ledger.Encode(value.Int(next[name]))
+					tx.Put(name, enc)
+				}
+				return nil
+			})
+			require.NoError(t, err)
+			if l.Version() == int64(len(states)) {
+				states = append(states, next)
+			}
+			for version := max(0, len(states)-8); version < len(states); version++ {
+				if entries, err := l.At(int64(version)); err == nil {
+					require.Equal(t, states[version], stateOf(entries), "seed %d, version %d of %d", seed, version, len(states)-1)
+					told++
+				}
+			}
+		}
+		assert.Greater(t, told, 300, "most of them are told")
+		require.NoError(t, l.Close())
+	}
+}
+
+// So many may wait and no more: the next is refused at once, and those who
+// wait are served.
+func TestQueueIsBounded(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: time.Minute})
+	require.NoError(t, err)
+	started, goOn := make(chan struct{}), make(chan struct{})
+	var all sync.WaitGroup
+	all.Go(func() {
+		_, err := l.Commit(entry.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+		assert.NoError(t, err)
+	})
+	<-started
+	for i := range ledger.MaxQueue {
+		all.Go(func() { assert.NoError(t, put(l, fmt.Sprint("n", i%7), value.Int(int64(i)))) })
+	}
+	for l.Waiting() < ledger.MaxQueue {
+		time.Sleep(time.Millisecond)
+	}
+	assert.ErrorIs(t, put(l, "n", value.Int(1)), journal.ErrBusy)
+	close(goOn)
+	all.Wait()
+	require.NoError(t, put(l, "n", value.Int(1)))
+	require.NoError(t, l.Close())
+}
+
+// A commit in the queue waits for at least half of what is allowed.
+func TestWaitIsNotCutShort(t *testing.T) {
+	const wait = 300 * time.Millisecond
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: wait})
+	require.NoError(t, err)
+	started, goOn := make(chan struct{}), make(chan struct{})
+	var all sync.WaitGroup
+	all.Go(func() {
+		_, err := l.Commit(entry.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+		assert.NoError(t, err)
+	})
+	<-started
+	all.Go(func() { _ = put(l, "first", value.Int(1)) })
+	for l.Waiting() == 0 {
+		time.Sleep(time.Microsecond)
+	}
+	came := time.Now()
+	assert.ErrorIs(t, put(l, "second", value.Int(1)), journal.ErrBusy)
+	assert.GreaterOrEqual(t, time.Since(came), wait/2)
+	close(goOn)
+	all.Wait()
+	require.NoError(t, l.Close())
+}
+
+// another is a second process on a disk: what it has open is not shared.
+type another struct{ *simdisk.Disk }
+
+// What another process has written and not synced is synced before it is
+// shown: where that fails, it is not shown.
+func TestOthersLinesAreSyncedBeforeTheyAreShown(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	one, two := openSim(t, disk, dir), openSim(t, another{disk}, dir)
+	require.NoError(t, putWithin(two, time.Hour, "n", value.Int(1)), "which is not synced")
+	syncs := 0
+	disk.Fault(func(op, _ string) error {
+		if op == "sync" {
+			syncs++
+		}
+		return nil
+	})
+	require.NoError(t, one.Refresh())
+	assert.EqualValues(t, 1, get(one, "n"))
+	assert.Equal(t, 1, syncs)
+	require.NoError(t, putWithin(two, time.Hour, "n", value.Int(2)))
+	disk.Fault(func(op, _ string) error {
+		if op == "sync" {
+			return syscall.EIO
+		}
+		return nil
+	})
+	assert.Error(t, one.Refresh())
+	assert.EqualValues(t, 1, get(one, "n"))
+	disk.Kill()
+	_, _ = one.Close(), two.Close() // they are dead
+}
+
+// With prompt lines that are not synced, a full disk at a sync leaves nothing
+// certain in the file: what was shown is written anew.
+func TestFullDiskAtASyncWithPromptLines(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	l := openSim(t, disk, dir)
+	require.NoError(t, putWithin(l, time.Hour, "a", value.Int(1)))
+	failed := false
+	disk.Fault(func(op, _ string) error {
+		if op == "sync" && !failed {
+			failed = true
+			return syscall.ENOSPC
+		}
+		return nil
+	})
+	require.ErrorIs(t, put(l, "b", value.Int(2)), ledger.ErrNotStored)
+	require.NoError(t, l.Flush())
+	disk.Kill()
+	_ = l.Close()
+	for i := range uint64(10) {
+		l := openSim(t, disk.PowerCut(rand.New(rand.NewPCG(i, 1)), 64), dir)
+		assert.Equal(t, []int64{1, 0}, []int64{get(l, "a"), get(l, "b")})
+		require.NoError(t, l.Close())
+	}
+}
+
+// A file whose maker died before its name was synced is there after a power
+// cut, once another process has stored something in it.
+func TestNameOfANewFileIsSynced(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	disk.Fault(func(op, _ string) error {
+		if op == "syncdir" {
+			return simdisk.ErrDead
+		}
+		return nil
+	})
+	_, err := ledger.Open(dir, "board", ledger.Options{Disk: disk})
+	require.ErrorIs(t, err, simdisk.ErrDead)
+	disk = disk.Restarted()
+	l := openSim(t, disk, dir)
+	require.NoError(t, put(l, "n", value.Int(1)))
+	disk.Kill()
+	_ = l.Close()
+	for i := range uint64(20) {
+		l := openSim(t, disk.PowerCut(rand.New(rand.NewPCG(i, 1)), 64), dir)
+		assert.EqualValues(t, 1, get(l, "n"))
+		require.NoError(t, l.Close())
+	}
+}
+
+// What changed is found in the ring where it reaches back, and else among all.
+func TestChangedBeyondTheRing(t *testing.T) {
+	l := openSim(t, simdisk.New(), t.TempDir())
+	for commit := range 6 { // of 1,000 names each: more than a ring holds
+		_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+			for i := range 1000 {
+				enc, _ := ledger.Encode(value.Int(int64(commit)))
+				tx.Put(fmt.Sprintf("n%d", (commit*1000+i)%5500), enc)
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	s := l.Snapshot()
+	defer s.Release()
+	for since := range int64(7) {
+		want, n := map[string]bool{}, 0
+		for e := range s.All() {
+			if e.Version > since {
+				want[e.Name] = true
+			}
+		}
+		before := ""
+		for e := range s.Changed(since, "", "") {
+			assert.True(t, want[e.Name], "%s since %d", e.Name, since)
+			assert.Less(t, before, e.Name)
+			before = e.Name
+			n++
+		}
+		assert.Len(t, want, n, "since %d", since)
+	}
+	require.NoError(t, put(l, "n1", value.Int(99)))
+	for e := range s.Changed(5, "n1", "") {
+		n, _ := e.Value.AsInt()
+		assert.NotEqualValues(t, 99, n, "a snapshot stays as it was")
+	}
+	require.NoError(t, l.Close())
+}
+
+// Where an older file is put in place of the file, versions lose their meaning:
+// whoever follows is told of all there is.
+func TestFollowingOverAnOlderFile(t *testing.T) {
+	dir := t.TempDir()
+	l := openSim(t, nil, dir)
+	require.NoError(t, put(l, "a", value.Int(1)))
+	older, err := os.ReadFile(l.Path())
+	require.NoError(t, err)
+	require.NoError(t, put(l, "b", value.Int(2)))
+	require.NoError(t, put(l, "a", value.Int(3)))
+	s := l.Snapshot()
+	at := s.Point()
+	s.Release()
+	require.NoError(t, os.WriteFile(l.Path()+".older", older, 0o600))
+	require.NoError(t, os.Rename(l.Path()+".older", l.Path()))
+	require.NoError(t, l.Refresh())
+	require.NoError(t, put(l, "c", value.Int(4)))
+	s = l.Snapshot()
+	defer s.Release()
+	told := map[string]bool{}
+	for e := range s.Since(at) {
+		told[e.Name] = e.Found()
+	}
+	assert.Equal(t, map[string]bool{"a": true, "b": false, "c": true}, told)
+	require.NoError(t, l.Close())
+}
+
+// The size that a commit would make is kept up, and is that of all there is.
+func TestSizeIsKeptUp(t *testing.T) {
+	l := openSim(t, simdisk.New(), t.TempDir())
+	rng := rand.New(rand.NewPCG(1, 2))
+	sum := func() (n int64) {
+		s := l.Snapshot()
+		defer s.Release()
+		for e := range s.Entries("", "") {
+			n += int64(len(e.Name) + len(e.Value.AppendJSON(nil)))
+		}
+		return n
+	}
+	for range 200 {
+		var told int64
+		change := func() error {
+			_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+				if rng.IntN(2) == 0 {
+					tx.Size() // from here on it is kept up
+				}
+				for range rng.IntN(4) {
+					name := fmt.Sprint("n", rng.IntN(9))
+					if rng.IntN(3) == 0 {
+						tx.Drop(name)
+						continue
+					}
+					enc, _ := ledger.Encode(value.Text(fmt.Sprint(rng.Int64(), "\"ä\n")))
+					tx.Put(name, enc)
+				}
+				told = tx.Size()
+				return nil
+			})
+			return err
+		}
+		if rng.IntN(5) == 0 {
+			for _, err := range together(l, func() {}, change, change) {
+				require.NoError(t, err)
+			}
+		} else {
+			require.NoError(t, change())
+		}
+		require.Equal(t, sum(), told)
+	}
+	require.NoError(t, l.Close())
+}
