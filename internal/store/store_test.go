@@ -205,8 +205,12 @@ func TestUnloading(t *testing.T) {
 		require.Eventually(t, func() bool { return errors.Is(l.Refresh(), ledger.ErrClosed) }, 10*time.Second, time.Millisecond)
 	}
 	assert.False(t, slices.Contains(left[1:], left[0]))
+	release()
+	held, release, err = s.Board(t.Context(), "held", true)
+	require.NoError(t, err)
+	time.Sleep(100 * time.Millisecond) // what was to unload it after the first release has come
 	_, err = rules.Commit(held, entry.Author{}, put("n", 1))
-	assert.NoError(t, err, "it was held all the time")
+	assert.NoError(t, err, "it is held again")
 	release()
 	// Coming and going at any moment meets no ledger that is being closed.
 	var all sync.WaitGroup
