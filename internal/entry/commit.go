@@ -53,8 +53,8 @@ func (c Change) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 func readChange(r *scan.Reader) (c Change, err error) {
 	var kinds [2]value.Kind
 	var raw [2][]byte
-	err = r.Fields(value.MaxDepth, scan.To("name", &c.Name), scan.To("old", &raw[0]), scan.To("new", &raw[1]),
-		kindField(r, "old_kind", &kinds[0]), kindField(r, "new_kind", &kinds[1]))
+	err = r.Fields(value.MaxDepth, scan.Maybe("name", &c.Name), scan.Maybe("old", &raw[0]), scan.Maybe("new", &raw[1]),
+		scan.Maybe("old_kind", kindForm(&kinds[0])), scan.Maybe("new_kind", kindForm(&kinds[1])))
 	for i, to := range []*value.Value{&c.Old, &c.New} {
 		if err == nil && kinds[i] != value.KindNone {
 			*to, err = value.Parse(kinds[i], raw[i])
@@ -63,39 +63,36 @@ func readChange(r *scan.Reader) (c Change, err error) {
 	return c, err
 }
 
+func (c *Commit) fields() []scan.Field {
+	return []scan.Field{
+		scan.Always("version", &c.Version), scan.Always("at", timeForm(&c.Time)), scan.Maybe("by", &c.By), scan.Maybe("from", &c.From),
+		scan.Always("changes", scan.List(&c.Changes, readChange, Change.AppendJSON)),
+	}
+}
+
 // AppendJSON appends the commit as an object:
 //
 //	{"version":4,"at":"2026-05-03T09:12:44.123Z","by":"plotbook","changes":[…]}
-func (c Commit) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Int("version", c.Version)
-	o.Text("at", FormatTime(c.Time))
-	o.TextIf("by", c.By)
-	o.TextIf("from", c.From)
-	scan.Array(&o, "changes", c.Changes, func(dst []byte, ch Change) []byte { return ch.AppendJSON(dst) })
-	return o.End()
-}
+func (c Commit) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, c.fields()...) }
 
 // MarshalJSON gives the form of AppendJSON.
 func (c Commit) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 
 // ReadCommit reads a commit as AppendJSON writes it.
 func ReadCommit(r *scan.Reader) (c Commit, err error) {
-	err = r.Fields(value.MaxDepth, scan.To("version", &c.Version), timeField(r, "at", &c.Time), scan.To("by", &c.By), scan.To("from", &c.From),
-		scan.To("changes", scan.List(r, &c.Changes, readChange)))
+	err = r.Fields(value.MaxDepth, c.fields()...)
 	return c, err
 }
 
 // AppendJSON appends the name that is gone, as an object.
-func (g Gone) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("name", g.Name)
-	o.Int("version", g.Version)
-	return o.End()
-}
+func (g Gone) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, g.fields()...) }
 
 // ReadGone reads what AppendJSON writes.
 func ReadGone(r *scan.Reader) (g Gone, err error) {
-	err = r.Fields(value.MaxDepth, scan.To("name", &g.Name), scan.To("version", &g.Version))
+	err = r.Fields(value.MaxDepth, g.fields()...)
 	return g, err
+}
+
+func (g *Gone) fields() []scan.Field {
+	return []scan.Field{scan.Always("name", &g.Name), scan.Always("version", &g.Version)}
 }

@@ -28,22 +28,31 @@ func (d Declared) Equal(e Declared) bool {
 
 // AppendJSON appends the declaration as an object; what it doesn't say is left out.
 func (d Declared) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("name", d.Name)
-	o.Text("kind", d.Kind.String())
-	for _, m := range [...]struct {
-		name string
-		v    value.Value
-	}{{"default", d.Default}, {"min", d.Min}, {"max", d.Max}} {
-		if !m.v.IsZero() {
-			o.Dst = m.v.AppendJSON(o.Name(m.name))
+	var raw rawDeclared
+	for i, v := range d.values() {
+		if !v.IsZero() {
+			raw.values[i] = v.AppendJSON(nil)
 		}
 	}
-	o.TextIf("about", d.About)
-	o.IntIf("keep", int64(d.Keep))
-	o.BoolIf("family", d.Family)
-	o.BoolIf("gone", d.Gone)
-	return o.End()
+	return scan.AppendFields(dst, d.fields(&raw)...)
+}
+
+// rawDeclared holds what is read before the kind is known.
+type rawDeclared struct {
+	values [3][]byte // as Declared.values
+	keep   int64
+}
+
+func (d *Declared) values() []*value.Value { return []*value.Value{&d.Default, &d.Min, &d.Max} }
+
+func (d *Declared) fields(raw *rawDeclared) []scan.Field {
+	if d.Keep > 0 {
+		raw.keep = int64(d.Keep)
+	}
+	return []scan.Field{
+		scan.Always("name", &d.Name), scan.Always("kind", kindForm(&d.Kind)), scan.Maybe("default", &raw.values[0]), scan.Maybe("min", &raw.values[1]),
+		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone),
+	}
 }
 
 // MarshalJSON gives the form of AppendJSON.
@@ -51,17 +60,12 @@ func (d Declared) MarshalJSON() ([]byte, error) { return d.AppendJSON(nil), nil 
 
 // ReadDeclared reads a declaration as AppendJSON writes it.
 func ReadDeclared(r *scan.Reader) (d Declared, err error) {
-	var def, min, max []byte
-	var keep int64
-	err = r.Fields(value.MaxDepth, scan.To("name", &d.Name), kindField(r, "kind", &d.Kind), scan.To("about", &d.About), scan.To("keep", &keep),
-		scan.To("family", &d.Family), scan.To("gone", &d.Gone), scan.To("default", &def), scan.To("min", &min), scan.To("max", &max))
-	d.Keep = int(keep)
-	for _, m := range [...]struct {
-		raw []byte
-		to  *value.Value
-	}{{def, &d.Default}, {min, &d.Min}, {max, &d.Max}} {
-		if err == nil && m.raw != nil {
-			*m.to, err = value.Parse(d.Kind, m.raw)
+	var raw rawDeclared
+	err = r.Fields(value.MaxDepth, d.fields(&raw)...)
+	d.Keep = int(raw.keep)
+	for i, v := range d.values() {
+		if err == nil && raw.values[i] != nil {
+			*v, err = value.Parse(d.Kind, raw.values[i])
 		}
 	}
 	if err == nil && (d.Name == "" || d.Kind == value.KindNone) {

@@ -162,7 +162,7 @@ func ReadEdit(data []byte) (e Edit, err error) {
 	var verb string
 	var prefix, cond []byte
 	r := scan.New(data)
-	err = r.Fields(value.MaxDepth, scan.To("op", &verb), scan.To("name", &e.Name), scan.To("prefix", &prefix), scan.To("if", &cond))
+	err = r.Fields(value.MaxDepth, scan.Maybe("op", &verb), scan.Maybe("name", &e.Name), scan.Maybe("prefix", &prefix), scan.Maybe("if", &cond))
 	if err != nil {
 		return e, refuse.As(value.ErrInvalid, "it can't be read: %v", err)
 	}

@@ -90,8 +90,8 @@ func (e *Entry) UnmarshalJSON(data []byte) (err error) {
 func Read(r *scan.Reader) (e Entry, err error) {
 	var k value.Kind
 	var raw []byte
-	err = r.Fields(value.MaxDepth, scan.To("name", &e.Name), kindField(r, "kind", &k), scan.To("value", &raw), scan.To("version", &e.Version),
-		timeField(r, "updated", &e.Updated), scan.To("by", &e.By), scan.To("from", &e.From))
+	err = r.Fields(value.MaxDepth, scan.Maybe("name", &e.Name), scan.Maybe("kind", kindForm(&k)), scan.Maybe("value", &raw), scan.Maybe("version", &e.Version),
+		scan.Maybe("updated", timeForm(&e.Updated)), scan.Maybe("by", &e.By), scan.Maybe("from", &e.From))
 	switch {
 	case err != nil:
 		return e, err
@@ -128,12 +128,19 @@ func ReadTime(r *scan.Reader) (time.Time, error) {
 	return at, nil
 }
 
-func kindField(r *scan.Reader, name string, into *value.Kind) scan.Field {
-	return scan.Field{Name: name, Into: func() (err error) { *into, err = ReadKind(r); return err }}
+func kindForm(k *value.Kind) scan.Form {
+	f := scan.Form{Read: func(r *scan.Reader) (err error) { *k, err = ReadKind(r); return err }}
+	if *k != value.KindNone {
+		f.Write = func(dst []byte) []byte { return scan.AppendString(dst, k.String()) }
+	}
+	return f
 }
 
-func timeField(r *scan.Reader, name string, into *time.Time) scan.Field {
-	return scan.Field{Name: name, Into: func() (err error) { *into, err = ReadTime(r); return err }}
+func timeForm(at *time.Time) scan.Form {
+	return scan.Form{
+		Read:  func(r *scan.Reader) (err error) { *at, err = ReadTime(r); return err },
+		Write: func(dst []byte) []byte { return scan.AppendString(dst, FormatTime(*at)) },
+	}
 }
 
 // Quoted gives a value for a message: text in quotes, cut after 60 characters.

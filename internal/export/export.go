@@ -78,7 +78,7 @@ func (f Format) Encode(w io.Writer, l place.Listing) error {
 func (f Format) Decode(r io.Reader) (entries []entry.Entry, err error) {
 	switch f {
 	case JSON:
-		entries, err = decodeJSON(json.NewDecoder(r))
+		entries, err = decodeJSON(r)
 	case Lines:
 		entries, err = decodeLines(bufio.NewReader(r))
 	case CSV:
@@ -91,54 +91,24 @@ func (f Format) Decode(r io.Reader) (entries []entry.Entry, err error) {
 }
 
 // decodeJSON reads an object whose member entries is a list of them.
-func decodeJSON(d *json.Decoder) (out []entry.Entry, err error) {
-	step := func(want json.Delim) error {
-		t, err := d.Token()
-		if err == nil && t != want {
-			err = fmt.Errorf("%v at byte %d, where %v should stand", t, d.InputOffset(), want)
-		}
-		return err
-	}
-	if err := step('{'); err != nil {
+func decodeJSON(r io.Reader) (out []entry.Entry, err error) {
+	data, err := io.ReadAll(r)
+	if err != nil {
 		return nil, err
 	}
 	found := false
-	for d.More() {
-		member, err := d.Token()
-		if err != nil {
-			return nil, err
+	read := func(r *scan.Reader) (e entry.Entry, err error) {
+		if e, err = entry.Read(r); err != nil {
+			err = fmt.Errorf("entry %d: %w", len(out)+1, err)
 		}
-		if member != "entries" {
-			if err := d.Decode(new(json.RawMessage)); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		found = true
-		if err := step('['); err != nil {
-			return nil, err
-		}
-		for d.More() {
-			var e entry.Entry
-			if err := d.Decode(&e); err != nil {
-				return nil, fmt.Errorf("entry %d: %w", len(out)+1, err)
-			}
-			out = append(out, e)
-		}
-		if err := step(']'); err != nil {
-			return nil, err
-		}
+		return e, err
 	}
-	if err := step('}'); err != nil {
-		return nil, err
+	list := scan.List(&out, read, nil)
+	err = scan.ReadFields(data, value.MaxDepth+3, scan.Always("entries", scan.Form{Read: func(r *scan.Reader) error { found = true; return list.Read(r) }}))
+	if err == nil && !found {
+		err = fmt.Errorf(`it has no member "entries", with a list of them, as export writes it`)
 	}
-	if _, err := d.Token(); err != io.EOF {
-		return nil, fmt.Errorf("something stands behind the object, at byte %d", d.InputOffset())
-	}
-	if !found {
-		return nil, fmt.Errorf(`it has no member "entries", with a list of them, as export writes it`)
-	}
-	return out, nil
+	return out, err
 }
 
 // decodeLines reads an entry a line.

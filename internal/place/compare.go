@@ -50,10 +50,7 @@ func (d Difference) Changes(exactly bool) (changes []entry.Change) {
 
 // MarshalJSON gives {"added":[…],"gone":[…],"changed":[…]}.
 func (d Difference) MarshalJSON() ([]byte, error) {
-	o := scan.AppendObject(nil)
-	write := func(dst []byte, e entry.Entry) []byte { return e.AppendJSON(dst) }
-	scan.Array(&o, "added", d.Added, write)
-	scan.Array(&o, "gone", d.Gone, write)
-	scan.Array(&o, "changed", d.Changed, func(dst []byte, c entry.Change) []byte { return c.AppendJSON(dst) })
-	return o.End(), nil
+	write := entry.Entry.AppendJSON
+	return scan.AppendFields(nil, scan.Always("added", scan.List(&d.Added, nil, write)), scan.Always("gone", scan.List(&d.Gone, nil, write)),
+		scan.Always("changed", scan.List(&d.Changed, nil, entry.Change.AppendJSON))), nil
 }

@@ -210,13 +210,9 @@ func (l Listing) Unwritten(prefix string) []entry.Declared {
 
 // MarshalJSON gives {"place","path","version","entries":[…],"declared":[…]}.
 func (l Listing) MarshalJSON() ([]byte, error) {
-	o := scan.AppendObject(nil)
-	o.Text("place", l.Place)
-	o.TextIf("path", l.Path)
-	o.Int("version", l.Version)
-	scan.Array(&o, "entries", l.Entries, func(dst []byte, e entry.Entry) []byte { return e.AppendJSON(dst) })
-	scan.Array(&o, "declared", l.Declared, func(dst []byte, d entry.Declared) []byte { return d.AppendJSON(dst) })
-	return o.End(), nil
+	return scan.AppendFields(nil, scan.Always("place", &l.Place), scan.Maybe("path", &l.Path), scan.Always("version", &l.Version),
+		scan.Always("entries", scan.List(&l.Entries, nil, entry.Entry.AppendJSON)),
+		scan.Always("declared", scan.List(&l.Declared, nil, entry.Declared.AppendJSON))), nil
 }
 
 // past is a place as it was: whatever can be done to it is in Place.

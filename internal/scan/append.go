@@ -71,13 +71,6 @@ func (o *Object) Name(name string) []byte {
 // Text appends a member that is a text.
 func (o *Object) Text(name, s string) { o.Dst = AppendString(o.Name(name), s) }
 
-// TextIf appends a text, unless it is empty.
-func (o *Object) TextIf(name, s string) {
-	if s != "" {
-		o.Text(name, s)
-	}
-}
-
 // Int appends a member that is an integer.
 func (o *Object) Int(name string, n int64) { o.Dst = strconv.AppendInt(o.Name(name), n, 10) }
 
@@ -100,18 +93,6 @@ func (o *Object) BoolIf(name string, b bool) {
 
 // End ends the object, and gives all of Dst.
 func (o *Object) End() []byte { return append(o.Dst, '}') }
-
-// Array appends a member that is a list, of which item appends each.
-func Array[T any](o *Object, name string, items []T, item func(dst []byte, x T) []byte) {
-	dst := append(o.Name(name), '[')
-	for i, x := range items {
-		if i > 0 {
-			dst = append(dst, ',')
-		}
-		dst = item(dst, x)
-	}
-	o.Dst = append(dst, ']')
-}
 
 // Quote quotes what a person typed for a message, cut after 60 characters.
 func Quote(s string) string {

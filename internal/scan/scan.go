@@ -483,44 +483,6 @@ func (r *Reader) skip(depth int) error {
 	return err
 }
 
-// A Field is a member of an object that Fields reads, and what it is read
-// into: a *string, *int64, *bool, or *[]byte for its bytes as they stand, which
-// belong to the text; or a func() error, which must read it.
-type Field struct {
-	Name string
-	Into any
-}
-
-// To gives a Field.
-func To(name string, into any) Field { return Field{name, into} }
-
-// Fields reads an object, of which it passes over other members than those
-// given, nested at most depth deep.
-func (r *Reader) Fields(depth int, fields ...Field) error {
-	return r.Object(func(name []byte) (err error) {
-		for _, f := range fields {
-			if f.Name != string(name) {
-				continue
-			}
-			switch to := f.Into.(type) {
-			case *string:
-				*to, err = r.String()
-			case *int64:
-				*to, err = r.Int()
-			case *bool:
-				*to, err = r.Bool()
-			case *[]byte:
-				*to, err = r.Raw(depth)
-			case func() error:
-				err = to()
-			}
-			return err
-		}
-		_, err = r.Raw(depth)
-		return err
-	})
-}
-
 // Bool reads true or false.
 func (r *Reader) Bool() (bool, error) {
 	w, err := r.Word()
@@ -538,16 +500,4 @@ func Whole[T any](data []byte, read func(*Reader) (T, error)) (T, error) {
 		err = r.End()
 	}
 	return x, err
-}
-
-// List gives a function, for Fields, that reads an array into a slice, of which
-// item reads each.
-func List[T any](r *Reader, into *[]T, item func(*Reader) (T, error)) func() error {
-	return func() error {
-		return r.Array(func() error {
-			x, err := item(r)
-			*into = append(*into, x)
-			return err
-		})
-	}
 }

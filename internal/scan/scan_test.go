@@ -52,18 +52,40 @@ func TestTwice(t *testing.T) {
 	}
 }
 
-func TestAppend(t *testing.T) {
-	o := scan.AppendObject([]byte("x "))
-	o.Text("a\n", "ä\"\x01")
-	o.TextIf("b", "")
-	o.Int("c", -5)
-	o.IntIf("d", 0)
-	o.Bool("e", false)
-	o.BoolIf("f", false)
-	scan.Array(&o, "g", []int{1, 2}, func(dst []byte, n int) []byte { return fmt.Append(dst, n) })
-	assert.Equal(t, `x {"a\n":"ä\"\u0001","c":-5,"e":false,"g":[1,2]}`, string(o.End()))
-	none := scan.AppendObject(nil)
-	assert.Equal(t, `{}`, string(none.End()))
+func TestFields(t *testing.T) {
+	type shape struct {
+		a, b    string
+		c, d    int64
+		e, f    bool
+		g       []byte
+		numbers []int64
+	}
+	fields := func(s *shape) []scan.Field {
+		write := func(n int64, dst []byte) []byte { return fmt.Append(dst, n) }
+		return []scan.Field{
+			scan.Always("a", &s.a), scan.Maybe("b", &s.b), scan.Always("c", &s.c), scan.Maybe("d", &s.d), scan.Always("e", &s.e), scan.Maybe("f", &s.f),
+			scan.Maybe("g", &s.g), scan.Always("numbers", scan.List(&s.numbers, (*scan.Reader).Int, write)), scan.Maybe("none", scan.Form{}),
+		}
+	}
+	for _, c := range []struct {
+		s    shape
+		want string
+	}{
+		{shape{}, `{"a":"","c":0,"e":false,"numbers":[]}`},
+		{shape{"ä\"\x01", "b", -5, 6, false, true, []byte(`[1]`), []int64{1, 2}}, `{"a":"ä\"\u0001","b":"b","c":-5,"d":6,"e":false,"f":true,"g":[1],"numbers":[1,2]}`},
+	} {
+		text := scan.AppendFields(nil, fields(&c.s)...)
+		assert.Equal(t, c.want, string(text))
+		var back shape
+		require.NoError(t, scan.ReadFields(text, 9, fields(&back)...))
+		assert.Equal(t, c.s, back)
+	}
+	var s shape
+	require.NoError(t, scan.ReadFields([]byte(` {"other":{"a":[]},"a":"x"} `), 9, fields(&s)...))
+	assert.Equal(t, "x", s.a)
+	for _, bad := range []string{`{"a":5}`, `{"e":null}`, `{"numbers":[1.5]}`, `{"a":"x","a":"y"}`, `{} x`, `[]`, `{"other":[[[[[[[[[[1]]]]]]]]]]}`} {
+		assert.Error(t, scan.ReadFields([]byte(bad), 9, fields(&shape{})...), bad)
+	}
 	assert.Equal(t, `"`+strings.Repeat("ä", 60)+`…"`, scan.Quote(strings.Repeat("ä", 61)))
 }
 

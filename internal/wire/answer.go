@@ -22,57 +22,55 @@ type Page struct {
 	Results []rules.Result // of a commit: one an edit
 }
 
+func (p *Page) fields(write func(entry.Entry, []byte) []byte) []scan.Field {
+	fields := []scan.Field{
+		scan.Always("board", &p.Board), scan.Always("version", &p.Version), scan.Always("mark", &p.Mark), scan.Maybe("since", &p.Since),
+		scan.Always("entries", scan.List(&p.Entries, entry.Read, write)), scan.Always("gone", scan.List(&p.Gone, entry.ReadGone, entry.Gone.AppendJSON)),
+		scan.Always("whole", &p.Whole), scan.Maybe("next", &p.Next),
+	}
+	results := scan.List(&p.Results, readResult, appendResult)
+	if p.Results == nil {
+		results.Write = nil
+	}
+	return append(fields, scan.Maybe("results", results))
+}
+
 // AppendJSON appends the page as an object; with bare, entries come without
 // their values.
 func (p *Page) AppendJSON(dst []byte, bare bool) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("board", p.Board)
-	o.Int("version", p.Version)
-	o.Text("mark", p.Mark)
-	o.TextIf("since", p.Since)
 	write := entry.Entry.AppendJSON
 	if bare {
 		write = entry.Entry.AppendBare
 	}
-	scan.Array(&o, "entries", p.Entries, func(dst []byte, e entry.Entry) []byte { return write(e, dst) })
-	scan.Array(&o, "gone", p.Gone, func(dst []byte, g entry.Gone) []byte { return g.AppendJSON(dst) })
-	o.Bool("whole", p.Whole)
-	o.TextIf("next", p.Next)
-	if p.Results != nil {
-		scan.Array(&o, "results", p.Results, appendResult)
-	}
-	return o.End()
+	return scan.AppendFields(dst, p.fields(write)...)
 }
 
-func appendResult(dst []byte, r rules.Result) []byte {
-	o := scan.AppendObject(dst)
-	o.Bool("changed", r.Changed)
-	if !r.Taken.IsZero() {
-		o.Dst = r.Taken.AppendJSON(o.Name("taken"))
-	}
-	return o.End()
-}
-
-// ReadPage reads a page as AppendJSON writes it. What has no board, no mark or
-// no entries is none.
+// ReadPage reads a page as AppendJSON writes it. What has no board or no mark
+// is none.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
-	r := scan.New(data)
-	err := r.Fields(value.MaxDepth, scan.To("board", &p.Board), scan.To("version", &p.Version), scan.To("mark", &p.Mark), scan.To("since", &p.Since),
-		scan.To("whole", &p.Whole), scan.To("next", &p.Next), scan.To("entries", scan.List(r, &p.Entries, entry.Read)),
-		scan.To("gone", scan.List(r, &p.Gone, entry.ReadGone)), scan.To("results", scan.List(r, &p.Results, readResult)))
-	if err == nil {
-		err = r.End()
-	}
+	err := scan.ReadFields(data, value.MaxDepth, p.fields(entry.Entry.AppendJSON)...)
 	if err == nil && (p.Board == "" || p.Mark == "") {
 		err = refuse.As(value.ErrInvalid, "it has no board, or no mark")
 	}
 	return p, err
 }
 
+func resultFields(r *rules.Result, taken *[]byte) []scan.Field {
+	return []scan.Field{scan.Always("changed", &r.Changed), scan.Maybe("taken", taken)}
+}
+
+func appendResult(r rules.Result, dst []byte) []byte {
+	var taken []byte
+	if !r.Taken.IsZero() {
+		taken = r.Taken.AppendJSON(nil)
+	}
+	return scan.AppendFields(dst, resultFields(&r, &taken)...)
+}
+
 func readResult(r *scan.Reader) (out rules.Result, err error) {
 	var taken []byte
-	err = r.Fields(value.MaxDepth, scan.To("changed", &out.Changed), scan.To("taken", &taken))
+	err = r.Fields(value.MaxDepth, resultFields(&out, &taken)...)
 	if err == nil && taken != nil {
 		out.Taken, err = value.ParseAny(taken)
 	}
@@ -86,23 +84,20 @@ type History struct {
 	Commits []entry.Commit
 }
 
-// AppendJSON appends the history as an object.
-func (h *History) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("board", h.Board)
-	o.Int("version", h.Version)
-	scan.Array(&o, "commits", h.Commits, func(dst []byte, c entry.Commit) []byte { return c.AppendJSON(dst) })
-	return o.End()
+func (h *History) fields() []scan.Field {
+	return []scan.Field{
+		scan.Always("board", &h.Board), scan.Always("version", &h.Version),
+		scan.Always("commits", scan.List(&h.Commits, entry.ReadCommit, entry.Commit.AppendJSON)),
+	}
 }
+
+// AppendJSON appends the history as an object.
+func (h *History) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, h.fields()...) }
 
 // ReadHistory reads a history as AppendJSON writes it.
 func ReadHistory(data []byte) (*History, error) {
 	h := &History{}
-	r := scan.New(data)
-	err := r.Fields(value.MaxDepth, scan.To("board", &h.Board), scan.To("version", &h.Version), scan.To("commits", scan.List(r, &h.Commits, entry.ReadCommit)))
-	if err == nil {
-		err = r.End()
-	}
+	err := scan.ReadFields(data, value.MaxDepth, h.fields()...)
 	if err == nil && h.Board == "" {
 		err = refuse.As(value.ErrInvalid, "it has no board")
 	}
@@ -116,45 +111,39 @@ type Summary struct {
 	Bytes   int64 // of its file
 }
 
-// AppendSummaries appends a server's boards as an object.
-func AppendSummaries(dst []byte, boards []Summary) []byte {
-	o := scan.AppendObject(dst)
-	scan.Array(&o, "boards", boards, func(dst []byte, s Summary) []byte { return s.AppendJSON(dst) })
-	return o.End()
+func (s *Summary) fields() []scan.Field {
+	return []scan.Field{scan.Always("board", &s.Board), scan.Always("version", &s.Version), scan.Always("bytes", &s.Bytes)}
 }
 
 // AppendJSON appends the summary as an object.
-func (s Summary) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("board", s.Board)
-	o.Int("version", s.Version)
-	o.Int("bytes", s.Bytes)
-	return o.End()
-}
+func (s Summary) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, s.fields()...) }
 
 // MarshalJSON gives the form of AppendJSON.
 func (s Summary) MarshalJSON() ([]byte, error) { return s.AppendJSON(nil), nil }
 
-// ReadSummaries reads what AppendSummaries writes.
-func ReadSummaries(data []byte) (boards []Summary, err error) {
-	r := scan.New(data)
-	err = r.Fields(value.MaxDepth, scan.To("boards", scan.List(r, &boards, readSummary)))
-	if err == nil {
-		err = r.End()
-	}
-	return boards, err
+func readSummary(r *scan.Reader) (s Summary, err error) {
+	err = r.Fields(value.MaxDepth, s.fields()...)
+	return s, err
 }
 
-func readSummary(r *scan.Reader) (s Summary, err error) {
-	err = r.Fields(value.MaxDepth, scan.To("board", &s.Board), scan.To("version", &s.Version), scan.To("bytes", &s.Bytes))
-	return s, err
+func summaries(boards *[]Summary) scan.Field {
+	return scan.Always("boards", scan.List(boards, readSummary, Summary.AppendJSON))
+}
+
+// AppendSummaries appends a server's boards as an object.
+func AppendSummaries(dst []byte, boards []Summary) []byte {
+	return scan.AppendFields(dst, summaries(&boards))
+}
+
+// ReadSummaries reads what AppendSummaries writes.
+func ReadSummaries(data []byte) (boards []Summary, err error) {
+	err = scan.ReadFields(data, value.MaxDepth, summaries(&boards))
+	return boards, err
 }
 
 // AppendEdits appends a commit's body.
 func AppendEdits(dst []byte, edits []entry.Edit) []byte {
-	o := scan.AppendObject(dst)
-	scan.Array(&o, "ops", edits, func(dst []byte, e entry.Edit) []byte { return e.AppendJSON(dst) })
-	return o.End()
+	return scan.AppendFields(dst, scan.Always("ops", scan.List(&edits, nil, entry.Edit.AppendJSON)))
 }
 
 // MaxEdits is how many edits one commit has at most.

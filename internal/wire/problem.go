@@ -32,35 +32,42 @@ func (p *Problem) Error() string { return string(p.Code) + ": " + p.Detail }
 // Unwrap gives the cause.
 func (p *Problem) Unwrap() error { return p.Err }
 
+// fields are the members of a problem; title and status are numbers and texts
+// that Status stands for.
+func (p *Problem) fields(code, title *string, status, op *int64) []scan.Field {
+	has := scan.Form{Read: func(r *scan.Reader) (err error) {
+		p.Entry = &entry.Entry{}
+		*p.Entry, err = entry.Read(r)
+		return err
+	}}
+	if p.Entry != nil {
+		has.Write = p.Entry.AppendJSON
+	}
+	fields := []scan.Field{
+		scan.Always("title", title), scan.Always("status", status), scan.Always("code", code), scan.Always("detail", &p.Detail),
+		scan.Maybe("entry", has), scan.Maybe("request", &p.Request),
+	}
+	if op != nil {
+		fields = append(fields, scan.Always("op", op))
+	}
+	return fields
+}
+
 // AppendJSON appends the problem as an object.
 func (p *Problem) AppendJSON(dst []byte) []byte {
-	o := scan.AppendObject(dst)
-	o.Text("title", http.StatusText(p.Status))
-	o.Int("status", int64(p.Status))
-	o.Text("code", string(p.Code))
-	o.Text("detail", p.Detail)
-	if p.Op >= 0 {
-		o.Int("op", int64(p.Op))
+	code, title, status, op := string(p.Code), http.StatusText(p.Status), int64(p.Status), int64(p.Op)
+	if op < 0 {
+		return scan.AppendFields(dst, p.fields(&code, &title, &status, nil)...)
 	}
-	if p.Entry != nil {
-		o.Dst = p.Entry.AppendJSON(o.Name("entry"))
-	}
-	o.TextIf("request", p.Request)
-	return o.End()
+	return scan.AppendFields(dst, p.fields(&code, &title, &status, &op)...)
 }
 
 // ReadProblem reads a problem; one without a code is none.
 func ReadProblem(data []byte) (*Problem, error) {
 	p := &Problem{}
-	var code string
+	var code, title string
 	var status, op int64 = 0, -1
-	r := scan.New(data)
-	err := r.Fields(value.MaxDepth, scan.To("code", &code), scan.To("detail", &p.Detail), scan.To("status", &status), scan.To("op", &op),
-		scan.To("request", &p.Request), scan.To("entry", func() (err error) {
-			p.Entry = &entry.Entry{}
-			*p.Entry, err = entry.Read(r)
-			return err
-		}))
+	err := scan.ReadFields(data, value.MaxDepth, p.fields(&code, &title, &status, &op)...)
 	p.Code, p.Status, p.Op = Code(code), int(status), int(op)
 	if err == nil && p.Code == "" {
 		err = fmt.Errorf("there is no code in it")

@@ -1,0 +1,112 @@
+package scan
+
+import "strconv"
+
+// A Field is a member of an object, said once for reading and for writing. At
+// is a *string, *int64, *bool or *[]byte (raw JSON), or a Form.
+type Field struct {
+	Name   string
+	At     any
+	Always bool // it is written even when it is empty
+}
+
+// A Form is how a member that is none of these is read and written.
+type Form struct {
+	Read  func(r *Reader) error
+	Write func(dst []byte) []byte // nil: it is empty
+}
+
+// Maybe gives a member that is left out where it is empty.
+func Maybe(name string, at any) Field { return Field{name, at, false} }
+
+// Always gives a member that is always written.
+func Always(name string, at any) Field { return Field{name, at, true} }
+
+// List is the Form of a list, of which read and write are for each item.
+func List[T any](at *[]T, read func(*Reader) (T, error), write func(T, []byte) []byte) Form {
+	f := Form{Read: func(r *Reader) error {
+		return r.Array(func() error {
+			x, err := read(r)
+			*at = append(*at, x)
+			return err
+		})
+	}}
+	f.Write = func(dst []byte) []byte {
+		dst = append(dst, '[')
+		for i, x := range *at {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = write(x, dst)
+		}
+		return append(dst, ']')
+	}
+	return f
+}
+
+// Fields reads an object, of which it passes over other members than those
+// given, nested at most depth deep.
+func (r *Reader) Fields(depth int, fields ...Field) error {
+	return r.Object(func(name []byte) (err error) {
+		for _, f := range fields {
+			if f.Name != string(name) {
+				continue
+			}
+			switch at := f.At.(type) {
+			case *string:
+				*at, err = r.String()
+			case *int64:
+				*at, err = r.Int()
+			case *bool:
+				*at, err = r.Bool()
+			case *[]byte:
+				*at, err = r.Raw(depth)
+			case Form:
+				err = at.Read(r)
+			}
+			return err
+		}
+		_, err = r.Raw(depth)
+		return err
+	})
+}
+
+// ReadFields reads all of data as an object: see Fields.
+func ReadFields(data []byte, depth int, fields ...Field) error {
+	r := New(data)
+	err := r.Fields(depth, fields...)
+	if err == nil {
+		err = r.End()
+	}
+	return err
+}
+
+// AppendFields appends an object.
+func AppendFields(dst []byte, fields ...Field) []byte {
+	o := AppendObject(dst)
+	for _, f := range fields {
+		switch at := f.At.(type) {
+		case *string:
+			if f.Always || *at != "" {
+				o.Text(f.Name, *at)
+			}
+		case *int64:
+			if f.Always || *at != 0 {
+				o.Dst = strconv.AppendInt(o.Name(f.Name), *at, 10)
+			}
+		case *bool:
+			if f.Always || *at {
+				o.Dst = strconv.AppendBool(o.Name(f.Name), *at)
+			}
+		case *[]byte:
+			if *at != nil {
+				o.Dst = append(o.Name(f.Name), *at...)
+			}
+		case Form:
+			if at.Write != nil {
+				o.Dst = at.Write(o.Name(f.Name))
+			}
+		}
+	}
+	return o.End()
+}
