@@ -191,7 +191,7 @@ func TestOneLatchABoard(t *testing.T) {
 func TestUnloading(t *testing.T) {
 	s, err := store.OpenFiles(t.TempDir(), store.FileOptions{Idle: 20 * time.Millisecond})
 	require.NoError(t, err)
-	held, release, err := s.Board(t.Context(), "held", true)
+	_, release, err := s.Board(t.Context(), "held", true)
 	require.NoError(t, err)
 	var left []*ledger.Ledger
 	for i := range 3 {
@@ -206,7 +206,7 @@ func TestUnloading(t *testing.T) {
 	}
 	assert.False(t, slices.Contains(left[1:], left[0]))
 	release()
-	held, release, err = s.Board(t.Context(), "held", true)
+	held, release, err := s.Board(t.Context(), "held", true)
 	require.NoError(t, err)
 	time.Sleep(100 * time.Millisecond) // what was to unload it after the first release has come
 	_, err = rules.Commit(held, entry.Author{}, put("n", 1))
