@@ -35,7 +35,7 @@
 //
 // Write at every change, not at exit. Var.Set returns nil when the value is on
 // the disk; until then nobody sees it. Var.Update and the operations (Add, Raise,
-// Lower, Append, AppendUnique, Remove) are read-modify-write steps that lose
+// Lower, Append, AppendUnique, Remove, RemoveAll, Take) are steps that lose
 // nobody's change. Namespace.Commit makes several changes whole or not at all.
 // A default is never written back by itself.
 //
