@@ -143,7 +143,7 @@ func (f *File) Load(c Consumer) (*Tail, error) {
 	if e, ok := c.(Expecter); ok {
 		e.Expect(len(data))
 	}
-	_, tail, err := f.take(data[size+1:], c)
+	_, tail, err := f.consume(data[size+1:], c)
 	return tail, err
 }
 
@@ -154,10 +154,10 @@ func (f *File) ReadOn(c Consumer) (taken int, tail *Tail, err error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	return f.take(data, c)
+	return f.consume(data, c)
 }
 
-func (f *File) take(data []byte, c Consumer) (int, *Tail, error) {
+func (f *File) consume(data []byte, c Consumer) (int, *Tail, error) {
 	taken, tail, err := readLines(f.header, &f.cursor, data, c)
 	if damage, ok := AsDamage(err); ok {
 		damage.Path = f.path
@@ -236,7 +236,7 @@ func (f *File) Advance(size, n int, version int64) {
 	f.cursor.last = version
 }
 
-// Sync makes what was appended or truncated last.
+// Sync makes what was appended or truncated durable.
 func (f *File) Sync() error { return f.handle.Sync() }
 
 // CutTail takes off whatever stands behind the part that counts, and syncs.
@@ -248,7 +248,7 @@ func (f *File) CutTail() error {
 	return f.handle.Sync()
 }
 
-// SyncDir makes the file's name last. Whoever opens a file to write does so
+// SyncDir makes the file's name durable. Whoever opens a file to write does so
 // before the first commit: the one who made it may have died before.
 func (f *File) SyncDir() error { return f.disk.SyncDir(f.dir) }
 

@@ -60,7 +60,7 @@ func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail 
 		size := bytes.IndexByte(data, '\n')
 		reason := "it has no end"
 		if size >= 0 {
-			reason = takeLine(h, cur, data[:size], c)
+			reason = consumeLine(h, cur, data[:size], c)
 		}
 		if reason != "" {
 			tail = &Tail{Line: int(cur.line) + 2, Offset: cur.end, Bytes: data, Whole: size >= 0, Reason: reason}
@@ -86,8 +86,8 @@ func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail 
 	return taken, tail, nil
 }
 
-// takeLine gives the line to c if it counts, else says why it doesn't.
-func takeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string) {
+// consumeLine gives the line to c if it counts, else says why it doesn't.
+func consumeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string) {
 	if !intact(line) {
 		return "its checksum does not fit its bytes"
 	}

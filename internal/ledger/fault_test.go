@@ -51,7 +51,7 @@ func get(l *ledger.Ledger, name string) int64 {
 // damages collects the Damage that a ledger reports.
 type damages struct{ list []error }
 
-func (d *damages) take(err error) {
+func (d *damages) note(err error) {
 	if errors.As(err, new(*ledger.Damage)) {
 		d.list = append(d.list, err)
 	}
@@ -71,7 +71,7 @@ type machine struct {
 // number of commits each.
 func (m *machine) run(t *testing.T, dir string, disk *simdisk.Disk, rng *rand.Rand) {
 	var d damages
-	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: d.take, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400})
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: d.note, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400})
 	if err != nil {
 		require.ErrorIs(t, err, simdisk.ErrDead)
 		return
@@ -367,7 +367,7 @@ func TestFlipEveryByte(t *testing.T) {
 				require.NoError(t, err)
 			}
 			var d damages
-			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Salvage: true, Problem: d.take})
+			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Salvage: true, Problem: d.note})
 			require.NoError(t, err)
 			require.Len(t, d.list, map[bool]int{true: 1}[damaged])
 			for i := range 4 {

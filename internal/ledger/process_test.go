@@ -125,7 +125,7 @@ func TestKilledWhileWriting(t *testing.T) {
 		most := <-told
 		_ = cmd.Wait() // it says that it was killed
 		var d damages
-		l, err := ledger.Open(dir, "board", ledger.Options{Problem: d.take, Salvage: true})
+		l, err := ledger.Open(dir, "board", ledger.Options{Problem: d.note, Salvage: true})
 		require.NoError(t, err)
 		require.Empty(t, d.list)
 		n := get(l, "n")

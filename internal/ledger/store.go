@@ -47,8 +47,8 @@ func (l *Ledger) Refresh() error {
 	return l.follow()
 }
 
-// look is Refresh unless somebody looked just now.
-func (l *Ledger) look() error {
+// followIfDue is Refresh unless somebody looked just now.
+func (l *Ledger) followIfDue() error {
 	l.io.Lock()
 	defer l.io.Unlock()
 	if l.isClosed() || time.Since(l.looked) < l.opts.Follow/2 {
@@ -240,7 +240,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 	})
 }
 
-// store writes lines, which hold n commits, and with sync makes them last; io
+// store writes lines, which hold n commits, and with sync makes them durable; io
 // and the file's lock must be held.
 func (l *Ledger) store(lines []byte, n int, sync bool) error {
 	if err := l.file.Append(lines); err != nil {
@@ -291,7 +291,7 @@ func (l *Ledger) startAnew(cause error) error {
 	return fmt.Errorf("%w: %w", ErrNotStored, cause)
 }
 
-// syncNow makes what is visible last; io and the file's lock must be held.
+// syncNow makes what is visible durable; io and the file's lock must be held.
 func (l *Ledger) syncNow() error {
 	version := l.Version()
 	if l.syncedTo == version {
@@ -309,7 +309,7 @@ func (l *Ledger) syncNow() error {
 	return nil
 }
 
-// Flush makes every prompt commit last. Errors are those of Commit.
+// Flush makes every prompt commit durable. Errors are those of Commit.
 func (l *Ledger) Flush() error {
 	l.io.Lock()
 	defer l.io.Unlock()

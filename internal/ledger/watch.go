@@ -77,7 +77,7 @@ func (w *Watcher) Wait(ctx context.Context, done <-chan struct{}) bool {
 		case <-w.l.closed:
 			return false
 		case <-tick:
-			if err := w.l.look(); err != nil {
+			if err := w.l.followIfDue(); err != nil {
 				w.l.opts.Problem(err)
 			}
 		}

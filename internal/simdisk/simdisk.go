@@ -235,7 +235,7 @@ func (d *Disk) Rename(from, to string) error {
 	return nil
 }
 
-// SyncDir makes the names in a directory last.
+// SyncDir makes the names in a directory durable.
 func (d *Disk) SyncDir(dir string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
