@@ -66,7 +66,7 @@ func Repair(dir, name string) (Report, error) {
 		return Report{}, wrap("repair", name, "", err)
 	}
 	path := journal.DataPath(dir, name)
-	if _, err := journal.OS.Stat(path); err != nil {
+	if _, err := journal.OS.Look(path); err != nil {
 		return Report{}, wrap("repair", name, "", err)
 	}
 	damage, cut, err := ledger.Mend(dir, name, ledger.Options{})

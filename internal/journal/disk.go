@@ -11,14 +11,12 @@ import (
 // in here, and nothing else uses it.
 type Disk interface {
 	OpenFile(path string, flag int, perm fs.FileMode) (Handle, error)
-	Stat(path string) (fs.FileInfo, error)
+	Look(path string) (Extent, error) // follows links
+	Owner(path string) (uid int, own bool, err error)
 	Rename(from, to string) error
+	Remove(path string) error
 	SyncDir(dir string) error
 }
-
-// A FileInfo of a Disk that is not the machine's can tell by this method that
-// its file has lost its last name.
-type unlinked interface{ Unlinked() bool }
 
 // A Handle is an open data file.
 type Handle interface {
@@ -26,38 +24,29 @@ type Handle interface {
 	io.WriterAt
 	Sync() error // the data and the size; not the directory
 	Truncate(size int64) error
-	Stat() (fs.FileInfo, error)
+	Look() (Extent, error)
 	Close() error
 }
 
+// An Extent is which file it is, and its size.
+type Extent struct {
+	ID   ID
+	Size int64
+}
+
+// An ID tells a file apart from every other while it is open.
+type ID struct{ Device, File uint64 }
+
 // OS is the file system of the machine.
 var OS Disk = osDisk{}
-
-// extent is what a File must know of its handle before each commit. A Handle
-// that can tell it in a cheaper way than by Stat has the method of that name.
-type extent struct {
-	size    int64
-	removed bool // it has lost its last name
-}
-
-type extenter interface{ extent() (extent, error) }
-
-func extentOf(h Handle, path string) (extent, error) {
-	if e, ok := h.(extenter); ok {
-		return e.extent()
-	}
-	info, err := h.Stat()
-	if err != nil {
-		return extent{}, err
-	}
-	return extent{info.Size(), removed(info, path)}, nil
-}
 
 type osDisk struct{}
 
 type osHandle struct{ *os.File }
 
 func (h osHandle) Sync() error { return syncData(h.File) }
+
+func (h osHandle) Look() (Extent, error) { return lookFile(h.File) }
 
 func (osDisk) OpenFile(path string, flag int, perm fs.FileMode) (Handle, error) {
 	f, err := os.OpenFile(path, flag, perm)
@@ -67,9 +56,19 @@ func (osDisk) OpenFile(path string, flag int, perm fs.FileMode) (Handle, error) 
 	return osHandle{f}, nil
 }
 
-func (osDisk) Stat(path string) (fs.FileInfo, error) { return os.Stat(path) }
+func (osDisk) Look(path string) (Extent, error) { return lookPath(path) }
+
+func (osDisk) Owner(path string) (uid int, own bool, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return 0, false, err
+	}
+	uid, own = owner(info)
+	return uid, own, nil
+}
 
 func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
+func (osDisk) Remove(path string) error     { return os.Remove(path) }
 
 func (osDisk) SyncDir(dir string) error {
 	d, err := os.Open(dir)

@@ -8,42 +8,94 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
-// A File is an open journal. Its methods say when the lock must be held.
+// A File is a journal. Its methods say when the lock must be held.
 type File struct {
 	disk      Disk
-	dir, name string
+	dir, name string // where the file really lies, links followed
 	path      string
 	readOnly  bool
 
-	lock   *lock  // nil for a reader that has no lock file to share
-	handle Handle // nil while there is no file
-	header Header
-	cursor cursor
+	lock *lock // nil for a reader that has no lock file to share
+	position
+	// nameless says that a power cut may take the file's name, or give it back to
+	// another: the directory must be synced before anything is acknowledged.
+	nameless bool
 
 	retired retired // were replaced, and are still open
 }
 
+// A position is an open data file, and how far it is known.
+type position struct {
+	handle Handle // nil while there is no file
+	id     ID
+	header Header
+	head   []byte // the header's line
+	end    []byte // of the part that counts, at most endKept bytes
+	cursor cursor
+}
+
+// endKept is how many bytes of the end are compared to recognise a file.
+const endKept = 256
+
+func (p *position) keepEnd(counts []byte) {
+	p.end = append(p.end[:0], counts[max(len(counts)-endKept, 0):]...)
+}
+
+// A Reading is what was read of a file and does not count yet: Adopt has the
+// File stand there. Until then the File is as it was.
+type Reading struct {
+	position
+	Taken   int   // how many lines counted
+	Tail    *Tail // what stands behind them; nil: nothing
+	anew    bool  // the handle was opened for it
+	adopted bool  // the File has the handle now
+	size    int64 // of all of it
+}
+
+// Header is that of the file that was read.
+func (r *Reading) Header() Header { return r.header }
+
+// Version is that of the last line that counts.
+func (r *Reading) Version() int64 { return r.cursor.last }
+
+// Close lets go of a Reading that was not adopted.
+func (r *Reading) Close() {
+	if r != nil && r.anew && !r.adopted {
+		r.handle.Close()
+	}
+}
+
 // Attach gives the journal called name in dir; it may not exist yet. A writer
-// makes dir (0700) and the lock file where they are missing; a reader makes nothing.
+// makes dir (0700) and the lock file where they are missing; a reader makes
+// nothing. Links are followed here, once: what replaces the file replaces what
+// the link leads to.
 func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	f := &File{disk: disk, dir: dir, name: name, path: DataPath(dir, name), readOnly: readOnly}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
 	if !readOnly {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
+		if err := makeDir(dir); err != nil {
 			return nil, err
 		}
-		if _, err := os.Stat(lockPath(dir, name)); isAbsent(err) {
-			if err := mayCreate(dir); err != nil {
-				return nil, err
-			}
+	}
+	f := &File{disk: disk, dir: dir, name: name, readOnly: readOnly}
+	if err := f.followLinks(); err != nil {
+		return nil, err
+	}
+	if _, err := os.Lstat(lockPath(f.dir, f.name)); !readOnly && isAbsent(err) {
+		if err := f.mayCreate(); err != nil {
+			return nil, err
 		}
 	}
-	lock, err := openLock(lockPath(dir, name), readOnly)
+	lock, err := openLock(lockPath(f.dir, f.name), readOnly)
 	switch {
 	case err == nil:
 		f.lock = lock
@@ -51,6 +103,45 @@ func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// makeDir makes a directory and what is missing above it, and syncs the names
+// of all that it made.
+func makeDir(dir string) error {
+	var made []string
+	for d := dir; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(d); !isAbsent(err) || d == filepath.Dir(d) {
+			break
+		}
+		made = append(made, d)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	for _, d := range made {
+		if err := OS.SyncDir(filepath.Dir(d)); err != nil {
+			return fmt.Errorf("sync the directory that %s was made in: %w", d, err)
+		}
+	}
+	return nil
+}
+
+// followLinks settles where the file lies, and with it its lock.
+func (f *File) followLinks() error {
+	if real, err := filepath.EvalSymlinks(f.dir); err == nil {
+		f.dir = real
+	}
+	f.path = DataPath(f.dir, f.name)
+	info, err := os.Lstat(f.path)
+	if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return nil
+	}
+	real, err := filepath.EvalSymlinks(f.path)
+	if err != nil {
+		return fmt.Errorf("the link %s leads to nothing: %w", f.path, err)
+	}
+	f.path, f.dir, f.name = real, filepath.Dir(real), strings.TrimSuffix(filepath.Base(real), ".jsonl")
+	return nil
 }
 
 // Path is where the data file lies.
@@ -62,14 +153,20 @@ func (f *File) Header() Header { return f.header }
 // End is the size of the part that counts.
 func (f *File) End() int64 { return f.cursor.end }
 
+// Version is the version of the last line that counts.
+func (f *File) Version() int64 { return f.cursor.last }
+
 // Lock takes the lock within wait: alone for a writer, shared for a reader.
-// The error wraps ErrBusy when somebody else keeps it.
-func (f *File) Lock(wait time.Duration) error { return f.acquire(f.readOnly, wait) }
+// With certain it is the one that the lock's path leads to at this moment, as
+// what is acknowledged needs. The error wraps ErrBusy when somebody else keeps it.
+func (f *File) Lock(certain bool, wait time.Duration) error {
+	return f.acquire(certain, f.readOnly, wait)
+}
 
 // RLock takes the lock shared, to read only.
-func (f *File) RLock(wait time.Duration) error { return f.acquire(true, wait) }
+func (f *File) RLock(wait time.Duration) error { return f.acquire(false, true, wait) }
 
-func (f *File) acquire(shared bool, wait time.Duration) error {
+func (f *File) acquire(certain, shared bool, wait time.Duration) error {
 	if f.lock == nil {
 		return nil
 	}
@@ -77,7 +174,7 @@ func (f *File) acquire(shared bool, wait time.Duration) error {
 	if h, ok := f.handle.(osHandle); ok {
 		queue = h.File
 	}
-	return f.lock.acquire(shared, wait, queue)
+	return f.lock.acquireCertainly(certain, shared, wait, queue)
 }
 
 // Unlock gives the lock back.
@@ -88,29 +185,49 @@ func (f *File) Unlock() error {
 	return f.lock.release()
 }
 
-// Fresh says what a writer or follower finds before it reads on: whether the
-// file it has open was replaced by another, and whether it has grown or is
-// new. It costs one stat.
+// Fresh says what a writer or follower finds before it reads on: whether
+// another file stands under the path than the one that is open, and whether that
+// has grown. It costs one look at the path; only a file that has another size
+// than expected is read, a little, to see that it is the one that is known.
 func (f *File) Fresh() (replaced, grown bool, err error) {
-	if f.handle == nil {
-		exists, err := f.Exists()
-		return exists, false, err
-	}
-	now, err := extentOf(f.handle, f.path)
-	if err != nil {
+	now, err := f.disk.Look(f.path)
+	switch {
+	case isAbsent(err):
+		return f.handle != nil, false, nil
+	case err != nil:
 		return false, false, err
-	}
-	if now.removed || now.size < f.cursor.end {
+	case f.handle == nil, now.ID != f.id, now.Size < f.cursor.end:
 		return true, false, nil
+	case now.Size == f.cursor.end:
+		return false, false, nil
 	}
-	return false, now.size > f.cursor.end, nil
+	known, err := f.recognise()
+	return !known, known, err
 }
 
-// Load opens the file and reads all of it anew. The error is fs.ErrNotExist
-// where there is none, a *DamageError, or a *NewerError. Only a writer needs
-// the lock: a reader without it may see a torn tail.
-func (f *File) Load(c Consumer) (*Tail, error) {
-	f.drop()
+// recognise says whether the open file begins and goes on as it is known: a
+// copy may have been written into it.
+func (f *File) recognise() (bool, error) {
+	for _, part := range []struct {
+		at   int64
+		want []byte
+	}{{0, f.head}, {f.cursor.end - int64(len(f.end)), f.end}} {
+		have := make([]byte, len(part.want))
+		if _, err := f.handle.ReadAt(have, part.at); err != nil && err != io.EOF {
+			return false, err
+		}
+		if !bytes.Equal(have, part.want) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// Load opens the file that stands under the path, and reads all of it. The
+// error is fs.ErrNotExist where there is none; a *NewerError; a *DamageError,
+// with which the Reading can be salvaged. Only a writer needs the lock: a
+// reader without it may see a torn tail.
+func (f *File) Load(c Consumer) (r *Reading, err error) {
 	flag := os.O_RDWR
 	if f.readOnly {
 		flag = os.O_RDONLY
@@ -119,93 +236,111 @@ func (f *File) Load(c Consumer) (*Tail, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.handle = h
+	r = &Reading{anew: true}
+	defer func() {
+		if _, damaged := AsDamage(err); err != nil && !damaged {
+			r.Close()
+			r = nil
+		}
+	}()
+	r.handle = h
+	now, err := h.Look()
+	if err != nil {
+		return r, err
+	}
+	r.id = now.ID
 	data, err := readFrom(h, 0)
 	if err != nil {
-		return nil, err
+		return r, err
 	}
+	r.size = int64(len(data))
 	size := bytes.IndexByte(data, '\n')
 	if size < 0 {
-		return nil, &DamageError{Path: f.path, Line: 1, Reason: "the header is missing"}
+		return r, &DamageError{Path: f.path, Line: 1, Reason: "the header is missing"}
 	}
-	header, err := parseHeader(data[:size])
-	if err != nil {
+	if r.header, err = parseHeader(data[:size]); err != nil {
 		if newer := (*NewerError)(nil); errors.As(err, &newer) {
-			return nil, err
+			return r, err
 		}
-		return nil, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
+		return r, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
 	}
-	f.header = header
-	f.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1}
-	if header.Lines == 0 {
-		f.cursor.last = header.Base
+	r.head = bytes.Clone(data[:size+1])
+	r.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1}
+	if r.header.Lines == 0 {
+		r.cursor.last = r.header.Base
 	}
 	if e, ok := c.(Expecter); ok {
 		e.Expect(len(data))
 	}
-	_, tail, err := f.consume(data[size+1:], c)
-	return tail, err
+	err = f.consume(r, data[size+1:], c)
+	r.keepEnd(data[:r.cursor.end])
+	return r, err
 }
 
-// ReadOn reads what was appended since the last read, and says how many lines
-// counted.
-func (f *File) ReadOn(c Consumer) (taken int, tail *Tail, err error) {
+// ReadOn reads what was appended since the last reading that was adopted.
+func (f *File) ReadOn(c Consumer) (*Reading, error) {
+	r := &Reading{position: f.position}
+	r.end = nil // the File's own stays as it is
 	data, err := readFrom(f.handle, f.cursor.end)
-	if err != nil {
-		return 0, nil, err
-	}
-	return f.consume(data, c)
-}
-
-func (f *File) consume(data []byte, c Consumer) (int, *Tail, error) {
-	taken, tail, err := readLines(f.header, &f.cursor, data, c)
-	if damage, ok := AsDamage(err); ok {
-		damage.Path = f.path
-	}
-	return taken, tail, err
-}
-
-// Bytes gives all of the file, whatever stands in it.
-func (f *File) Bytes() ([]byte, error) {
-	if f.handle != nil {
-		return readFrom(f.handle, 0)
-	}
-	h, err := f.disk.OpenFile(f.path, os.O_RDONLY, 0)
 	if err != nil {
 		return nil, err
 	}
-	data, err := readFrom(h, 0)
-	return data, errors.Join(err, h.Close())
+	r.size = f.cursor.end + int64(len(data))
+	if err := f.consume(r, data, c); err != nil {
+		return r, err
+	}
+	r.keepEnd(append(bytes.Clone(f.end), data[:r.cursor.end-f.cursor.end]...))
+	return r, nil
 }
 
-// Skip says that all of the file has been seen, though not all of it counts:
-// a reader of a damaged file notices only what changes later.
-func (f *File) Skip(size int) { f.cursor.end = int64(size) }
-
-// Reread gives all lines that count to c once more, from the first, and leaves
-// the File where it stands.
-func (f *File) Reread(c Consumer) error {
-	data, err := readFrom(f.handle, 0)
-	if err != nil {
-		return err
+func (f *File) consume(r *Reading, data []byte, c Consumer) (err error) {
+	r.Taken, r.Tail, err = readLines(r.header, &r.cursor, data, c)
+	if damage, ok := AsDamage(err); ok {
+		damage.Path = f.path
 	}
-	data = data[:min(f.cursor.end, int64(len(data)))]
-	start := bytes.IndexByte(data, '\n') + 1
-	cur := cursor{end: int64(start)}
-	if f.header.Lines == 0 {
-		cur.last = f.header.Base
-	}
-	_, _, err = readLines(f.header, &cur, data[start:], c)
 	return err
 }
 
+// Adopt has the File stand where the reading ended, or with salvaged behind all
+// of it: a reader of a damaged file notices only what changes later.
+func (f *File) Adopt(r *Reading, salvaged bool) {
+	if r.anew {
+		f.drop()
+		f.nameless = !f.readOnly // whoever made it may have died before its name was synced
+	}
+	f.position, r.adopted = r.position, true
+	if salvaged {
+		f.cursor.end = r.size
+		f.end = f.end[:0]
+	}
+}
+
+// Bytes gives all of what was read, whatever stands in it.
+func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
+
+// Sync makes what was read durable.
+func (r *Reading) Sync() error { return r.handle.Sync() }
+
+// Cut takes off the tail, and syncs. The lock must be held.
+func (r *Reading) Cut() error {
+	r.Tail = nil
+	return cutAt(r.handle, r.cursor.end)
+}
+
+func cutAt(h Handle, end int64) error {
+	if err := h.Truncate(end); err != nil {
+		return err
+	}
+	return h.Sync()
+}
+
 func readFrom(h Handle, offset int64) ([]byte, error) {
-	now, err := extentOf(h, "")
+	now, err := h.Look()
 	if err != nil {
 		return nil, err
 	}
 	var buf bytes.Buffer
-	buf.Grow(int(max(now.size-offset, 0)) + bytes.MinRead)
+	buf.Grow(int(max(now.Size-offset, 0)) + bytes.MinRead)
 	_, err = buf.ReadFrom(io.NewSectionReader(h, offset, 1<<62))
 	return buf.Bytes(), err
 }
@@ -229,42 +364,55 @@ func (f *File) write(h Handle, data []byte, at int64) error {
 	return err
 }
 
-// Advance says that n lines of size bytes up to version count now.
-func (f *File) Advance(size, n int, version int64) {
-	f.cursor.end += int64(size)
+// Advance says that lines, n of them up to version, count now.
+func (f *File) Advance(lines []byte, n int, version int64) {
+	f.cursor.end += int64(len(lines))
 	f.cursor.line += int64(n)
 	f.cursor.last = version
+	if len(lines) >= endKept {
+		f.keepEnd(lines)
+	} else {
+		f.keepEnd(append(f.end, lines...))
+	}
 }
 
-// Sync makes what was appended or truncated durable.
-func (f *File) Sync() error { return f.handle.Sync() }
-
-// CutTail takes off whatever stands behind the part that counts, and syncs.
-// The lock must be held.
-func (f *File) CutTail() error {
-	if err := f.handle.Truncate(f.cursor.end); err != nil {
-		return err
+// Sync makes what was appended or truncated durable, and before the first
+// time the file's name.
+func (f *File) Sync() error {
+	if f.nameless {
+		if err := f.disk.SyncDir(f.dir); err != nil {
+			return fmt.Errorf("sync the directory: %w", err)
+		}
+		f.nameless = false
 	}
 	return f.handle.Sync()
 }
 
-// SyncDir makes the file's name durable. Whoever opens a file to write does so
-// before the first commit: the one who made it may have died before.
-func (f *File) SyncDir() error { return f.disk.SyncDir(f.dir) }
+// CutTail takes off whatever stands behind the part that counts, and syncs.
+// The lock must be held.
+func (f *File) CutTail() error { return cutAt(f.handle, f.cursor.end) }
 
 // Rewrite puts a new file in place of the old one, or makes the first: header
 // and lines, of which there are kept and whose last version is last. The lock
-// must be held. When it fails the old file stands.
+// must be held. When it fails the old file stands, but for the error of syncing
+// the directory: then a power cut may bring the old one back, and Sync fails
+// until the directory is synced.
 func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error {
 	if err := f.MayReplace(); err != nil {
 		return err
 	}
-	all := append(header.append(nil), lines...)
+	head := header.append(nil)
+	all := append(head[:len(head):len(head)], lines...)
 	path := newPath(f.dir, f.name)
-	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	// What a writer that died has left there, or somebody a link, is not written into.
+	if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
+		return err
+	}
+	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
+	var now Extent
 	steps := func() error {
 		if err := f.write(h, all, 0); err != nil {
 			return err
@@ -272,18 +420,27 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 		if err := h.Sync(); err != nil {
 			return err
 		}
+		if now, err = h.Look(); err != nil {
+			return err
+		}
 		return f.disk.Rename(path, f.path)
 	}
 	if err := steps(); err != nil {
-		return errors.Join(err, h.Close())
+		return errors.Join(err, h.Close(), f.disk.Remove(path))
 	}
 	f.retire()
-	f.handle, f.header = h, header
+	f.handle, f.id, f.header, f.head = h, now.ID, header, head
 	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept)}
+	f.keepEnd(all)
 	for range header.Lines + 1 {
 		f.cursor.commits += int64(bytes.IndexByte(all[f.cursor.commits:], '\n')) + 1
 	}
-	return f.disk.SyncDir(f.dir)
+	f.nameless = true
+	if err := f.disk.SyncDir(f.dir); err != nil {
+		return fmt.Errorf("sync the directory: %w", err)
+	}
+	f.nameless = false
+	return nil
 }
 
 // Relabel writes the file anew with another id in its header, and all else as
@@ -299,33 +456,27 @@ func (f *File) Relabel(id string) error {
 	return f.Rewrite(header, lines, int(f.cursor.line), f.cursor.last)
 }
 
-// mayCreate says whether this user may make files in dir: what root or a
-// second user leaves there, the app could not open.
-func mayCreate(dir string) error {
-	info, err := os.Stat(dir)
-	if err != nil {
-		return err
+// mayCreate says whether this user may make files in the directory: what root
+// or a second user leaves there, the app could not open.
+func (f *File) mayCreate() error {
+	uid, own, err := OS.Owner(f.dir)
+	if err == nil && !own {
+		err = fmt.Errorf("%w: the directory %s belongs to user %d, and what another user makes in it, its apps may not open; run this as that user", fs.ErrPermission, f.dir, uid)
 	}
-	if uid, own := owner(info); !own {
-		return fmt.Errorf("%w: the directory %s belongs to user %d, and what another user makes in it, its apps may not open; run this as that user", fs.ErrPermission, dir, uid)
-	}
-	return nil
+	return err
 }
 
 // MayReplace says whether this user may put another file in place of the data
 // file: only its owner may, or in an empty place the directory's.
 func (f *File) MayReplace() error {
-	info, err := f.disk.Stat(f.path)
-	if isAbsent(err) {
-		return mayCreate(f.dir)
+	uid, own, err := f.disk.Owner(f.path)
+	switch {
+	case isAbsent(err):
+		return f.mayCreate()
+	case err == nil && !own:
+		err = fmt.Errorf("%w: %s belongs to user %d, who alone can have it written anew", fs.ErrPermission, f.path, uid)
 	}
-	if err != nil {
-		return err
-	}
-	if uid, own := owner(info); !own {
-		return fmt.Errorf("%w: %s belongs to user %d, who alone can have it written anew", fs.ErrPermission, f.path, uid)
-	}
-	return nil
+	return err
 }
 
 func (f *File) drop() {
@@ -338,7 +489,7 @@ func (f *File) drop() {
 // retire leaves the file that another was renamed over to be closed later. A
 // disk of a test has its files closed at once, so that its steps stay in order.
 func (f *File) retire() {
-	if _, ok := f.handle.(extenter); !ok {
+	if _, ok := f.handle.(interface{ Fd() uintptr }); !ok {
 		f.drop()
 		return
 	}
@@ -348,7 +499,7 @@ func (f *File) retire() {
 
 // Exists says whether the data file is there.
 func (f *File) Exists() (bool, error) {
-	_, err := f.disk.Stat(f.path)
+	_, err := f.disk.Look(f.path)
 	if isAbsent(err) {
 		return false, nil
 	}
@@ -373,9 +524,6 @@ func (f *File) Close() error {
 	return nil
 }
 
-// Version is the version of the last line that counts.
-func (f *File) Version() int64 { return f.cursor.last }
-
 // CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
 func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
 	return f.keepAside(fmt.Sprintf("cut-%d", version), tail.Bytes)
@@ -386,15 +534,25 @@ func (f *File) CopyDamaged(data []byte, at time.Time) (string, error) {
 	return f.keepAside("damaged-"+at.UTC().Format("20060102T150405.000Z"), data)
 }
 
+// keepAside writes a file of its own, whose name is durable when it returns.
 func (f *File) keepAside(suffix string, data []byte) (string, error) {
 	path := filepath.Join(f.dir, f.name+"."+suffix)
-	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
-	if err != nil {
-		return "", err
+	for n := 2; ; n++ {
+		h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+		if errors.Is(err, fs.ErrExist) && n < 1000 {
+			path = filepath.Join(f.dir, fmt.Sprintf("%s.%s-%d", f.name, suffix, n))
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		err = f.write(h, data, 0)
+		if err == nil {
+			err = h.Sync()
+		}
+		if err = errors.Join(err, h.Close()); err != nil {
+			return "", errors.Join(err, f.disk.Remove(path))
+		}
+		return path, f.disk.SyncDir(f.dir)
 	}
-	_, err = h.WriteAt(data, 0)
-	if err == nil {
-		err = h.Sync()
-	}
-	return path, errors.Join(err, h.Close())
 }

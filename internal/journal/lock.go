@@ -9,6 +9,10 @@ import (
 	"time"
 )
 
+// ErrForeign is returned for a file that holds bytes, and not one line of this
+// format: it belongs to somebody else.
+var ErrForeign = errors.New("no file of this format")
+
 // ErrBusy is returned when the lock is not had within the wait.
 var ErrBusy = errors.New("busy")
 
@@ -25,10 +29,16 @@ const (
 // A lock is held by one process, or shared by several that only read. The
 // file stays open between two holds, so that each costs one system call.
 type lock struct {
-	file  *os.File
-	path  string
-	taken int // how often it was taken: see askEvery
+	file     *os.File
+	path     string
+	readOnly bool
+	taken    int       // how often it was taken: see askEvery
+	looked   time.Time // when the path was found to lead to it
 }
+
+// lookEvery is how often it is looked whether the lock's path still leads to
+// the file that is locked, where that need not be certain.
+const lookEvery = 100 * time.Millisecond
 
 // openLock opens the lock file; a reader never makes it.
 func openLock(path string, readOnly bool) (*lock, error) {
@@ -40,7 +50,57 @@ func openLock(path string, readOnly bool) (*lock, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &lock{file: f, path: path}, nil
+	return &lock{file: f, path: path, readOnly: readOnly}, nil
+}
+
+// mine says whether the lock's path still leads to the file that is locked:
+// else its directory was removed and made again, or replaced by another, and
+// others lock another file.
+func (l *lock) mine() (bool, error) {
+	own, err := lookFile(l.file)
+	if err != nil {
+		return false, err
+	}
+	now, err := lookPath(l.path)
+	if isAbsent(err) {
+		return false, nil
+	}
+	return now.ID == own.ID, err
+}
+
+// acquireCertainly is acquire of the lock that the path leads to. Without
+// certain it looks every so often only.
+func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue *os.File) error {
+	for end := time.Now().Add(wait); ; {
+		if err := l.acquire(shared, wait, queue); err != nil {
+			return err
+		}
+		if now := time.Now(); certain || now.Sub(l.looked) >= lookEvery {
+			mine, err := l.mine()
+			if err == nil && !mine {
+				err = l.reopen()
+				if wait = time.Until(end); err == nil && wait > 0 {
+					continue
+				}
+			}
+			if err != nil {
+				return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
+			}
+			l.looked = now
+		}
+		return nil
+	}
+}
+
+// reopen gives up the file that was locked for the one that the path leads to.
+func (l *lock) reopen() error {
+	anew, err := openLock(l.path, l.readOnly)
+	if err != nil {
+		return err
+	}
+	l.file.Close() // which unlocks it
+	l.file = anew.file
+	return nil
 }
 
 // acquire takes the lock within wait. Between two tries it sleeps, growing,

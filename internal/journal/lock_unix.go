@@ -40,13 +40,3 @@ func owner(info fs.FileInfo) (uid int, own bool) {
 }
 
 func funlock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_UN) }
-
-// removed says whether the file that info describes has lost its last name,
-// because another was renamed over it.
-func removed(info fs.FileInfo, _ string) bool {
-	if u, ok := info.(unlinked); ok {
-		return u.Unlinked()
-	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	return ok && st.Nlink == 0
-}

@@ -26,12 +26,3 @@ func owner(fs.FileInfo) (uid int, own bool) { return -1, true }
 func funlock(f *os.File) error {
 	return windows.UnlockFileEx(windows.Handle(f.Fd()), 0, 1, 0, new(windows.Overlapped))
 }
-
-// removed says whether another file stands under the path by now.
-func removed(info fs.FileInfo, path string) bool {
-	if u, ok := info.(unlinked); ok {
-		return u.Unlinked()
-	}
-	now, err := os.Stat(path)
-	return err != nil || !os.SameFile(info, now)
-}

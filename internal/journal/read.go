@@ -128,19 +128,29 @@ func promised(rest []byte, last int64, c Consumer) bool {
 	return false
 }
 
+// most of what may begin a line within a stretch is looked at, so that no
+// stretch takes long.
+const mostBegins = 64
+
 // intactEnd gives the intact line that ends a stretch without newlines: all of
-// it, or what stands behind a line that has lost its newline.
+// it, or what stands behind a line that has lost its newline. A text within a
+// line may look like the begin of one, so several are tried, from the last on.
 func intactEnd(stretch []byte) []byte {
-	for {
-		if intact(stretch) {
-			return stretch
-		}
-		next := bytes.Index(stretch[min(1, len(stretch)):], []byte(`{"version":`))
-		if next < 0 {
+	if intact(stretch) {
+		return stretch
+	}
+	begin := []byte(`{"version":`)
+	for end, tries := len(stretch), 0; tries < mostBegins; tries++ {
+		at := bytes.LastIndex(stretch[:end], begin)
+		if at < 1 {
 			return nil
 		}
-		stretch = stretch[next+1:]
+		if intact(stretch[at:]) {
+			return stretch[at:]
+		}
+		end = at + len(begin) - 1
 	}
+	return nil
 }
 
 // AsDamage gives the DamageError in err, if there is one.
@@ -197,21 +207,4 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 		offset += int64(len(line))
 	}
 	return h, lost
-}
-
-// Commits gives the lines after those that hold the state at the base, as
-// they stand in the part of the file that counts: all of them, or the newest,
-// of which there are about most bytes.
-func (f *File) Commits(most int64) (lines []byte, all bool, err error) {
-	from := max(f.cursor.end-most, f.cursor.commits)
-	all = from == f.cursor.commits
-	data, err := readFrom(f.handle, from)
-	if err != nil {
-		return nil, false, err
-	}
-	data = data[:min(f.cursor.end-from, int64(len(data)))]
-	if !all { // it may begin in the middle of a line
-		data = data[bytes.IndexByte(data, '\n')+1:]
-	}
-	return data, all, nil
 }

@@ -49,7 +49,7 @@ func attached(t *testing.T) (*File, *countingDisk) {
 	disk := &countingDisk{Disk: OS}
 	f, err := Attach(disk, t.TempDir(), "notes", false)
 	require.NoError(t, err)
-	require.NoError(t, f.Lock(time.Second))
+	require.NoError(t, f.Lock(true, time.Second))
 	require.NoError(t, f.Rewrite(Header{ID: "b3f1"}, nil, 0, 0))
 	return f, disk
 }

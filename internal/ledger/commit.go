@@ -213,7 +213,10 @@ func (e Encoded) Exceeds(most int) bool {
 func (l *Ledger) commitGroup(group []*request) {
 	l.io.Lock()
 	defer l.io.Unlock()
-	err := l.file.Lock(l.opts.Wait)
+	// Whoever wants to be certain makes it so for all, even when what is there
+	// already is all that he asked for.
+	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
+	err := l.file.Lock(strict, l.opts.Wait)
 	if err == nil {
 		defer l.file.Unlock()
 		err = l.catchUp()
@@ -223,16 +226,13 @@ func (l *Ledger) commitGroup(group []*request) {
 	}
 	if err != nil {
 		for _, r := range group {
-			r.err = err
+			r.err = notStored(err)
 		}
 		return
 	}
+	defer l.scratch.settle()
 	b := l.judgeAll(group)
-	defer b.settle()
 	l.lastGroup = len(group)
-	// Whoever wants to be certain makes it so for all, even when what is there
-	// already is all that he asked for.
-	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
 	switch {
 	case len(b.commits) > 0:
 		err = l.store(b.lines, len(b.commits), strict)
@@ -368,7 +368,11 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		if tx.schema != schema {
 			c.schema, schema = tx.schema, tx.schema
 		}
-		if len(c.changes) == 0 && len(c.keys) == 0 && c.schema < 0 {
+		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0
+		if changes && schema > 0 && !l.schemaTold {
+			c.schema = schema
+		}
+		if !changes {
 			b.drop()
 			if last == nil {
 				last = &Stamp{Version: version}
@@ -421,7 +425,7 @@ func (l *Ledger) publish(commits []pending) {
 		}
 		l.adoptKeys(c.keys)
 		if c.schema >= 0 {
-			l.schema = c.schema
+			l.schema, l.schemaTold = c.schema, true
 		}
 		l.version.Store(c.Version)
 		if len(l.watchers) == 0 {

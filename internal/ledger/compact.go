@@ -49,7 +49,12 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		live += sizeOf(e.Name, e.Value) + lineOverhead
 	}
-	commits, all, err := l.file.Commits(max(live, l.opts.KeptBytes))
+	view, err := l.file.View()
+	if err != nil {
+		return 0, err
+	}
+	defer view.Close()
+	commits, all, err := view.Commits(max(live, l.opts.KeptBytes))
 	if err != nil {
 		return 0, err
 	}
@@ -59,7 +64,7 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	}
 	version := l.Version()
 	base := version - int64(number)
-	recs, err := l.stateAt(base, before, kept, all)
+	recs, err := l.stateAt(view, base, before, kept, all)
 	if err != nil {
 		return keep, err
 	}
@@ -68,7 +73,7 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	header := l.file.Header()
 	header.Base, header.Schema = base, l.Schema()
 	recs = forget(recs, &header.Oldest, l.opts.Now())
-	lines, n := stateLines(recs, l.Keys(), base)
+	lines, n := stateLines(recs, l.Keys(), header.Schema, base)
 	header.Lines = int64(n)
 	lines = append(lines, kept...)
 	if err := l.file.Rewrite(header, lines, n+number, version); err != nil {
@@ -101,7 +106,7 @@ func lastLine(lines []byte) int { return bytes.LastIndexByte(lines[:len(lines)-1
 // the commits before, from the newest on, and at last in the lines that open the
 // file; the rest is as it is in memory. Where before is not all of these, all
 // is false.
-func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Named, error) {
+func (l *Ledger) stateAt(view *journal.View, base int64, before, kept []byte, all bool) ([]Named, error) {
 	var d decoder
 	changed := map[string]*Record{} // nil: to be looked up
 	for line := range bytes.Lines(kept) {
@@ -126,7 +131,7 @@ func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Named, er
 	}
 	for missing > 0 && (len(before) > 0 || !all) {
 		if len(before) == 0 {
-			commits, _, err := l.file.Commits(math.MaxInt64)
+			commits, _, err := view.Commits(math.MaxInt64)
 			if err != nil {
 				return nil, err
 			}
@@ -141,8 +146,8 @@ func (l *Ledger) stateAt(base int64, before, kept []byte, all bool) ([]Named, er
 		looked += len(before) - start
 		before = before[:start]
 	}
-	if header := l.file.Header(); missing > 0 && header.Lines > 0 {
-		err := l.file.Reread(&replayer{each: func(c *commit) {
+	if header := view.Header(); missing > 0 && header.Lines > 0 {
+		err := view.Read(&replayer{each: func(c *commit) {
 			if c.Version <= header.Base {
 				consider(c)
 			}
@@ -237,15 +242,19 @@ func isDamage(err error) bool {
 
 // salvage goes on with every intact line of a damaged file, and reports what
 // was lost. A writer keeps the damaged file beside and writes another in its
-// place; a reader changes nothing. io, or openMu at the start, must be held, and
-// a writer needs the file's lock.
-func (l *Ledger) salvage(cause error) error {
-	data, err := l.file.Bytes()
+// place; a reader changes nothing. A file without an intact line is somebody
+// else's, and left alone. io, or the latch of Open, must be held, and a writer
+// needs the file's lock.
+func (l *Ledger) salvage(r *journal.Reading, cause error) error {
+	data, err := r.Bytes()
 	if err != nil {
 		return errors.Join(cause, err)
 	}
-	im := &salvager{image: newImage(), at: map[string]int64{}}
+	im := &salvager{image: newImage(true), at: map[string]int64{}}
 	header, lost := journal.Salvage(data, im)
+	if header.ID == "" && im.version == 0 && len(data) > 0 && l.Version() == 0 {
+		return fmt.Errorf("%w: %s holds no line of a namespace or a board: it belongs to something else, and is left as it is (%v)", journal.ErrForeign, l.file.Path(), cause)
+	}
 	l.keepKnown(im)
 	d := &Damage{Path: l.file.Path(), Lost: lost, Version: max(im.version, header.Base), Cause: cause}
 	var recs []Named
@@ -259,24 +268,24 @@ func (l *Ledger) salvage(cause error) error {
 	if im.schema = max(im.schema, header.Schema); im.schema <= 0 {
 		im.schema = l.opts.Schema
 	}
-	if !l.opts.ReadOnly {
+	if l.opts.ReadOnly {
+		l.file.Adopt(r, true)
+	} else {
 		if err := l.file.MayReplace(); err != nil {
 			return errors.Join(cause, err)
 		}
 		if d.Copy, err = l.file.CopyDamaged(data, l.opts.Now()); err != nil {
 			return errors.Join(cause, fmt.Errorf("keep the damaged file: %w", err))
 		}
-		lines, n := stateLines(recs, im.declaredKeys(), d.Version)
+		lines, n := stateLines(recs, im.declaredKeys(), im.schema, d.Version)
 		// What is lost may have been told to somebody by its version, so
 		// changes can be told from here on only.
 		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version}
 		if err := l.file.Rewrite(anew, lines, n, d.Version); err != nil {
 			return errors.Join(cause, err)
 		}
-	} else {
-		l.file.Skip(len(data))
 	}
-	l.syncedTo, l.compactAt = d.Version, 0
+	l.syncedTo, l.compactAt, l.schemaTold = d.Version, 0, true
 	l.adopt(im.image, true)
 	l.opts.Problem(d)
 	return nil
@@ -318,11 +327,11 @@ func (s *salvager) Accept() {
 	s.version = newest
 }
 
-// Mend opens a ledger as a writer does, and tells what had to be cut or
-// salvaged; nil: nothing.
+// Mend opens a ledger as a writer does, or looks at it anew where this process
+// has it open, and tells what had to be cut or salvaged; nil: nothing.
 func Mend(dir, name string, o Options) (damage *Damage, cut *CutError, err error) {
 	o.Salvage, o.ReadOnly = true, false
-	o.Problem = func(err error) {
+	note := func(err error) {
 		if d := (*Damage)(nil); errors.As(err, &d) {
 			damage = d
 		}
@@ -330,9 +339,25 @@ func Mend(dir, name string, o Options) (damage *Damage, cut *CutError, err error
 			cut = c
 		}
 	}
+	o.Problem = note
 	l, err := Open(dir, name, o)
 	if err != nil {
 		return nil, nil, err
 	}
-	return damage, cut, l.Close()
+	if damage == nil && cut == nil { // another may have opened it before, and seen nothing since
+		err = l.lookAnew(note)
+	}
+	return damage, cut, errors.Join(err, l.Close())
+}
+
+// lookAnew reads the whole file as Open does, salvages what is damaged, and
+// tells note of it.
+func (l *Ledger) lookAnew(note func(error)) error {
+	return l.Locked(func() error {
+		told, salvages := l.opts.Problem, l.opts.Salvage
+		l.opts.Problem = func(err error) { note(err); told(err) }
+		l.opts.Salvage = true
+		defer func() { l.opts.Problem, l.opts.Salvage = told, salvages }()
+		return l.reload(true)
+	})
 }

@@ -40,14 +40,16 @@ func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 // At gives the entries as they were at a version, by name. The error is
 // ErrTooOld where the file doesn't tell that any more, or not yet.
 func (l *Ledger) At(version int64) ([]entry.Entry, error) {
-	l.io.Lock()
-	base := l.file.Header().Base
-	l.io.Unlock()
-	if now := l.Version(); version < base || version > now {
-		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, now)
+	v, err := l.view()
+	if err != nil {
+		return nil, err
+	}
+	defer v.Close()
+	if base, newest := v.Header().Base, v.Version(); version < base || version > newest {
+		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, newest)
 	}
 	recs := map[string]*Record{}
-	err := l.replayAll(func(c *commit) {
+	err = v.Read(&replayer{each: func(c *commit) {
 		if c.Version > version {
 			return
 		}
@@ -55,7 +57,7 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 		for _, ch := range c.changes {
 			recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
 		}
-	})
+	}})
 	var out []entry.Entry
 	for _, name := range slices.Sorted(maps.Keys(recs)) {
 		if recs[name].Found() {
@@ -65,30 +67,36 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 	return out, err
 }
 
+// view gives the file as it is now, to be read while others write.
+func (l *Ledger) view() (*journal.View, error) {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return nil, ErrClosed
+	}
+	if err := l.follow(l.opts.Wait); err != nil {
+		return nil, err
+	}
+	return l.file.View()
+}
+
 // replay gives each commit after the base, with what its names held before.
 func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) error {
+	v, err := l.view()
+	if err != nil {
+		return err
+	}
+	defer v.Close()
 	held := map[string]value.Value{}
-	var base int64
-	return l.replayAll(func(c *commit) {
-		if base == 0 {
-			base = l.file.Header().Base
-		}
+	base := v.Header().Base
+	return v.Read(&replayer{each: func(c *commit) {
 		if c.Version > base {
 			each(c, func(name string) value.Value { return held[name] })
 		}
 		for _, ch := range c.changes {
 			held[ch.name] = ch.val
 		}
-	})
-}
-
-func (l *Ledger) replayAll(each func(c *commit)) error {
-	l.io.Lock()
-	defer l.io.Unlock()
-	if l.isClosed() {
-		return ErrClosed
-	}
-	return l.file.Reread(&replayer{each: each})
+	}})
 }
 
 // A replayer takes lines from the journal and keeps nothing.

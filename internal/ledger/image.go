@@ -21,9 +21,14 @@ type image struct {
 
 var _ journal.Consumer = (*image)(nil)
 
-func newImage() *image {
+// newImage makes an image of the whole file, whose entries stay together in
+// memory, or of a few lines.
+func newImage(whole bool) *image {
 	im := &image{nodes: map[string]*Node{}, schema: -1}
-	im.slab = &slab{}
+	im.slab = &slab{size: 1}
+	if whole {
+		im.slab.size = slabSize
+	}
 	return im
 }
 
@@ -38,7 +43,7 @@ func (im *image) Expect(size int) {
 func (im *image) Decode(line []byte) (journal.Mark, error) {
 	if im.stamp == nil { // that of a line which is not accepted serves the next
 		if len(im.stamps) == 0 {
-			im.stamps = make([]Stamp, slabSize)
+			im.stamps = make([]Stamp, im.slab.size)
 		}
 		im.stamp, im.stamps = &im.stamps[0], im.stamps[1:]
 	}
@@ -71,7 +76,7 @@ func (im *image) Accept() {
 // stateLines writes records, the declared keys and the schema as the lines
 // that open a file: one for each version that still has a record, in order,
 // and one at version base for the keys. It says how many lines these are.
-func stateLines(recs []Named, keys []entry.Declared, base int64) (lines []byte, count int) {
+func stateLines(recs []Named, keys []entry.Declared, schema, base int64) (lines []byte, count int) {
 	slices.SortFunc(recs, func(a, b Named) int {
 		if a.Version != b.Version {
 			return int(a.Version - b.Version)
@@ -80,6 +85,9 @@ func stateLines(recs []Named, keys []entry.Declared, base int64) (lines []byte, 
 	})
 	for len(recs) > 0 || len(keys) > 0 {
 		c := commit{schema: -1}
+		if count == 0 && schema > 0 {
+			c.schema = schema
+		}
 		if len(recs) > 0 {
 			c.Stamp = *recs[0].Stamp
 			for len(recs) > 0 && recs[0].Version == c.Version {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -55,7 +56,10 @@ type Ledger struct {
 	io     sync.Mutex // held while the file is read or written; guards what follows
 	file   *journal.File
 	broken error // why the file can't be appended to; nil in good health
-	looked time.Time
+	// schemaTold says that a line of the file has the schema, which is then known
+	// also when its header is lost.
+	schemaTold bool
+	looked     time.Time
 	// syncedTo is the version up to which all is certainly on the disk: that
 	// of what is visible, but for the prompt commits since the last sync.
 	syncedTo  int64
@@ -227,7 +231,7 @@ func realPath(path string) string {
 
 // start reads the file, or makes it.
 func (l *Ledger) start() error {
-	if err := l.file.Lock(l.opts.Wait); err != nil {
+	if err := l.file.Lock(true, l.opts.Wait); err != nil {
 		return err
 	}
 	defer l.file.Unlock()
@@ -239,14 +243,13 @@ func (l *Ledger) start() error {
 		l.schema = l.opts.Schema
 		return l.file.Rewrite(journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}, nil, 0, 0)
 	}
-	if err := l.reload(); err != nil {
+	if err := l.reload(true); err != nil {
 		return err
 	}
-	if l.opts.ReadOnly {
-		return nil
+	if name := l.file.Header().Name; name != l.name && name != "" {
+		l.opts.Problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.file.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
-	// Whoever made the file may have died before its name was synced.
-	return l.file.SyncDir()
+	return nil
 }
 
 // newID draws what tells a file from another that was made in its place.
@@ -370,7 +373,7 @@ func (l *Ledger) Forget() error {
 	case l.opts.ReadOnly:
 		return ErrReadOnly
 	}
-	if err := l.file.Lock(l.opts.Wait); err != nil {
+	if err := l.file.Lock(true, l.opts.Wait); err != nil {
 		return err
 	}
 	defer l.file.Unlock()
@@ -413,7 +416,7 @@ func (l *Ledger) Locked(f func() error) error {
 	if l.isClosed() {
 		return ErrClosed
 	}
-	if err := l.file.Lock(l.opts.Wait); err != nil {
+	if err := l.file.Lock(true, l.opts.Wait); err != nil {
 		return err
 	}
 	defer l.file.Unlock()

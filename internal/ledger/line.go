@@ -132,19 +132,22 @@ type place struct {
 }
 
 // A slab makes places many at a time.
-type slab struct{ free []place }
+type slab struct {
+	free []place
+	size int // how many it makes at a time
+}
 
 func (s *slab) next() *place {
 	if len(s.free) == 0 {
-		s.free = make([]place, slabSize)
+		s.free = make([]place, s.size)
 	}
 	p := &s.free[0]
 	s.free = s.free[1:]
 	return p
 }
 
-// slabSize is how many places a slab makes at a time, which saves most of the
-// cost of making them one by one.
+// slabSize is how many places a slab of a whole file makes at a time, which saves
+// most of the cost of making them one by one.
 const slabSize = 128
 
 func (d *decoder) decode(line []byte) error {

@@ -189,7 +189,7 @@ func TestBusyNamesTheHolder(t *testing.T) {
 	require.NoError(t, err)
 	other, err := journal.Attach(journal.OS, dir, "board", false)
 	require.NoError(t, err)
-	require.NoError(t, other.Lock(time.Second))
+	require.NoError(t, other.Lock(true, time.Second))
 	require.NoError(t, l.Close())
 	_, err = ledger.Open(dir, "board", ledger.Options{Wait: time.Millisecond})
 	assert.ErrorIs(t, err, journal.ErrBusy)

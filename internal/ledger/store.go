@@ -29,10 +29,10 @@ type CutError struct {
 }
 
 func (e *CutError) Error() string {
-	s := fmt.Sprintf("%s: cut %d bytes from line %d on, which a stopped writer left and nobody was told were stored (%s)",
+	s := fmt.Sprintf("%s: cut %d bytes from line %d on, behind which nothing says that they were ever synced (%s)",
 		e.Path, len(e.Tail.Bytes), e.Tail.Line, e.Tail.Reason)
 	if e.Copied != "" {
-		s += "; a copy is in " + e.Copied
+		s += "; there are whole lines in them, so a copy is in " + e.Copied
 	}
 	return s
 }
@@ -44,7 +44,7 @@ func (l *Ledger) Refresh() error {
 	if l.isClosed() {
 		return ErrClosed
 	}
-	return l.follow()
+	return l.follow(l.opts.Wait)
 }
 
 // followIfDue is Refresh unless somebody looked just now.
@@ -55,7 +55,11 @@ func (l *Ledger) followIfDue() error {
 		return nil
 	}
 	l.looked = time.Now()
-	return l.follow()
+	// Whoever waits must hear at once when his time is over; the next look is near.
+	if err := l.follow(l.opts.Follow / 4); !errors.Is(err, journal.ErrBusy) {
+		return err
+	}
+	return nil
 }
 
 func (l *Ledger) isClosed() bool {
@@ -67,25 +71,34 @@ func (l *Ledger) isClosed() bool {
 	}
 }
 
-// follow catches up without the right to write; io must be held. The stat
-// comes first, so that a quiet file costs no lock.
-func (l *Ledger) follow() error {
+// errWriter says that what was found needs a writer, who holds the lock alone.
+var errWriter = errors.New("a writer must mend the file")
+
+// follow catches up without the right to write; io must be held. The look at
+// the path comes first, so that a quiet file costs no lock.
+func (l *Ledger) follow(wait time.Duration) error {
 	replaced, grown, err := l.file.Fresh()
 	if err != nil || !replaced && !grown {
 		return err
 	}
-	if err := l.file.RLock(l.opts.Wait); err != nil {
+	if err := l.file.RLock(wait); err != nil {
+		return err
+	}
+	err = l.readOn(false)
+	if err := errors.Join(err, l.file.Unlock()); !errors.Is(err, errWriter) {
+		return err
+	}
+	if err := l.file.Lock(true, wait); err != nil {
 		return err
 	}
 	defer l.file.Unlock()
-	_, err = l.readOn()
-	return err
+	return l.catchUp()
 }
 
 // catchUp reads what others appended and cuts a torn tail; io and the file's
 // lock must be held.
 func (l *Ledger) catchUp() error {
-	tail, err := l.readOn()
+	err := l.readOn(true)
 	if IsNotExist(err) {
 		// Somebody took the file away under a running program, which still
 		// has all of it: mend writes it again.
@@ -93,89 +106,111 @@ func (l *Ledger) catchUp() error {
 		l.opts.Problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
 		return nil
 	}
-	if l.opts.Salvage && isDamage(err) {
-		return l.salvage(err)
-	}
-	if err != nil || tail == nil {
-		return err
-	}
-	return l.cut(tail)
+	return err
 }
 
-// readOn makes visible what is in the file and not yet known, after it is
-// synced: its writer may have died between the write and the sync.
-func (l *Ledger) readOn() (*journal.Tail, error) {
+// readOn makes visible what is in the file and not yet known. Until all of it
+// is read, mended and synced, nothing has moved: who fails here finds the same
+// again. With alone the lock is held alone, and so the file may be mended.
+func (l *Ledger) readOn(alone bool) error {
 	replaced, grown, err := l.file.Fresh()
 	switch {
 	case err != nil:
-		return nil, err
-	case replaced:
-		return nil, l.reload()
-	case !grown:
-		return nil, nil
-	}
-	im := newImage()
-	taken, tail, err := l.file.ReadOn(im)
-	if err != nil {
-		return nil, err
-	}
-	if taken > 0 {
-		if err := l.syncRead(im.version); err != nil {
-			return nil, err
-		}
-		l.adopt(im, false)
-	}
-	return tail, nil
-}
-
-// syncRead syncs what others wrote. A reader may not be allowed to.
-func (l *Ledger) syncRead(version int64) error {
-	if err := l.file.Sync(); err != nil && !l.opts.ReadOnly {
-		return fmt.Errorf("sync what another process wrote: %w", err)
-	}
-	l.syncedTo = version
-	return nil
-}
-
-// reload reads the whole file; io, or openMu at the start, must be held.
-func (l *Ledger) reload() error {
-	im := newImage()
-	tail, err := l.file.Load(im)
-	if l.opts.Salvage && isDamage(err) {
-		return l.salvage(err)
-	}
-	if err != nil {
 		return err
+	case replaced:
+		return l.reload(alone)
+	case !grown:
+		return nil
 	}
-	if tail != nil && !l.opts.ReadOnly {
-		if err := l.cut(tail); err != nil {
+	im := newImage(false)
+	r, err := l.file.ReadOn(im)
+	if err != nil {
+		return l.damaged(r, err, alone)
+	}
+	if r.Taken > 0 {
+		if err := l.syncRead(r); err != nil {
 			return err
 		}
 	}
-	if im.schema < 0 {
-		im.schema = l.file.Header().Schema
+	if r.Tail != nil && alone {
+		if err := l.cut(r); err != nil {
+			return err
+		}
 	}
-	im.version = max(im.version, l.file.Header().Base)
-	if err := l.syncRead(im.version); err != nil {
+	l.file.Adopt(r, false)
+	if r.Taken > 0 {
+		l.syncedTo = im.version
+		l.adopt(im, false)
+	}
+	return nil
+}
+
+// syncRead syncs what others wrote: its writer may have died between the write
+// and the sync. A reader may not be allowed to.
+func (l *Ledger) syncRead(r *journal.Reading) error {
+	if err := r.Sync(); err != nil && !l.opts.ReadOnly {
+		return fmt.Errorf("sync what another process wrote: %w", err)
+	}
+	return nil
+}
+
+// reload reads the whole file; io, or the latch of Open, must be held.
+func (l *Ledger) reload(alone bool) error {
+	im := newImage(true)
+	r, err := l.file.Load(im)
+	if err != nil {
+		return l.damaged(r, err, alone)
+	}
+	if r.Tail != nil && alone && !l.opts.ReadOnly {
+		if err := l.cut(r); err != nil {
+			r.Close()
+			return err
+		}
+	}
+	if err := l.syncRead(r); err != nil {
+		r.Close()
 		return err
 	}
-	l.compactAt = 0
+	header := r.Header()
+	l.schemaTold = im.schema >= 0
+	if im.schema < 0 {
+		im.schema = header.Schema
+	}
+	im.version = max(im.version, header.Base)
+	l.file.Adopt(r, false)
+	l.syncedTo, l.compactAt = im.version, 0
 	l.adopt(im, true)
 	return nil
 }
 
+// damaged salvages what was read of a damaged file, where that is wanted;
+// otherwise it gives the error.
+func (l *Ledger) damaged(r *journal.Reading, err error, alone bool) error {
+	switch {
+	case !isDamage(err):
+		return err
+	case !l.opts.Salvage:
+	case l.opts.ReadOnly || alone:
+		err = l.salvage(r, err)
+	default:
+		err = errWriter
+	}
+	r.Close() // which does nothing where it was adopted
+	return err
+}
+
 // cut takes a torn tail off. Whole lines of it are copied aside first: they
 // may be all that is left of somebody's work.
-func (l *Ledger) cut(tail *journal.Tail) error {
-	e := &CutError{Path: l.file.Path(), Tail: *tail}
-	if tail.Whole {
-		path, err := l.file.CopyTail(tail, l.file.Version())
+func (l *Ledger) cut(r *journal.Reading) error {
+	e := &CutError{Path: l.file.Path(), Tail: *r.Tail}
+	if e.Tail.Whole {
+		path, err := l.file.CopyTail(&e.Tail, r.Version())
 		if err != nil {
 			return fmt.Errorf("copy the torn end of %s aside: %w", l.file.Path(), err)
 		}
 		e.Copied = path
 	}
-	if err := l.file.CutTail(); err != nil {
+	if err := r.Cut(); err != nil {
 		return err
 	}
 	l.opts.Problem(e)
@@ -257,7 +292,7 @@ func (l *Ledger) store(lines []byte, n int, sync bool) error {
 		}
 		l.syncedTo = l.Version() + int64(n)
 	}
-	l.file.Advance(len(lines), n, l.Version()+int64(n))
+	l.file.Advance(lines, n, l.Version()+int64(n))
 	return nil
 }
 
@@ -323,12 +358,12 @@ func (l *Ledger) Flush() error {
 	if l.opts.ReadOnly || l.syncedTo == l.Version() && l.broken == nil {
 		return nil
 	}
-	if err := l.file.Lock(l.opts.Wait); err != nil {
-		return err
+	if err := l.file.Lock(true, l.opts.Wait); err != nil {
+		return notStored(err)
 	}
 	defer l.file.Unlock()
 	if err := l.catchUp(); err != nil {
-		return err
+		return notStored(err)
 	}
 	if err := l.mend(); err != nil {
 		return err
@@ -350,6 +385,21 @@ func (l *Ledger) flushWithin(group []*request) {
 			l.opts.Problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.file.Path(), within, err))
 		}
 	})
+}
+
+// notStored makes whatever the machine refused before anything was written an
+// ErrNotStored; what says more stays as it is.
+func notStored(err error) error {
+	_, damage := journal.AsDamage(err)
+	if damage || errors.As(err, new(*journal.NewerError)) {
+		return err
+	}
+	for _, more := range []error{journal.ErrBusy, journal.ErrForeign, ErrClosed, ErrReadOnly, ErrNotStored, ErrUncertain, fs.ErrPermission} {
+		if errors.Is(err, more) {
+			return err
+		}
+	}
+	return fmt.Errorf("%w: %w", ErrNotStored, err)
 }
 
 // mend writes a file whose disk failed anew from memory, before anything else
@@ -382,7 +432,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	if forget {
 		header.Oldest = version
 	}
-	lines, n := stateLines(recs, l.Keys(), version)
+	lines, n := stateLines(recs, l.Keys(), header.Schema, version)
 	header.Lines = int64(n)
 	if err := l.file.Rewrite(header, lines, n, version); err != nil {
 		return err

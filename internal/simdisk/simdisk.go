@@ -14,8 +14,8 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
-	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
 )
@@ -38,16 +38,18 @@ type inode struct {
 	data   []byte
 	synced []byte // what a power cut leaves for certain
 	lost   []bool // bytes that a failed sync has dropped, whatever later syncs say
-	links  int
+	id     uint64
 }
+
+var inodes atomic.Uint64
 
 // New gives an empty Disk.
 func New() *Disk {
 	return &Disk{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1}
 }
 
-// Fault has f asked before each step, by its name (open, write, sync,
-// truncate, rename, syncdir) and path; its error is what the step returns. A
+// Fault has f asked before each step, by its name (look, open, read, write,
+// sync, truncate, rename, remove, syncdir) and path; its error is what the step returns. A
 // sync that fails drops what was not synced, for good. f must not call the Disk.
 func (d *Disk) Fault(f func(op, path string) error) {
 	d.mu.Lock()
@@ -90,7 +92,7 @@ func (d *Disk) Restarted() *Disk {
 	defer d.mu.Unlock()
 	n := New()
 	for name, ino := range d.names {
-		c := &inode{data: bytes.Clone(ino.data), synced: bytes.Clone(ino.synced), lost: slices.Clone(ino.lost), links: 1}
+		c := &inode{data: bytes.Clone(ino.data), synced: bytes.Clone(ino.synced), lost: slices.Clone(ino.lost), id: inodes.Add(1)}
 		n.names[name] = c
 		if d.kept[name] == ino {
 			n.kept[name] = c
@@ -106,7 +108,7 @@ func (d *Disk) Synced() *Disk {
 	defer d.mu.Unlock()
 	n := New()
 	for name, ino := range d.kept {
-		c := &inode{data: bytes.Clone(ino.synced), synced: bytes.Clone(ino.synced), links: 1}
+		c := &inode{data: bytes.Clone(ino.synced), synced: bytes.Clone(ino.synced), id: inodes.Add(1)}
 		n.names[name], n.kept[name] = c, c
 	}
 	return n
@@ -128,7 +130,7 @@ func (d *Disk) PowerCut(rng *rand.Rand, sector int) *Disk {
 		}
 		if ino != nil {
 			data := ino.afterCut(rng, sector)
-			c := &inode{data: data, synced: bytes.Clone(data), links: 1}
+			c := &inode{data: data, synced: bytes.Clone(data), id: inodes.Add(1)}
 			n.names[name], n.kept[name] = c, c
 		}
 	}
@@ -178,7 +180,7 @@ func (d *Disk) Read(path string) []byte {
 func (d *Disk) Write(path string, data []byte) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	ino := &inode{data: bytes.Clone(data), synced: bytes.Clone(data), links: 1}
+	ino := &inode{data: bytes.Clone(data), synced: bytes.Clone(data), id: inodes.Add(1)}
 	d.names[path], d.kept[path] = ino, ino
 }
 
@@ -191,10 +193,12 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 	}
 	ino := d.names[path]
 	switch {
+	case ino != nil && flag&os.O_EXCL != 0:
+		return nil, &fs.PathError{Op: "open", Path: path, Err: fs.ErrExist}
 	case ino == nil && flag&os.O_CREATE == 0:
 		return nil, &fs.PathError{Op: "open", Path: path, Err: fs.ErrNotExist}
 	case ino == nil:
-		ino = &inode{links: 1}
+		ino = &inode{id: inodes.Add(1)}
 		d.names[path] = ino
 	case flag&os.O_TRUNC != 0:
 		ino.data = nil
@@ -202,18 +206,49 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 	return &handle{d, ino, path}, nil
 }
 
-// Stat tells of a file.
-func (d *Disk) Stat(path string) (fs.FileInfo, error) {
+// Look tells of a file.
+func (d *Disk) Look(path string) (journal.Extent, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.dead {
-		return nil, ErrDead
+	if err := d.step("look", path); err != nil {
+		return journal.Extent{}, err
 	}
 	ino := d.names[path]
 	if ino == nil {
-		return nil, &fs.PathError{Op: "stat", Path: path, Err: fs.ErrNotExist}
+		return journal.Extent{}, &fs.PathError{Op: "stat", Path: path, Err: fs.ErrNotExist}
 	}
-	return info{filepath.Base(path), int64(len(ino.data)), ino.links == 0}, nil
+	return ino.extent(), nil
+}
+
+func (ino *inode) extent() journal.Extent {
+	return journal.Extent{ID: journal.ID{File: ino.id}, Size: int64(len(ino.data))}
+}
+
+// Owner says that every file is one's own.
+func (d *Disk) Owner(path string) (uid int, own bool, err error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.dead {
+		return 0, false, ErrDead
+	}
+	if d.names[path] == nil {
+		return 0, false, &fs.PathError{Op: "stat", Path: path, Err: fs.ErrNotExist}
+	}
+	return 0, true, nil
+}
+
+// Remove removes a file.
+func (d *Disk) Remove(path string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.names[path] == nil {
+		return &fs.PathError{Op: "remove", Path: path, Err: fs.ErrNotExist}
+	}
+	if err := d.step("remove", path); err != nil {
+		return err
+	}
+	delete(d.names, path)
+	return nil
 }
 
 // Rename renames a file over another.
@@ -226,9 +261,6 @@ func (d *Disk) Rename(from, to string) error {
 	ino := d.names[from]
 	if ino == nil {
 		return &fs.PathError{Op: "rename", Path: from, Err: fs.ErrNotExist}
-	}
-	if old := d.names[to]; old != nil {
-		old.links--
 	}
 	d.names[to] = ino
 	delete(d.names, from)
@@ -264,8 +296,8 @@ type handle struct {
 func (h *handle) ReadAt(b []byte, off int64) (int, error) {
 	h.d.mu.Lock()
 	defer h.d.mu.Unlock()
-	if h.d.dead {
-		return 0, ErrDead
+	if err := h.d.step("read", h.path); err != nil {
+		return 0, err
 	}
 	return bytes.NewReader(h.ino.data).ReadAt(b, off)
 }
@@ -332,30 +364,16 @@ func (h *handle) Truncate(size int64) error {
 	return nil
 }
 
-func (h *handle) Stat() (fs.FileInfo, error) {
+func (h *handle) Look() (journal.Extent, error) {
 	h.d.mu.Lock()
 	defer h.d.mu.Unlock()
 	if h.d.dead {
-		return nil, ErrDead
+		return journal.Extent{}, ErrDead
 	}
-	return info{filepath.Base(h.path), int64(len(h.ino.data)), h.ino.links == 0}, nil
+	return h.ino.extent(), nil
 }
 
 func (h *handle) Close() error { return nil }
-
-type info struct {
-	name     string
-	size     int64
-	unlinked bool
-}
-
-func (i info) Name() string       { return i.name }
-func (i info) Size() int64        { return i.size }
-func (i info) Mode() fs.FileMode  { return 0o600 }
-func (i info) ModTime() time.Time { return time.Time{} }
-func (i info) IsDir() bool        { return false }
-func (i info) Sys() any           { return nil }
-func (i info) Unlinked() bool     { return i.unlinked }
 
 var (
 	_ journal.Disk   = (*Disk)(nil)

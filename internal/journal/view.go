@@ -1,0 +1,77 @@
+package journal
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+)
+
+// A View is the part of a file that counts at one moment. It is read without a
+// lock and holds nobody up: what it has open stays as it is, since a file is only
+// ever appended to or replaced.
+type View struct {
+	handle  Handle
+	header  Header
+	end     int64
+	commits int64
+	version int64
+}
+
+// View gives the part that counts now. The File must have caught up: a file
+// that was replaced meanwhile is an error.
+func (f *File) View() (*View, error) {
+	h, err := f.disk.OpenFile(f.path, os.O_RDONLY, 0)
+	if err != nil {
+		return nil, err
+	}
+	now, err := h.Look()
+	if err == nil && now.ID != f.id {
+		err = fmt.Errorf("%w: %s is being replaced; try again", ErrBusy, f.path)
+	}
+	if err != nil {
+		h.Close()
+		return nil, err
+	}
+	return &View{h, f.header, f.cursor.end, f.cursor.commits, max(f.cursor.last, f.header.Base)}, nil
+}
+
+// Close closes the view.
+func (v *View) Close() error { return v.handle.Close() }
+
+// Header is that of the file.
+func (v *View) Header() Header { return v.header }
+
+// Version is the newest that counts.
+func (v *View) Version() int64 { return v.version }
+
+// Read gives all lines that count to c, from the first.
+func (v *View) Read(c Consumer) error {
+	data, err := readFrom(v.handle, 0)
+	if err != nil {
+		return err
+	}
+	data = data[:min(v.end, int64(len(data)))]
+	start := bytes.IndexByte(data, '\n') + 1
+	cur := cursor{end: int64(start)}
+	if v.header.Lines == 0 {
+		cur.last = v.header.Base
+	}
+	_, _, err = readLines(v.header, &cur, data[start:], c)
+	return err
+}
+
+// Commits gives the lines after those that hold the state at the base, as they
+// stand: all of them, or the newest, of which there are about most bytes.
+func (v *View) Commits(most int64) (lines []byte, all bool, err error) {
+	from := max(v.end-most, v.commits)
+	all = from == v.commits
+	data, err := readFrom(v.handle, from)
+	if err != nil {
+		return nil, false, err
+	}
+	data = data[:min(v.end-from, int64(len(data)))]
+	if !all { // it may begin in the middle of a line
+		data = data[bytes.IndexByte(data, '\n')+1:]
+	}
+	return data, all, nil
+}
