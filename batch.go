@@ -50,17 +50,13 @@ func (b *Batch) batch() *Batch { b.namespace(); return b }
 // Other errors are those of Var.Set.
 func (ns *Namespace) Commit(f func(b *Batch) error) error {
 	if ns.namespace().twice {
-		snap := ns.l.Snapshot()
-		_, _ = ns.run(f, inSnapshot(snap)) // only its side effects matter
-		snap.Release()
+		_, _ = ns.runNow(f) // only its side effects matter
 	}
 	err := again(func(last bool) error {
 		if last {
 			return ns.commitLocked(f)
 		}
-		snap := ns.namespace().l.Snapshot()
-		b, err := ns.run(f, inSnapshot(snap))
-		snap.Release()
+		b, err := ns.runNow(f)
 		if err != nil || len(b.names) == 0 {
 			if err == nil && ns.closed.Load() {
 				err = ErrClosed
@@ -76,6 +72,13 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 		return err
 	})
 	return ns.fail("commit", "", err)
+}
+
+// runNow is run on the state as it is now.
+func (ns *Namespace) runNow(f func(b *Batch) error) (*Batch, error) {
+	snap := ns.l.Snapshot()
+	defer snap.Release() // also where f panics
+	return ns.run(f, inSnapshot(snap))
 }
 
 func (ns *Namespace) commitLocked(f func(b *Batch) error) error {

@@ -216,7 +216,7 @@ func (l *Ledger) commitGroup(group []*request) {
 	// Whoever wants to be certain makes it so for all, even when what is there
 	// already is all that he asked for.
 	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
-	err := l.file.Lock(strict, l.opts.Wait)
+	err := l.file.Lock(strict, l.left(group))
 	if err == nil {
 		defer l.file.Unlock()
 		err = l.catchUp()
@@ -225,9 +225,7 @@ func (l *Ledger) commitGroup(group []*request) {
 		err = l.mend()
 	}
 	if err != nil {
-		for _, r := range group {
-			r.err = notStored(err)
-		}
+		l.failed(group, err)
 		return
 	}
 	defer l.scratch.settle()

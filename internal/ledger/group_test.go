@@ -1,10 +1,13 @@
 package ledger_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"os"
+	"runtime"
 	"sync"
 	"syscall"
 	"testing"
@@ -231,9 +234,10 @@ func TestQueueIsBounded(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A commit in the queue waits for at least half of what is allowed.
+// A commit in the queue waits for all of the time that is allowed, and not for
+// what those before it have waited.
 func TestWaitIsNotCutShort(t *testing.T) {
-	const wait = 300 * time.Millisecond
+	const wait = 200 * time.Millisecond
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: wait})
 	require.NoError(t, err)
 	started, goOn := make(chan struct{}), make(chan struct{})
@@ -243,17 +247,87 @@ func TestWaitIsNotCutShort(t *testing.T) {
 		assert.NoError(t, err)
 	})
 	<-started
-	all.Go(func() { _ = put(l, "first", value.Int(1)) })
-	for l.Waiting() == 0 {
-		time.Sleep(time.Microsecond)
+	for range 4 {
+		all.Go(func() {
+			came := time.Now()
+			assert.ErrorIs(t, put(l, "late", value.Int(1)), journal.ErrBusy)
+			assert.GreaterOrEqual(t, time.Since(came), wait)
+		})
+		time.Sleep(wait / 4)
 	}
-	time.Sleep(wait / 4) // it comes in the middle of somebody else's half
-	came := time.Now()
-	assert.ErrorIs(t, put(l, "second", value.Int(1)), journal.ErrBusy)
-	assert.GreaterOrEqual(t, time.Since(came), wait/2)
+	for l.Waiting() > 0 {
+		time.Sleep(time.Millisecond)
+	}
 	close(goOn)
 	all.Wait()
 	require.NoError(t, l.Close())
+}
+
+// A judge that panics, or ends its goroutine, leaves nothing behind: those who
+// wait are answered, and work goes on.
+func TestJudgeThatEnds(t *testing.T) {
+	l := openSim(t, simdisk.New(), t.TempDir())
+	require.NoError(t, put(l, "n", value.Int(1)))
+	for range 3 {
+		gone := make(chan struct{})
+		go func() {
+			defer close(gone)
+			_, _ = l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+				enc, _ := ledger.Encode(value.Int(99))
+				tx.Put("n", enc)
+				runtime.Goexit()
+				return nil
+			})
+		}()
+		<-gone
+		errs := together(l, func() {}, func() error { return put(l, "m", value.Int(2)) }, func() error {
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				_, _ = l.Commit(entry.Author{}, func(*ledger.Tx) error { runtime.Goexit(); return nil })
+			}()
+			<-done
+			return nil
+		})
+		if errs[0] != nil {
+			assert.ErrorIs(t, errs[0], ledger.ErrNotStored)
+		}
+		require.NoError(t, put(l, "m", value.Int(3)))
+		assert.Equal(t, []int64{1, 3}, []int64{get(l, "n"), get(l, "m")})
+		require.NoError(t, put(l, "m", value.Int(4)))
+	}
+	require.NoError(t, l.Close())
+}
+
+// Whoever waits for the lock of another process waits as long as is allowed,
+// those who came later for as long themselves.
+func TestBusyLock(t *testing.T) {
+	const wait = 150 * time.Millisecond
+	dir := t.TempDir()
+	l, err := ledger.Open(dir, "board", ledger.Options{Wait: wait})
+	require.NoError(t, err)
+	f, err := journal.Attach(journal.OS, dir, "board", false)
+	require.NoError(t, err)
+	require.NoError(t, f.Lock(true, time.Second))
+	var all sync.WaitGroup
+	for range 5 {
+		all.Go(func() {
+			came := time.Now()
+			assert.ErrorIs(t, put(l, "n", value.Int(1)), journal.ErrBusy)
+			assert.GreaterOrEqual(t, time.Since(came), wait)
+			assert.Less(t, time.Since(came), 20*wait, "nor for what the others wait")
+		})
+		time.Sleep(wait / 3)
+	}
+	all.Wait()
+	ctx, cancel := context.WithCancel(t.Context())
+	w := l.Watch(nil, nil)
+	cancel()
+	assert.False(t, w.Wait(ctx, nil))
+	w.Close()
+	require.NoError(t, f.Unlock())
+	require.NoError(t, put(l, "n", value.Int(1)))
+	require.NoError(t, errors.Join(l.Close(), f.Close()))
 }
 
 // another is a second process on a disk: what it has open is not shared.

@@ -93,6 +93,7 @@ type Ledger struct {
 	queue   []*request
 	spare   []*request // empty, for the next queue
 	leading bool
+	told    *request    // to lead next, and still in the queue
 	watch   *time.Timer // that runs expire; nil: nobody waits
 	closing bool
 

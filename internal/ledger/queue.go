@@ -1,8 +1,10 @@
 package ledger
 
 import (
+	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -19,7 +21,8 @@ type request struct {
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  Judge
 	turn   chan bool // true: lead the next group; false: it is done
-	halves int       // how many halves of the wait have ended while it was queued
+	came   time.Time // when it began to wait
+	again  bool      // the lock was not had for its group, and its own time is not over
 
 	result   Result
 	err      error
@@ -69,13 +72,16 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 		return Result{}, ErrReadOnly
 	}
 	r := requests.Get().(*request)
-	*r = request{author: author, within: within, judge: judge, turn: r.turn}
+	*r = request{author: author, within: within, judge: judge, turn: r.turn, came: time.Now()}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
 	}
-	if lead || <-r.turn {
+	for lead || <-r.turn {
 		l.lead(r)
+		if lead = false; !r.again {
+			break
+		}
 	}
 	result, err, panicked := r.result, r.err, r.panicked
 	*r = request{turn: r.turn}
@@ -99,32 +105,62 @@ func (l *Ledger) enqueue(r *request) (lead bool, err error) {
 	lead = !l.leading
 	l.leading = true
 	if !lead && l.watch == nil {
-		l.watch = time.AfterFunc(l.opts.Wait/2, l.expire)
+		l.watch = time.AfterFunc(l.opts.Wait, l.expire)
 	}
 	return lead, nil
 }
 
-// expire runs at every half of the wait while commits queue, and takes out
-// those that nobody has taken by the second time.
+// expire refuses those in the queue whose time is over, and runs again when the
+// next one's is.
 func (l *Ledger) expire() {
 	l.qmu.Lock()
 	defer l.qmu.Unlock()
-	if l.watch = nil; len(l.queue) == 0 {
-		return
-	}
-	// The first may have been told to lead already.
-	kept := l.queue[:1]
-	for _, r := range l.queue[1:] {
-		if r.halves++; r.halves < 2 {
-			kept = append(kept, r)
-			continue
+	l.watch = nil
+	now, next := time.Now(), time.Time{}
+	l.queue = slices.DeleteFunc(l.queue, func(r *request) bool {
+		over := r.came.Add(l.opts.Wait)
+		switch {
+		case r == l.told: // it leads in a moment
+		case !now.Before(over):
+			r.again = false
+			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
+			r.turn <- false
+			return true
+		case next.IsZero() || over.Before(next):
+			next = over
 		}
-		r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait/2)
-		r.turn <- false
+		return false
+	})
+	if !next.IsZero() {
+		l.watch = time.AfterFunc(next.Sub(now), l.expire)
 	}
-	l.queue = kept
-	l.watch = time.AfterFunc(l.opts.Wait/2, l.expire)
 }
+
+// left is how long a group may wait for the lock: until the time of the first
+// of it is over.
+func (l *Ledger) left(group []*request) time.Duration {
+	oldest := group[0].came
+	for _, r := range group {
+		if r.came.Before(oldest) {
+			oldest = r.came
+		}
+	}
+	return max(l.opts.Wait-time.Since(oldest), 0)
+}
+
+// failed gives a group that could not begin its error; where the lock was not
+// had in time, those who came later try again.
+func (l *Ledger) failed(group []*request, err error) {
+	busy := errors.Is(err, journal.ErrBusy)
+	for _, r := range group {
+		if r.again = busy && time.Since(r.came) < l.opts.Wait; !r.again {
+			r.err = notStored(err)
+		}
+	}
+}
+
+// errEnded is given to a group whose leader's goroutine was ended by a judge.
+var errEnded = fmt.Errorf("%w: the goroutine that wrote for all was ended", ErrNotStored)
 
 // lead commits all that wait, then hands over to the first of those who came
 // meanwhile: nobody leads for long.
@@ -132,25 +168,39 @@ func (l *Ledger) lead(self *request) {
 	l.gather()
 	l.qmu.Lock()
 	group := l.queue
-	l.queue, l.spare = l.spare[:0], nil // whoever leads next waits for the hand-over
+	l.queue, l.spare, l.told = l.spare[:0], nil, nil // whoever leads next waits for the hand-over
 	l.qmu.Unlock()
 
-	l.commitGroup(group)
-
-	for _, r := range group {
-		if r != self {
-			r.turn <- false
+	whole := false
+	defer func() { // also where a judge ends this goroutine
+		var rest []*request
+		for _, r := range group {
+			if !whole {
+				r.err, r.again = errEnded, false
+			}
+			if r.again {
+				rest = append(rest, r)
+			} else if r != self {
+				r.turn <- false
+			}
 		}
-	}
-	clear(group)
-	l.qmu.Lock()
-	l.spare = group
-	if len(l.queue) > 0 {
-		l.queue[0].turn <- true
-	} else {
-		l.leading = false
-	}
-	l.qmu.Unlock()
+		clear(group)
+		l.qmu.Lock()
+		defer l.qmu.Unlock()
+		l.spare = group
+		if len(rest) > 0 {
+			l.queue = append(rest, l.queue...)
+			if l.watch == nil {
+				l.watch = time.AfterFunc(l.left(rest), l.expire)
+			}
+		}
+		if l.leading = len(l.queue) > 0; l.leading {
+			l.told = l.queue[0]
+			l.told.turn <- true
+		}
+	}()
+	l.commitGroup(group)
+	whole = true
 }
 
 // gather lets those join who were in the group before and come again now that
