@@ -21,8 +21,9 @@ type Batch struct {
 	lists   map[string][]string    // the names that stood under a prefix
 	names   []string               // that were written, in order
 	now     map[string]value.Value // what they hold; no value: removed
-	renamed map[string]string      // declared keys go with their entries
+	renamed []renaming             // in order: declared keys go with their entries
 	err     error                  // the first refusal
+	forget  bool                   // a sealed key stood in the clear
 	ended   bool
 }
 
@@ -69,6 +70,9 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 			}
 			return b.apply(tx)
 		})
+		if err == nil && b.forget {
+			err = ns.l.Forget()
+		}
 		return err
 	})
 	return ns.fail("commit", "", err)
@@ -82,13 +86,18 @@ func (ns *Namespace) runNow(f func(b *Batch) error) (*Batch, error) {
 }
 
 func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
+	forget := false
 	_, err := ns.commit(func(tx *ledger.Tx) error {
 		b, err := ns.run(f, inTx(tx))
 		if err != nil {
 			return err
 		}
+		forget = b.forget
 		return b.apply(tx)
 	})
+	if err == nil && forget {
+		err = ns.l.Forget()
+	}
 	return err
 }
 
@@ -108,19 +117,41 @@ func (b *Batch) apply(tx *ledger.Tx) error {
 			return wrap("set", b.ns.name, name, err)
 		}
 	}
-	for from, to := range b.renamed {
-		b.renameKey(tx, from, to)
-	}
+	b.renameKeys(tx)
 	return nil
 }
 
-// renameKey lets the declaration of a renamed entry go with it.
-func (b *Batch) renameKey(tx *ledger.Tx, from, to string) {
-	for _, k := range b.ns.l.Keys() {
-		if k.Name == from {
-			tx.Withdraw(k)
-			k.Name = to
+type renaming struct{ from, to string }
+
+// renameKeys lets the declarations of renamed entries go with them, also
+// where they go in a circle.
+func (b *Batch) renameKeys(tx *ledger.Tx) {
+	now := map[string]DeclaredKey{} // of the names that renaming is about; no kind: none
+	key := func(name string) DeclaredKey {
+		k, known := now[name]
+		if !known {
+			k, _ = tx.Declared(name)
+		}
+		return k
+	}
+	var names []string
+	for _, r := range b.renamed {
+		moved := key(r.from)
+		if moved.Kind == value.KindNone {
+			continue
+		}
+		names = append(names, r.from, r.to)
+		moved.Name = r.to
+		now[r.from], now[r.to] = DeclaredKey{}, moved
+	}
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		was, had := tx.Declared(name)
+		switch k := now[name]; {
+		case k.Kind != value.KindNone:
 			tx.Declare(k)
+		case had:
+			tx.Withdraw(was)
 		}
 	}
 }
@@ -271,10 +302,7 @@ func (b *Batch) Rename(from, to string) error {
 		}
 		if err == nil {
 			err = b.set(from, value.Value{})
-			if b.renamed == nil {
-				b.renamed = map[string]string{}
-			}
-			b.renamed[from] = to
+			b.renamed = append(b.renamed, renaming{from, to})
 		}
 		return wrap("rename", b.ns.name, from, err)
 	})

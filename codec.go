@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"runtime"
 	"sync"
 	"time"
 
@@ -30,7 +31,7 @@ func codecOf[T any](want value.Kind, base T) codec[T] {
 	typ := reflect.TypeFor[T]()
 	c := coderOf(typ)
 	out := codec[T]{
-		enc: func(x T) (value.Value, error) { return c.enc(reflect.ValueOf(&x).Elem()) },
+		enc: func(x T) (value.Value, error) { return c.enc(reflect.ValueOf(&x).Elem(), 0) },
 		dec: func(v value.Value) (T, error) {
 			x := base
 			if c.refers {
@@ -69,7 +70,8 @@ func kindError(got, want value.Kind) error { return &kindMismatch{got, want} }
 // and maps there are no bytes and no times, so that []byte stands there as
 // base64 and time.Time as RFC 3339.
 type coder struct {
-	enc    func(reflect.Value) (value.Value, error)
+	// enc encodes, so many deep inside others.
+	enc    func(x reflect.Value, deep int) (value.Value, error)
 	dec    func(value.Value, reflect.Value) error
 	copy   func(dst, src reflect.Value)
 	merge  func(now, old value.Value) value.Value // of a struct, else nil
@@ -113,7 +115,7 @@ func build(t reflect.Type, building map[reflect.Type]*coder) *coder {
 func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 	switch {
 	case t == typeTime:
-		c.enc = func(x reflect.Value) (value.Value, error) {
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 			v := value.Time(x.Interface().(time.Time))
 			return value.Text(v.String()), v.Check()
 		}
@@ -128,23 +130,26 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 		}
 		return
 	case t == typeValue:
-		c.enc = func(x reflect.Value) (value.Value, error) { return x.Interface().(value.Value), nil }
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return x.Interface().(value.Value), nil }
 		c.dec = func(v value.Value, x reflect.Value) error { x.Set(reflect.ValueOf(v)); return nil }
 		return
 	case t.Implements(typeMarshal) && reflect.PointerTo(t).Implements(typeUnmarshal):
-		c.textual()
+		if from := promoted(t); from != "" {
+			misuse("the struct %s would be stored as the text of its embedded %s alone, whose MarshalText it has; give the field a name, or write a MarshalText of its own", t, from)
+		}
+		c.textual(t)
 		return
 	}
 	switch t.Kind() {
 	case reflect.Bool:
-		c.enc = func(x reflect.Value) (value.Value, error) { return value.Bool(x.Bool()), nil }
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return value.Bool(x.Bool()), nil }
 		c.dec = func(v value.Value, x reflect.Value) error {
 			b, ok := v.AsBool()
 			x.SetBool(b)
 			return want(ok, v, value.KindBool)
 		}
 	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64:
-		c.enc = func(x reflect.Value) (value.Value, error) { return value.Int(x.Int()), nil }
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return value.Int(x.Int()), nil }
 		c.dec = func(v value.Value, x reflect.Value) error {
 			n, ok := v.AsInt()
 			if x.OverflowInt(n) {
@@ -154,7 +159,7 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 			return want(ok, v, value.KindInt)
 		}
 	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
-		c.enc = func(x reflect.Value) (value.Value, error) {
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 			if x.Uint() > math.MaxInt64 {
 				return value.Value{}, fmt.Errorf("%w: %d does not fit in an int of 64 bits", ErrInvalid, x.Uint())
 			}
@@ -169,7 +174,7 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 			return want(ok, v, value.KindInt)
 		}
 	case reflect.Float32, reflect.Float64:
-		c.enc = func(x reflect.Value) (value.Value, error) { return value.Float(x.Float()), nil }
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return value.Float(x.Float()), nil }
 		c.dec = func(v value.Value, x reflect.Value) error {
 			v, err := value.Convert(v, value.KindFloat)
 			if err != nil {
@@ -183,7 +188,7 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 			return nil
 		}
 	case reflect.String:
-		c.enc = func(x reflect.Value) (value.Value, error) { return value.Text(x.String()), nil }
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return value.Text(x.String()), nil }
 		c.dec = func(v value.Value, x reflect.Value) error {
 			s, ok := v.AsText()
 			x.SetString(s)
@@ -204,6 +209,17 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 	}
 }
 
+// deepest is how deep Go values may stand inside one another: as lists and maps
+// may, with a pointer and an interface at each step. What holds itself is deeper.
+const deepest = 3 * value.MaxDepth
+
+func tooDeep(deep int) error {
+	if deep <= deepest {
+		return nil
+	}
+	return fmt.Errorf("%w: it stands over %d deep inside itself: does it hold itself?", ErrInvalid, deepest)
+}
+
 func want(ok bool, v value.Value, k value.Kind) error {
 	if ok {
 		return nil
@@ -215,8 +231,60 @@ func rangeError(v value.Value, t reflect.Type) error {
 	return fmt.Errorf("%w: %s does not fit in %s", ErrInvalid, v, t)
 }
 
-func (c *coder) textual() {
-	c.enc = func(x reflect.Value) (value.Value, error) {
+// promoted gives the embedded field that a struct has its MarshalText from,
+// where it has others which that would leave out.
+func promoted(t reflect.Type) string {
+	if t.Kind() != reflect.Struct || t.NumField() < 2 {
+		return ""
+	}
+	m, ok := t.MethodByName("MarshalText")
+	if !ok {
+		return ""
+	}
+	// A method of an embedded field is called through one that the compiler makes.
+	pc := m.Func.Pointer()
+	if file, _ := runtime.FuncForPC(pc).FileLine(pc); file != "<autogenerated>" {
+		return ""
+	}
+	for i := range t.NumField() {
+		if f := t.Field(i); f.Anonymous && (f.Type.Implements(typeMarshal) || reflect.PointerTo(f.Type).Implements(typeMarshal)) {
+			return f.Name
+		}
+	}
+	return ""
+}
+
+// refersTo says whether a value of a type shares memory when it is assigned.
+func refersTo(t reflect.Type) bool {
+	switch t.Kind() {
+	case reflect.Slice, reflect.Map, reflect.Pointer, reflect.Interface:
+		return true
+	case reflect.Array:
+		return refersTo(t.Elem())
+	case reflect.Struct:
+		for i := range t.NumField() {
+			if f := t.Field(i); f.Type.Kind() != reflect.Pointer && refersTo(f.Type) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (c *coder) textual(t reflect.Type) {
+	if refersTo(t) { // what it refers to is known to its own methods only
+		c.refers = true
+		c.copy = func(dst, src reflect.Value) {
+			v, err := c.enc(src, 0)
+			if err == nil {
+				err = c.dec(v, dst)
+			}
+			if err != nil {
+				dst.Set(src)
+			}
+		}
+	}
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 		b, err := x.Interface().(encoding.TextMarshaler).MarshalText()
 		return value.Text(string(b)), err
 	}
@@ -237,7 +305,7 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 	if slice && t.Elem().Kind() == reflect.Uint8 {
 		c.refers = true
 		c.copy = func(dst, src reflect.Value) { dst.SetBytes(bytes.Clone(src.Bytes())) }
-		c.enc = func(x reflect.Value) (value.Value, error) {
+		c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 			return value.Text(base64.StdEncoding.EncodeToString(x.Bytes())), nil
 		}
 		c.dec = func(v value.Value, x reflect.Value) error {
@@ -269,11 +337,14 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 			elem.copy(dst.Index(i), src.Index(i))
 		}
 	}
-	c.enc = func(x reflect.Value) (value.Value, error) {
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
+		if err := tooDeep(deep); err != nil {
+			return value.Value{}, err
+		}
 		items := make([]value.Value, x.Len())
 		for i := range items {
 			var err error
-			if items[i], err = elem.enc(x.Index(i)); err != nil {
+			if items[i], err = elem.enc(x.Index(i), deep+1); err != nil {
 				return value.Value{}, fmt.Errorf("item %d: %w", i, err)
 			}
 		}
@@ -314,13 +385,16 @@ func (c *coder) mapping(t reflect.Type, building map[reflect.Type]*coder) {
 			dst.SetMapIndex(k, y)
 		}
 	}
-	c.enc = func(x reflect.Value) (value.Value, error) {
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
+		if err := tooDeep(deep); err != nil {
+			return value.Value{}, err
+		}
 		members := make([]value.Member, 0, x.Len())
 		for k, item := range x.Seq2() {
 			// What SetMapIndex needs to be addressable is a copy.
 			at := reflect.New(t.Elem()).Elem()
 			at.Set(item)
-			v, err := elem.enc(at)
+			v, err := elem.enc(at, deep+1)
 			if err != nil {
 				return value.Value{}, fmt.Errorf("%q: %w", k.String(), err)
 			}
@@ -353,11 +427,14 @@ func (c *coder) pointer(t reflect.Type, building map[reflect.Type]*coder) {
 			elem.copy(dst.Elem(), src.Elem())
 		}
 	}
-	c.enc = func(x reflect.Value) (value.Value, error) {
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 		if x.IsNil() {
 			return value.Null(), nil
 		}
-		return elem.enc(x.Elem())
+		if err := tooDeep(deep); err != nil {
+			return value.Value{}, err
+		}
+		return elem.enc(x.Elem(), deep+1)
 	}
 	c.dec = func(v value.Value, x reflect.Value) error {
 		if v.Kind() == value.KindNull {
@@ -376,18 +453,21 @@ func (c *coder) dynamic(t reflect.Type) {
 		misuse("a value of interface type %s can't be stored, since nothing says what to make of it when it is read; use a concrete type or any", t)
 	}
 	c.refers = true
-	c.enc = func(x reflect.Value) (value.Value, error) {
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 		if x.IsNil() {
 			return value.Null(), nil
 		}
 		at := reflect.New(x.Elem().Type()).Elem()
 		at.Set(x.Elem())
-		return coderOf(at.Type()).enc(at)
+		return coderOf(at.Type()).enc(at, deep+1)
 	}
 	c.dec = func(v value.Value, x reflect.Value) error {
-		if g := plain(v); g != nil {
-			x.Set(reflect.ValueOf(g))
+		g := plain(v)
+		if g == nil {
+			x.SetZero()
+			return nil
 		}
+		x.Set(reflect.ValueOf(g))
 		return nil
 	}
 	c.copy = func(dst, src reflect.Value) {

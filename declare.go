@@ -81,7 +81,7 @@ func (ns *Namespace) declare() error {
 		for _, one := range k.Declared() {
 			if before, ok := known[one.Name]; !ok {
 				ns.compare(one.Name, known)
-			} else if before.Kind != one.Kind {
+			} else if before.Kind != one.Kind && !ns.migrated {
 				ns.prob.report(one.Name, nil, fmt.Errorf("%w: %s was declared as %s, and is declared as %s now; a changed kind needs a Schema step", ErrWrongKind, one.Name, before.Kind, one.Kind))
 			}
 			if !known[one.Name].Equal(one) {

@@ -59,7 +59,7 @@ func Fields[T any](def T) FieldsKey[T] {
 		}
 		e := entryField(f, t.FieldByIndex(f.index).Type)
 		d.fields = append(d.fields, e)
-		v, err := e.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index))
+		v, err := e.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
 		if err == nil {
 			err = v.Check()
 		}
@@ -79,7 +79,7 @@ func entryField(f field, t reflect.Type) fieldEntry {
 	case t == typeTime:
 		e.kind = value.KindTime
 		k := Time(f.name, time.Time{})
-		own.enc = func(x reflect.Value) (value.Value, error) { return k.d.enc(x.Interface().(time.Time)) }
+		own.enc = func(x reflect.Value, _ int) (value.Value, error) { return k.d.enc(x.Interface().(time.Time)) }
 		own.dec = func(v value.Value, x reflect.Value) error {
 			at, err := k.d.dec(v)
 			x.Set(reflect.ValueOf(at))
@@ -87,7 +87,7 @@ func entryField(f field, t reflect.Type) fieldEntry {
 		}
 	case t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8:
 		e.kind = value.KindBytes
-		own.enc = func(x reflect.Value) (value.Value, error) { return value.Bytes(x.Bytes()), nil }
+		own.enc = func(x reflect.Value, _ int) (value.Value, error) { return value.Bytes(x.Bytes()), nil }
 		own.dec = func(v value.Value, x reflect.Value) error {
 			b, ok := v.AsBytes()
 			x.SetBytes(b)
@@ -96,7 +96,7 @@ func entryField(f field, t reflect.Type) fieldEntry {
 	case t.Kind() == reflect.Pointer, t.Kind() == reflect.Interface:
 		misuse("the field %s is of type %s, which can't be an entry by itself, since nil is no value; use the type that it leads to", f.name, t)
 	default:
-		v, err := f.enc(reflect.New(t).Elem())
+		v, err := f.enc(reflect.New(t).Elem(), 0)
 		if err != nil {
 			misuse("the zero value of the field %s can't be stored: %v", f.name, err)
 		}
@@ -152,7 +152,7 @@ func (k FieldsKey[T]) Declared() []DeclaredKey {
 	d := k.definition()
 	var out []DeclaredKey
 	for _, f := range d.fields {
-		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index))
+		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
 		out = append(out, DeclaredKey{Name: f.name, Kind: f.kind, Default: def})
 	}
 	return out
@@ -335,8 +335,8 @@ func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) erro
 			return wrap(op, b.ns.name, b.d.name, err)
 		}
 		for i, f := range b.d.fields {
-			before, err1 := f.enc(reflect.ValueOf(&old.x).Elem().FieldByIndex(f.index))
-			after, err2 := f.enc(reflect.ValueOf(&next).Elem().FieldByIndex(f.index))
+			before, err1 := f.enc(reflect.ValueOf(&old.x).Elem().FieldByIndex(f.index), 0)
+			after, err2 := f.enc(reflect.ValueOf(&next).Elem().FieldByIndex(f.index), 0)
 			err := errors.Join(err1, err2)
 			if err == nil && value.Equal(before, after) {
 				continue

@@ -28,7 +28,9 @@ type Namespace struct {
 	within      time.Duration // over 0: commits are prompt
 	author      entry.Author
 	twice       bool // for tests: see package seam
+	migrated    bool // steps of the schema were taken at Open
 	prob        *problems
+	listener    *ledger.Listener
 	sealer      Sealer
 	limits      limits
 	declaration *declaration // nil: nothing was declared
@@ -94,6 +96,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	if err := ns.author.Check(); err != nil {
 		return nil, ns.fail("open", "", err)
 	}
+	ns.listener = &ledger.Listener{Problem: func(err error) { ns.prob.report("", nil, asReport(err)) }}
 	special := seam.Of(dir)
 	ns.twice = special.Twice
 	l, err := ledger.Open(dir, name, ledger.Options{
@@ -103,7 +106,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		Salvage:  !o.strict,
 		Disk:     special.Disk,
 		Twice:    special.Twice,
-		Problem:  func(err error) { ns.prob.report("", nil, asReport(err)) },
+		Listener: ns.listener,
 	})
 	if err != nil {
 		return nil, ns.fail("open", "", err)
@@ -119,7 +122,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in files of its own",
 			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
 	}
-	if err = ns.migrate(o.steps); err == nil {
+	if err = ns.migrate(o.steps, o.anySchema); err == nil {
 		err = ns.declare()
 	}
 	if err != nil {
@@ -129,14 +132,13 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 }
 
 // migrate takes the steps of the schema that the file has not had.
-func (ns *Namespace) migrate(steps []func(*Batch) error) error {
-	if len(steps) == 0 {
-		return nil
-	}
+func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 	had := ns.l.Schema()
 	switch {
+	case any && len(steps) == 0:
+		return nil
 	case had > int64(len(steps)):
-		return fmt.Errorf("%w: the file has had %d steps of the schema, and this program knows %d", ErrNewer, had, len(steps))
+		return newerSchema(had, len(steps))
 	case had == int64(len(steps)):
 		return nil
 	case ns.readOnly:
@@ -144,7 +146,10 @@ func (ns *Namespace) migrate(steps []func(*Batch) error) error {
 		return nil
 	}
 	_, err := ns.commit(func(tx *ledger.Tx) error {
-		// Another process may have been faster.
+		// Another process may have been faster, and know more.
+		if tx.Schema() > int64(len(steps)) {
+			return newerSchema(tx.Schema(), len(steps))
+		}
 		missing := steps[min(tx.Schema(), int64(len(steps))):]
 		b, err := ns.run(func(b *Batch) error {
 			for i, step := range missing {
@@ -160,7 +165,12 @@ func (ns *Namespace) migrate(steps []func(*Batch) error) error {
 		tx.SetSchema(int64(len(steps)))
 		return b.apply(tx)
 	})
+	ns.migrated = err == nil
 	return err
+}
+
+func newerSchema(had int64, known int) error {
+	return fmt.Errorf("%w: the file has had %d steps of the schema, and this program knows %d", ErrNewer, had, known)
 }
 
 // CheckNamespace says whether a namespace can be called name: see Open.
@@ -202,16 +212,33 @@ func (ns *Namespace) Close() error {
 	}
 	close(ns.done)
 	ns.noteUsage()
+	defer ns.l.Leave(ns.listener)
 	// Another Namespace may keep the file open.
 	return ns.fail("close", "", errors.Join(ns.l.Flush(), ns.l.Close()))
 }
 
 // commit is the one way by which this namespace writes.
 func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error) {
-	if ns.closed.Load() {
-		return ledger.Result{}, ErrClosed
+	if err := ns.mayWrite(); err != nil {
+		return ledger.Result{}, err
 	}
-	return ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
+	result, err := ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
+	if err == nil && result.Sealed {
+		err = ns.l.Forget() // what stood there in the clear
+	}
+	return result, err
+}
+
+// mayWrite says why nothing can be written: the ledger may be shared with a
+// namespace that can.
+func (ns *Namespace) mayWrite() error {
+	switch {
+	case ns.closed.Load():
+		return ErrClosed
+	case ns.readOnly:
+		return ErrReadOnly
+	}
+	return nil
 }
 
 // Flush syncs what was written promptly (see SyncWithin) to the disk. When it

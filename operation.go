@@ -184,6 +184,7 @@ func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, er
 		if err == nil {
 			err = b.in.set(b.d.name, val)
 		}
+		b.in.forget = b.in.forget || err == nil && b.inTheClear(old)
 		return b.fail(op, err)
 	})
 }
@@ -209,7 +210,7 @@ type operation[T any] struct {
 	err  error
 	now  T // what the ops gave
 
-	clear bool // the value to be sealed stood there in the clear
+	clear bool // the value of a sealed key stood there in the clear
 }
 
 func (b *binding[T]) newOperation() *operation[T] {
@@ -268,7 +269,7 @@ func (o *operation[T]) judge(rec *ledger.Record) {
 func (o *operation[T]) Judge(tx *ledger.Tx) error {
 	b := o.b
 	rec := tx.RecordOf(b.node)
-	o.clear = b.d.sealed && rec.Found() && rec.Value.Kind() != value.KindSealed
+	o.clear = b.inTheClear(rec)
 	if !o.always && o.rec != rec {
 		o.judge(rec)
 	}
@@ -289,15 +290,15 @@ func (o *operation[T]) Judge(tx *ledger.Tx) error {
 func (o *operation[T]) commit(verb string) (now T, err error) {
 	b := o.b
 	b.node.MarkWritten()
-	if b.ns.closed.Load() {
-		return now, b.fail(verb, ErrClosed)
+	if err := b.ns.mayWrite(); err != nil {
+		return now, b.fail(verb, err)
 	}
 	_, err = b.ns.l.CommitWithin(b.ns.within, b.ns.author, o)
 	now, clear := o.now, o.clear
 	*o = operation[T]{ops: o.ops[:0]}
 	b.d.spare.Put(o)
 	if err == nil && clear {
-		err = b.ns.l.Forget()
+		err = b.ns.l.Forget() // what stood there in the clear
 	}
 	return now, b.fail(verb, err)
 }

@@ -16,6 +16,7 @@ type options struct {
 	strict    bool
 	within    time.Duration
 	noteUsage bool
+	anySchema bool
 	as        string
 }
 
@@ -70,6 +71,12 @@ func Follow(every time.Duration) Option { return func(o *options) { o.follow = e
 func Schema(steps ...func(*Batch) error) Option {
 	return func(o *options) { o.steps = append(o.steps, steps...) }
 }
+
+// AnySchema lets a program open a file that has had steps of a Schema which it
+// does not have itself: a second app that only shares some keys, a tool that only
+// looks. Without it and without Schema, such a file is ErrNewer: the program would
+// read and write entries as they were before the steps.
+func AnySchema() Option { return func(o *options) { o.anySchema = true } }
 
 // Limits bounds what can be stored: value is the most bytes of JSON that one
 // value has (default and most: 1 MiB), namespace the most that all names and

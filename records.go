@@ -126,8 +126,13 @@ func (r Records[T]) Add(x T) (id string, err error) {
 		if last == math.MaxInt64 {
 			return wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: there is no number after %d", ErrInvalid, last))
 		}
-		id = strconv.FormatInt(last+1, 10)
-		if err := b.set(r.k.d.name, value.Int(last+1)); err != nil {
+		for last++; b.find(r.k.d.name + "/" + strconv.FormatInt(last, 10)).Found(); last++ {
+			if last == math.MaxInt64 { // somebody has written it by its name
+				return wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: there is no free number after %d", ErrInvalid, last))
+			}
+		}
+		id = strconv.FormatInt(last, 10)
+		if err := b.set(r.k.d.name, value.Int(last)); err != nil {
 			return err
 		}
 		return r.k.member(id).In(b).Set(x)

@@ -106,6 +106,11 @@ func (ns *Namespace) unseal(name string, v value.Value) (value.Value, error) {
 	return value.Value{}, fmt.Errorf("%w: what was sealed is no value", ErrSealed)
 }
 
+// inTheClear says whether a record of a sealed key is not sealed.
+func (b *binding[T]) inTheClear(rec *ledger.Record) bool {
+	return b.d.sealed && rec.Found() && rec.Value.Kind() != value.KindSealed
+}
+
 // plain gives what a record means to a key that may be sealed.
 func (b *binding[T]) plain(rec *ledger.Record) (value.Value, error) {
 	switch sealed := rec.Value.Kind() == value.KindSealed; {

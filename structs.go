@@ -103,10 +103,10 @@ func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
 			}
 		}
 	}
-	c.enc = func(x reflect.Value) (value.Value, error) {
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 		members := make([]value.Member, len(fields))
 		for i, f := range fields {
-			v, err := f.enc(x.FieldByIndex(f.index))
+			v, err := f.enc(x.FieldByIndex(f.index), deep+1)
 			if err != nil {
 				return value.Value{}, fmt.Errorf("%s: %w", f.name, err)
 			}

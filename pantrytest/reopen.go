@@ -127,7 +127,7 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 	}()
 	dir := t.TempDir()
 	quiet := pantry.OnProblem(func(pantry.Problem) {})
-	ns, err := pantry.Open(dir, name, quiet)
+	ns, err := pantry.Open(dir, name, quiet, pantry.AnySchema())
 	if err == nil {
 		err = ns.Put(k.Name(), bad)
 	}
@@ -149,7 +149,7 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 	if err := app.Close(a); err != nil {
 		t.Errorf("%s, close: %v", what, err)
 	}
-	ns, err = pantry.Open(dir, name, quiet, pantry.ReadOnly())
+	ns, err = pantry.Open(dir, name, quiet, pantry.ReadOnly(), pantry.AnySchema())
 	if err != nil {
 		t.Errorf("%s: %v", what, err)
 		return

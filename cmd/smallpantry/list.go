@@ -102,7 +102,7 @@ func (a *app) listNamespaces(dir string) error {
 		if info, err := f.Info(); err == nil {
 			n.Bytes = info.Size()
 		}
-		ns, err := pantry.Open(dir, name, pantry.ReadOnly(), pantry.OnProblem(func(p pantry.Problem) { a.way(place.Way{}).Tell(filepath.Join(dir, name), p) }))
+		ns, err := pantry.Open(dir, name, pantry.ReadOnly(), pantry.AnySchema(), pantry.OnProblem(func(p pantry.Problem) { a.way(place.Way{}).Tell(filepath.Join(dir, name), p) }))
 		if err != nil {
 			n.Error = err.Error()
 		} else {

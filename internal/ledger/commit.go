@@ -17,6 +17,7 @@ var ErrTooLarge = errors.New("too large")
 type Result struct {
 	*Stamp       // of the commit; with Changed false, of the newest before it
 	Changed bool // false: it all stood there already, and no version was made
+	Sealed  bool // what stood in the clear is sealed now: its bytes are still in the file
 }
 
 // A Tx is a commit that is being judged: it sees the state with the commits
@@ -341,13 +342,16 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		c := b.next()
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.syncedTo
+		sealed := false
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
 			if ch.node == nil {
 				ch.node = l.Node(ch.name)
 			}
-			if !value.Equal(ch.node.judged().Value, ch.val) {
+			old := ch.node.judged().Value
+			if !value.Equal(old, ch.val) {
 				c.changes = append(c.changes, *ch)
+				sealed = sealed || ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed
 			}
 		}
 		for _, k := range tx.keys {
@@ -394,7 +398,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 				n.ahead = recs[i]
 			}
 		}
-		r.result = Result{Stamp: last, Changed: true}
+		r.result = Result{Stamp: last, Changed: true, Sealed: sealed}
 	}
 	return b
 }

@@ -36,7 +36,7 @@ func (l *Ledger) compact() {
 	if err != nil {
 		// Not again until the file has grown by a quarter.
 		l.compactAt = size + size/4
-		l.opts.Problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.file.Path(), size, err))
+		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.file.Path(), size, err))
 		return
 	}
 	l.compactAt = spread * keep
@@ -287,7 +287,7 @@ func (l *Ledger) salvage(r *journal.Reading, cause error) error {
 	}
 	l.syncedTo, l.compactAt, l.schemaTold = d.Version, 0, true
 	l.adopt(im.image, true)
-	l.opts.Problem(d)
+	l.problem(d)
 	return nil
 }
 
@@ -354,10 +354,10 @@ func Mend(dir, name string, o Options) (damage *Damage, cut *CutError, err error
 // tells note of it.
 func (l *Ledger) lookAnew(note func(error)) error {
 	return l.Locked(func() error {
-		told, salvages := l.opts.Problem, l.opts.Salvage
-		l.opts.Problem = func(err error) { note(err); told(err) }
+		listener, salvages := &Listener{Problem: note}, l.opts.Salvage
+		l.join(Options{Listener: listener})
 		l.opts.Salvage = true
-		defer func() { l.opts.Problem, l.opts.Salvage = told, salvages }()
+		defer func() { l.opts.Salvage = salvages; l.Leave(listener) }()
 		return l.reload(true)
 	})
 }

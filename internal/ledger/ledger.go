@@ -6,7 +6,6 @@ import (
 	"iter"
 	"maps"
 	"math/rand/v2"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -28,8 +27,11 @@ type Options struct {
 	// Follow is how often the file is looked at for changes by other
 	// processes while somebody watches. 0: never, for a file nobody shares.
 	Follow time.Duration
-	// Problem is called with what was survived. It must not call the ledger.
-	Problem func(error)
+	// Problem is called with what was survived, as long as the ledger is open. It
+	// must not call the ledger. That of a second Open of the file is not called: a
+	// Listener is.
+	Problem  func(error)
+	Listener *Listener
 	// Schema is the number of the schema that a new file begins with.
 	Schema int64
 	// Salvage goes on with what is intact in a damaged file: a writer keeps a
@@ -52,6 +54,10 @@ type Ledger struct {
 	opts      Options
 	dir, name string
 	key       openKey
+
+	lmu         sync.Mutex // guards listeners
+	listeners   []*Listener
+	followEvery atomic.Int64 // a time.Duration; 0: never
 
 	io     sync.Mutex // held while the file is read or written; guards what follows
 	file   *journal.File
@@ -129,7 +135,9 @@ var (
 
 // Open opens the ledger called name in dir. A writer makes what is missing; a
 // reader gets fs.ErrNotExist instead. A second Open of the same file in one
-// process gives the same ledger, whose options are those of the first.
+// process gives the same ledger, whose options are those of the first, but for
+// Follow, of which the shortest counts, and the Listener; a reader shares that of
+// a writer, and so must refuse to commit by itself.
 func Open(dir, name string, o Options) (*Ledger, error) {
 	o.fill()
 	for {
@@ -137,9 +145,12 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 		if err != nil {
 			return nil, err
 		}
-		key := openKey{realPath(file.Path()), o.ReadOnly, o.Disk}
+		key := openKey{file.Path(), o.ReadOnly, o.Disk}
 		openMu.Lock()
 		one := open[key]
+		if writer := open[openKey{key.path, false, key.disk}]; one == nil && writer != nil {
+			one = writer
+		}
 		switch {
 		case one == nil:
 			one = &opened{ready: make(chan struct{}), refs: 1}
@@ -155,10 +166,14 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 			openMu.Unlock()
 			err = file.Close()
 			<-one.ready
-			if one.err != nil || err == nil {
-				return one.l, one.err
+			if one.err != nil {
+				return nil, one.err
 			}
-			return nil, errors.Join(err, one.l.Close())
+			one.l.join(o)
+			if err != nil {
+				return nil, errors.Join(err, one.l.Close())
+			}
+			return one.l, nil
 		}
 		if err != nil {
 			return nil, err
@@ -179,10 +194,44 @@ func (one *opened) open(key openKey, dir, name string, o Options, file *journal.
 		}
 	}()
 	one.l = newLedger(key, dir, name, o, file)
+	one.l.listeners = []*Listener{{Problem: o.Problem}}
+	one.l.join(o)
 	if one.err = one.l.start(); one.err != nil {
 		one.l = nil
 	}
 	return one.l, one.err
+}
+
+// A Listener hears of what a ledger survived from its Open on, until Leave.
+type Listener struct{ Problem func(error) }
+
+// join has one more who opened the file hear of problems, and followed often enough.
+func (l *Ledger) join(o Options) {
+	l.lmu.Lock()
+	defer l.lmu.Unlock()
+	if o.Listener != nil {
+		l.listeners = append(l.listeners, o.Listener)
+	}
+	if every := int64(o.Follow); every > 0 && (l.followEvery.Load() == 0 || every < l.followEvery.Load()) {
+		l.followEvery.Store(every)
+	}
+}
+
+// Leave ends what a Listener hears.
+func (l *Ledger) Leave(who *Listener) {
+	l.lmu.Lock()
+	defer l.lmu.Unlock()
+	l.listeners = slices.DeleteFunc(l.listeners, func(one *Listener) bool { return one == who })
+}
+
+// problem tells all who listen.
+func (l *Ledger) problem(err error) {
+	l.lmu.Lock()
+	all := slices.Clone(l.listeners)
+	l.lmu.Unlock()
+	for _, one := range all {
+		one.Problem(err)
+	}
 }
 
 func newLedger(key openKey, dir, name string, o Options, file *journal.File) *Ledger {
@@ -218,18 +267,6 @@ func (o *Options) fill() {
 	}
 }
 
-// realPath follows the links of the directory, which exists.
-func realPath(path string) string {
-	if abs, err := filepath.Abs(path); err == nil {
-		path = abs
-	}
-	dir, err := filepath.EvalSymlinks(filepath.Dir(path))
-	if err != nil {
-		return path
-	}
-	return filepath.Join(dir, filepath.Base(path))
-}
-
 // start reads the file, or makes it.
 func (l *Ledger) start() error {
 	if err := l.file.Lock(true, l.opts.Wait); err != nil {
@@ -248,7 +285,7 @@ func (l *Ledger) start() error {
 		return err
 	}
 	if name := l.file.Header().Name; name != l.name && name != "" {
-		l.opts.Problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.file.Path(), scan.Quote(name), scan.Quote(l.name)))
+		l.problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.file.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
 	return nil
 }

@@ -51,16 +51,18 @@ func (l *Ledger) Refresh() error {
 func (l *Ledger) followIfDue() error {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() || time.Since(l.looked) < l.opts.Follow/2 {
+	if l.isClosed() || time.Since(l.looked) < l.followsEvery()/2 {
 		return nil
 	}
 	l.looked = time.Now()
 	// Whoever waits must hear at once when his time is over; the next look is near.
-	if err := l.follow(l.opts.Follow / 4); !errors.Is(err, journal.ErrBusy) {
+	if err := l.follow(l.followsEvery() / 4); !errors.Is(err, journal.ErrBusy) {
 		return err
 	}
 	return nil
 }
+
+func (l *Ledger) followsEvery() time.Duration { return time.Duration(l.followEvery.Load()) }
 
 func (l *Ledger) isClosed() bool {
 	select {
@@ -103,7 +105,7 @@ func (l *Ledger) catchUp() error {
 		// Somebody took the file away under a running program, which still
 		// has all of it: mend writes it again.
 		l.broken = err
-		l.opts.Problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
+		l.problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
 		return nil
 	}
 	return err
@@ -213,7 +215,7 @@ func (l *Ledger) cut(r *journal.Reading) error {
 	if err := r.Cut(); err != nil {
 		return err
 	}
-	l.opts.Problem(e)
+	l.problem(e)
 	return nil
 }
 
@@ -318,7 +320,7 @@ func (l *Ledger) syncFailed(cause error) error {
 // startAnew writes the last good state from memory to a new file, after the
 // disk has failed. Until that succeeds nothing can be written.
 func (l *Ledger) startAnew(cause error) error {
-	l.opts.Problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), cause))
+	l.problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), cause))
 	if err := l.rewrite(false); err != nil {
 		l.broken = errors.Join(cause, err)
 		return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
@@ -334,7 +336,7 @@ func (l *Ledger) syncNow() error {
 	}
 	if err := l.timedSync(); err != nil {
 		// It is visible, so it must not be cut off: only a new file will do.
-		l.opts.Problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), err))
+		l.problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), err))
 		if anew := l.rewrite(false); anew != nil {
 			l.broken = errors.Join(err, anew)
 			return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
@@ -382,7 +384,7 @@ func (l *Ledger) flushWithin(group []*request) {
 	}
 	l.flushing = time.AfterFunc(within, func() {
 		if err := l.Flush(); err != nil && !errors.Is(err, ErrClosed) {
-			l.opts.Problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.file.Path(), within, err))
+			l.problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.file.Path(), within, err))
 		}
 	})
 }

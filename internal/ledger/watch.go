@@ -61,7 +61,7 @@ func (w *Watcher) tell() {
 // what other processes wrote.
 func (w *Watcher) Wait(ctx context.Context, done <-chan struct{}) bool {
 	var tick <-chan time.Time
-	if every := w.l.opts.Follow; every > 0 {
+	if every := w.l.followsEvery(); every > 0 {
 		t := time.NewTicker(every)
 		defer t.Stop()
 		tick = t.C
@@ -78,7 +78,7 @@ func (w *Watcher) Wait(ctx context.Context, done <-chan struct{}) bool {
 			return false
 		case <-tick:
 			if err := w.l.followIfDue(); err != nil {
-				w.l.opts.Problem(err)
+				w.l.problem(err)
 			}
 		}
 	}
