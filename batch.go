@@ -257,9 +257,13 @@ func (b *Batch) edit(op, name string, change func() error) error {
 
 // Entry gives what a name holds in the batch.
 func (b *Batch) Entry(name string) (e Entry, found bool) {
-	n := b.batch().ns.l.Node(name)
-	n.MarkRead()
-	rec := b.record(n)
+	if b.batch().ended {
+		return b.ns.Entry(name)
+	}
+	if n := b.ns.l.Find(name); n != nil {
+		n.MarkRead()
+	}
+	rec := b.find(name)
 	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
 }
 

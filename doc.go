@@ -53,7 +53,7 @@
 //
 // Errors wrap the sentinels of this package, in an *Error that says what was
 // tried where. What was survived is a Problem: it goes to OnProblem, or to
-// log/slog, and is kept for Namespace.Problems. Misuse that shows when keys are
+// the standard log, and is kept for Namespace.Problems. Misuse that shows when keys are
 // declared panics, with the remedy.
 //
 // # Durability

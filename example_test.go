@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -234,7 +235,7 @@ func ExampleKey_At() {
 // A secret is encrypted with a key from the platform's keystore.
 func ExampleKey_Sealed() {
 	fromKeystore := []byte("a key of 32 bytes, made at setup")
-	sealer, err := pantry.AESGCM(fromKeystore)
+	sealer, err := seal.AESGCM(fromKeystore)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -295,7 +295,13 @@ type Entry = entry.Entry
 
 // Entry gives what is stored under name, if there is anything.
 func (ns *Namespace) Entry(name string) (e Entry, found bool) {
-	n := ns.namespace().l.Node(name)
+	n := ns.namespace().l.Find(name)
+	if n == nil && ns.declaration != nil && ns.declaration.covers(name) {
+		n = ns.l.Node(name) // what an app does with its keys is noted
+	}
+	if n == nil {
+		return Entry{Name: name}, false
+	}
 	n.MarkRead()
 	rec := n.Record()
 	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()

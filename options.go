@@ -47,7 +47,8 @@ func SyncWithin(d time.Duration) Option { return func(o *options) { o.within = d
 const longestWithin = 250 * time.Millisecond
 
 // OnProblem has f called with each Problem, by whichever goroutine met it. f
-// must not write to the namespace. Without it, problems go to log/slog.
+// must not write to the namespace. Without it, problems go to the
+// standard log, which log/slog takes over where it is the default.
 func OnProblem(f func(Problem)) Option { return func(o *options) { o.onProblem = f } }
 
 // Follow says how often the file is looked at for what other processes wrote,

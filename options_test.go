@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -40,8 +41,8 @@ func TestAs(t *testing.T) {
 
 func TestSealed(t *testing.T) {
 	dir := t.TempDir()
-	sealer := must(pantry.AESGCM([]byte("0123456789abcdef")))(t)
-	other := must(pantry.AESGCM([]byte("fedcba9876543210")))(t)
+	sealer := must(seal.AESGCM([]byte("0123456789abcdef")))(t)
+	other := must(seal.AESGCM([]byte("fedcba9876543210")))(t)
 	clear := pantry.Text("gate/code", "")
 	code := clear.Sealed()
 	ns := open(t, dir, quiet, pantry.Seal(sealer))
@@ -74,7 +75,7 @@ func TestSealed(t *testing.T) {
 		assert.ErrorIs(t, err, pantry.ErrSealed)
 		require.NoError(t, ns.Close())
 	}
-	_, err = pantry.AESGCM([]byte("short"))
+	_, err = seal.AESGCM([]byte("short"))
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 }
 

@@ -2,7 +2,7 @@ package pantry
 
 import (
 	"fmt"
-	"log/slog"
+	"log"
 	"slices"
 	"sync"
 	"time"
@@ -52,7 +52,7 @@ type seenProblem struct {
 func newProblems(place string, tell func(Problem)) *problems {
 	if tell == nil {
 		tell = func(p Problem) {
-			slog.Warn("pantry: "+p.Err.Error(), "place", p.Place, "name", p.Name)
+			log.Print("pantry: ", p)
 		}
 	}
 	return &problems{place: place, tell: tell, seen: map[seenProblem]bool{}}

@@ -101,7 +101,12 @@ func (r Records[T]) record(op, id string) (Var[T], error) {
 	if err != nil {
 		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
 	}
-	return r.k.member(id).In(r.at), nil
+	return r.one(id, r.at), nil
+}
+
+// one is the variable of one record, for one operation.
+func (r Records[T]) one(id string, at Local) Var[T] {
+	return Var[T]{passing(at.namespace(), r.k.member(id).d, at.batch())}
 }
 
 // inBatch makes a change in the collection's batch, or in one of its own.
@@ -135,7 +140,7 @@ func (r Records[T]) Add(x T) (id string, err error) {
 		if err := b.set(r.k.d.name, value.Int(last)); err != nil {
 			return err
 		}
-		return r.k.member(id).In(b).Set(x)
+		return r.one(id, b).Set(x)
 	})
 	if err != nil {
 		id = ""
@@ -193,7 +198,7 @@ func (r Records[T]) Put(id string, x T) error {
 				}
 			}
 		}
-		return r.k.member(id).In(b).Set(x)
+		return r.one(id, b).Set(x)
 	})
 }
 

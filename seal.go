@@ -1,10 +1,6 @@
 package pantry
 
 import (
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/rand"
-	"errors"
 	"fmt"
 
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -18,42 +14,9 @@ type Sealer interface {
 	Open(sealed, context []byte) (plain []byte, err error)
 }
 
-// Seal tells Open how to encrypt the values of keys that are Sealed.
+// Seal tells Open how to encrypt the values of keys that are Sealed. Package seal
+// has a Sealer; it is a package of its own so that other apps don't carry it.
 func Seal(s Sealer) Option { return func(o *options) { o.sealer = s } }
-
-// AESGCM gives a Sealer on AES-GCM (NIST SP 800-38D) with a random nonce of 96
-// bits for each value. key has 16, 24 or 32 bytes; another length is ErrInvalid.
-//
-// The key must come from the platform's keystore. A key that stands in the
-// program seals nothing: whoever has the program has the key.
-func AESGCM(key []byte) (Sealer, error) {
-	block, err := aes.NewCipher(key)
-	if err != nil {
-		return nil, fmt.Errorf("%w: the key has %d bytes, and must have 16, 24 or 32", ErrInvalid, len(key))
-	}
-	gcm, err := cipher.NewGCM(block)
-	if err != nil {
-		return nil, err
-	}
-	return aesGCM{gcm}, nil
-}
-
-type aesGCM struct{ cipher.AEAD }
-
-func (a aesGCM) Seal(plain, context []byte) ([]byte, error) {
-	nonce := make([]byte, a.NonceSize(), a.NonceSize()+len(plain)+a.Overhead())
-	if _, err := rand.Read(nonce); err != nil {
-		return nil, err
-	}
-	return a.AEAD.Seal(nonce, nonce, plain, context), nil
-}
-
-func (a aesGCM) Open(sealed, context []byte) ([]byte, error) {
-	if len(sealed) < a.NonceSize() {
-		return nil, errors.New("too short")
-	}
-	return a.AEAD.Open(nil, sealed[:a.NonceSize()], sealed[a.NonceSize():], context)
-}
 
 // Sealed keeps the values encrypted in the file. The namespace must be opened
 // with Seal, else writing and reading are ErrSealed. The namespace's name and

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -23,7 +24,7 @@ import (
 // Sealing what stood in the clear leaves nothing of it in the file, by
 // whichever call, and neither does clearing it.
 func TestSealedByWhicheverCall(t *testing.T) {
-	sealer, err := pantry.AESGCM([]byte("0123456789abcdef"))
+	sealer, err := seal.AESGCM([]byte("0123456789abcdef"))
 	require.NoError(t, err)
 	plain := pantry.Text("gate/code", "")
 	sealed := plain.Sealed()
@@ -57,9 +58,9 @@ func TestSealedByWhicheverCall(t *testing.T) {
 
 // Seed leaves alone what is stored, also what it can't open.
 func TestSeedLeavesWhatItCantOpen(t *testing.T) {
-	one, err := pantry.AESGCM([]byte("0123456789abcdef"))
+	one, err := seal.AESGCM([]byte("0123456789abcdef"))
 	require.NoError(t, err)
-	other, err := pantry.AESGCM([]byte("fedcba9876543210"))
+	other, err := seal.AESGCM([]byte("fedcba9876543210"))
 	require.NoError(t, err)
 	dir, key := t.TempDir(), pantry.Text("gate/code", "").Sealed()
 	quiet := pantry.OnProblem(func(pantry.Problem) {})

@@ -39,6 +39,11 @@ func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
 	return &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
 }
 
+// passing is newBinding for one operation.
+func passing[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
+	return &binding[T]{ns: ns, d: d, node: ns.l.Passing(d.name), in: in}
+}
+
 // A reading is what a record means to a key. It never changes.
 type reading[T any] struct {
 	rec   *ledger.Record

@@ -63,10 +63,11 @@ func (c *call) getEntry() error {
 	if l == nil {
 		return rules.Absent(c.name)
 	}
-	rec := l.Node(c.name).Record()
-	if !rec.Found() {
+	n := l.Find(c.name)
+	if n == nil || !n.Record().Found() {
 		return rules.Absent(c.name)
 	}
+	rec := n.Record()
 	bare, suffix := wantsText(c.r), ""
 	if bare {
 		suffix = "-t"

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/internal/scan"
@@ -128,11 +130,21 @@ func (f *finder) nearMisses(p Place) {
 	}
 	for i, a := range names {
 		for _, b := range names[i+1:] {
-			if how := near.Match(a, b); how != "" {
+			if how := nearly(a, b); how != "" {
 				f.add("near-miss", a, "it nearly matches %s: %s", scan.Quote(b), how)
 			}
 		}
 	}
+}
+
+// nearly is near.Match, for names as they look: letters may be encoded in
+// several ways.
+func nearly(a, b string) string {
+	na, nb := norm.NFC.String(a), norm.NFC.String(b)
+	if na == nb {
+		return "they look the same and differ in how their letters are encoded (Unicode normalisation)"
+	}
+	return near.Match(na, nb)
 }
 
 func numberAsText(v value.Value) bool {

@@ -103,3 +103,12 @@ wifi-name Shed|network none|server the shed's|host garden.example|port none|prox
 	assert.GreaterOrEqual(t, names, 100)
 	assert.LessOrEqual(t, len(alarms), 2, "%v", alarms)
 }
+
+// Names that look the same are told apart by how their letters are encoded.
+func TestUnicodeTwins(t *testing.T) {
+	p := inspect.Place{Entries: []entry.Entry{{Name: "m\u00f6hre", Value: value.Int(1)}, {Name: "mo\u0308hre", Value: value.Int(1)}, {Name: "mo\u0308hren-beet", Value: value.Int(1)}}}
+	found := p.Findings()
+	require.Len(t, found, 1)
+	assert.Equal(t, "near-miss", found[0].Code)
+	assert.Contains(t, found[0].Sentence, "normalisation")
+}

@@ -4,27 +4,53 @@
 package keyuse
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
 )
 
 const format = "small-pantry-usage/1"
 
 // Notes are what runs did.
 type Notes struct {
-	Format string         `json:"format"`
-	Runs   int            `json:"runs"`
-	Keys   map[string]Use `json:"keys"` // by name, those that the app declares
+	Runs int
+	Keys map[string]Use // by name, those that the app declares
 }
 
 // A Use says what any run did with a key.
-type Use struct {
-	Read    bool `json:"read"`
-	Written bool `json:"written"`
+type Use struct{ Read, Written bool }
+
+// fields are the members of the file: {"format":…,"runs":3,"keys":{"NAME":{"read":true,"written":false}}}.
+func (n *Notes) fields(form *string, runs *int64) []scan.Field {
+	keys := scan.Form{Read: func(r *scan.Reader) error {
+		return r.Object(func(name []byte) error {
+			var use Use
+			key := string(name)
+			err := r.Fields(value.MaxDepth, use.fields()...)
+			n.Keys[key] = use
+			return err
+		})
+	}}
+	keys.Write = func(dst []byte) []byte {
+		o := scan.AppendObject(dst)
+		for _, name := range slices.Sorted(maps.Keys(n.Keys)) {
+			use := n.Keys[name]
+			o.Dst = scan.AppendFields(o.Name(name), use.fields()...)
+		}
+		return o.End()
+	}
+	return []scan.Field{scan.Always("format", form), scan.Always("runs", runs), scan.Always("keys", keys)}
+}
+
+func (u *Use) fields() []scan.Field {
+	return []scan.Field{scan.Always("read", &u.Read), scan.Always("written", &u.Written)}
 }
 
 func path(dir, name string) string { return filepath.Join(dir, "."+name+".usage") }
@@ -40,10 +66,13 @@ func Load(dir, name string) (Notes, error) {
 	if err != nil {
 		return Notes{}, err
 	}
-	var n Notes
-	if err := json.Unmarshal(data, &n); err != nil || n.Format != format {
+	n := Notes{Keys: map[string]Use{}}
+	var form string
+	var runs int64
+	if err := scan.ReadFields(data, value.MaxDepth, n.fields(&form, &runs)...); err != nil || form != format {
 		return Notes{}, fmt.Errorf("%s does not hold notes on usage: remove it, and it begins anew", path(dir, name))
 	}
+	n.Runs = int(runs)
 	return n, nil
 }
 
@@ -58,16 +87,13 @@ func Add(dir, name string, keys map[string]Use, again bool) error {
 	if !again || n.Runs == 0 {
 		n.Runs++
 	}
-	n.Format = format
 	for key, use := range keys {
 		before := n.Keys[key]
 		keys[key] = Use{use.Read || before.Read, use.Written || before.Written}
 	}
 	n.Keys = keys
-	data, err := json.Marshal(n)
-	if err != nil {
-		return err
-	}
+	form, runs := format, int64(n.Runs)
+	data := scan.AppendFields(nil, n.fields(&form, &runs)...)
 	// Whoever reads it meanwhile finds the old one or the new one.
 	f, err := os.CreateTemp(dir, "."+name+".usage-*")
 	if err != nil {

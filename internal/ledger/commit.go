@@ -37,9 +37,7 @@ const manyChanges = 16
 
 // Record gives a name's record, without the changes of this Tx.
 func (tx *Tx) Record(name string) *Record {
-	tx.l.mu.RLock()
-	n := tx.l.nodes[name]
-	tx.l.mu.RUnlock()
+	n := tx.l.Find(name)
 	if n == nil {
 		return never
 	}
@@ -47,7 +45,12 @@ func (tx *Tx) Record(name string) *Record {
 }
 
 // RecordOf is Record for a name whose node is known, which saves looking for it.
-func (tx *Tx) RecordOf(n *Node) *Record { return n.judged() }
+func (tx *Tx) RecordOf(n *Node) *Record {
+	if n.flags.Load()&detached != 0 {
+		return tx.Record(n.Name)
+	}
+	return n.judged()
+}
 
 // Value gives what a name will hold when the changes so far are made.
 func (tx *Tx) Value(name string) value.Value {
@@ -345,8 +348,8 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		sealed := false
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
-			if ch.node == nil {
-				ch.node = l.Node(ch.name)
+			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
+				ch.node = l.Passing(ch.name)
 			}
 			old := ch.node.judged().Value
 			if !value.Equal(old, ch.val) {

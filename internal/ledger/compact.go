@@ -15,7 +15,7 @@ import (
 
 // What a compaction keeps, and from which size on there is one.
 const (
-	smallFile    = 1 << 20   // no file under it is compacted (Options.Small)
+	smallFile    = 256 << 10 // no file under it is compacted (Options.Small)
 	spread       = 4         // nor one under so many times what it must keep
 	keptCommits  = 200       // Options.Kept
 	keptBytes    = 256 << 10 // Options.KeptBytes
@@ -32,22 +32,28 @@ func (l *Ledger) compact() {
 	if size <= max(l.opts.Small, l.compactAt) || l.file.MayReplace() != nil {
 		return
 	}
-	keep, err := l.shrink(size)
+	limit, err := l.shrink(size)
 	if err != nil {
 		// Not again until the file has grown by a quarter.
 		l.compactAt = size + size/4
 		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.file.Path(), size, err))
 		return
 	}
-	l.compactAt = spread * keep
+	l.compactAt = limit
 }
 
-// shrink rewrites the file if that is worth it, and says how many bytes it
-// must keep.
-func (l *Ledger) shrink(size int64) (keep int64, err error) {
-	var live int64
+// shrink rewrites the file if that is worth it, and says up to which size it is
+// not: four times what it must keep, and half as much again of what it keeps of
+// removed names.
+func (l *Ledger) shrink(size int64) (limit int64, err error) {
+	var keep int64
+	var live, gone int64
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
-		live += sizeOf(e.Name, e.Value) + lineOverhead
+		if e.Found() {
+			live += sizeOf(e.Name, e.Value) + lineOverhead
+		} else if gone < keptGone { // no more of them are kept
+			gone++
+		}
 	}
 	view, err := l.file.View()
 	if err != nil {
@@ -59,14 +65,16 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 		return 0, err
 	}
 	before, kept, number := newest(commits, l.opts.Kept)
-	if keep = live + int64(len(kept)); size <= spread*keep {
-		return keep, nil
+	keep = live + int64(len(kept))
+	limit = spread*keep + gone*lineOverhead*3/2
+	if size <= limit {
+		return limit, nil
 	}
 	version := l.Version()
 	base := version - int64(number)
 	recs, err := l.stateAt(view, base, before, kept, all)
 	if err != nil {
-		return keep, err
+		return limit, err
 	}
 	// The keys and the schema that commits after the base bring are those
 	// that they bring again.
@@ -77,13 +85,26 @@ func (l *Ledger) shrink(size int64) (keep int64, err error) {
 	header.Lines = int64(n)
 	lines = append(lines, kept...)
 	if err := l.file.Rewrite(header, lines, n+number, version); err != nil {
-		return keep, err
+		return limit, err
 	}
-	l.syncedTo = version
+	l.syncedTo, l.schemaTold = version, true
+	told := map[string]bool{} // removed names of which the file still tells
+	for _, rec := range recs {
+		if !rec.Found() {
+			told[rec.Name] = true
+		}
+	}
+	limit = spread*keep + int64(len(told))*lineOverhead*3/2
 	l.mu.Lock()
+	defer l.mu.Unlock()
+	for name, n := range l.nodes {
+		if n.Record().Version > base {
+			told[name] = true
+		}
+	}
 	l.oldest = header.Oldest
-	l.mu.Unlock()
-	return keep, nil
+	l.forgetNodes(told)
+	return limit, nil
 }
 
 // lineOverhead is about what a line has besides names and values.

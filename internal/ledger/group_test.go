@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -519,5 +520,49 @@ func TestSizeIsKeptUp(t *testing.T) {
 		}
 		require.Equal(t, sum(), told)
 	}
+	require.NoError(t, l.Close())
+}
+
+// Of names that were removed nothing is left in the file and in memory but what
+// is still told of them, and of names that were merely asked for, nothing.
+func TestNothingGrowsWithDeadNames(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Now: func() time.Time { return now }})
+	require.NoError(t, err)
+	count := func() (n int) {
+		for range l.Nodes() {
+			n++
+		}
+		return n
+	}
+	bound := l.Node("plantings/7")
+	largest := 0
+	for i := range 30_000 {
+		name := fmt.Sprint("plantings/", i)
+		require.NoError(t, putWithin(l, time.Hour, name, value.Int(int64(i))))
+		_, err := l.CommitWithin(time.Hour, entry.Author{}, ledger.JudgeFunc(func(tx *ledger.Tx) error { tx.Drop(name); return nil }))
+		require.NoError(t, err)
+		if i%500 == 0 {
+			largest = max(largest, len(disk.Read(l.Path())))
+		}
+	}
+	assert.Less(t, largest, 2<<20)
+	assert.Less(t, count(), 20_000, "10,000 are told, and those since the last compaction")
+	assert.Same(t, bound, l.Node("plantings/7"))
+	now = now.Add(8 * 24 * time.Hour)
+	for i := range 3000 {
+		require.NoError(t, putWithin(l, time.Hour, "n", value.Text(strings.Repeat(fmt.Sprint(i%10), 1000))))
+	}
+	assert.Less(t, count(), 5)
+	assert.Less(t, len(disk.Read(l.Path())), 1<<20)
+	for i := range 1000 {
+		assert.Nil(t, l.Find(fmt.Sprint("asked/", i)))
+	}
+	assert.Less(t, count(), 5)
+	// Who has a node that was forgotten writes to the one that is there now.
+	require.NoError(t, put(l, "plantings/7", value.Int(1)))
+	n, _ := bound.Record().Value.AsInt()
+	assert.EqualValues(t, 1, n, "a bound one is never forgotten")
 	require.NoError(t, l.Close())
 }

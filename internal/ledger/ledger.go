@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"encoding/base64"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
@@ -292,12 +294,10 @@ func (l *Ledger) start() error {
 
 // newID draws what tells a file from another that was made in its place.
 func newID() string {
-	const letters = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
-	b := make([]byte, 6)
-	for i := range b {
-		b[i] = letters[rand.IntN(len(letters))]
-	}
-	return string(b)
+	var b [16]byte
+	binary.NativeEndian.PutUint64(b[:8], rand.Uint64())
+	binary.NativeEndian.PutUint64(b[8:], rand.Uint64())
+	return base64.RawURLEncoding.EncodeToString(b[:])
 }
 
 // MayReplace says whether this user may have the file written anew, which
@@ -313,17 +313,63 @@ func (l *Ledger) Path() string { return l.file.Path() }
 // Version is how many commits there were, as far as they are visible.
 func (l *Ledger) Version() int64 { return l.version.Load() }
 
-// Node gives the node of a name, whether or not it was ever written.
+// Node gives the node of a name, whether or not it was ever written, for good:
+// it stays as long as the ledger is open.
 func (l *Ledger) Node(name string) *Node {
-	l.mu.RLock()
-	n := l.nodes[name]
-	l.mu.RUnlock()
-	if n != nil {
+	n := l.Passing(name)
+	if n.flags.Or(bound)&detached == 0 {
+		return n
+	}
+	l.mu.Lock() // it was forgotten in this moment
+	defer l.mu.Unlock()
+	n = l.nodeLocked(name)
+	n.flags.Or(bound)
+	return n
+}
+
+// Passing gives the node of a name for one operation: it may be forgotten once
+// nothing is stored under the name any more.
+func (l *Ledger) Passing(name string) *Node {
+	if n := l.Find(name); n != nil {
 		return n
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.nodeLocked(name)
+}
+
+// Find gives the node of a name, or nil where there is none: nothing is kept of
+// what was asked for.
+func (l *Ledger) Find(name string) *Node {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.nodes[name]
+}
+
+// forgetNodes lets go of the nodes of names that nothing is known of any more
+// and nobody has; kept are the removed names that are still told. mu must be held.
+func (l *Ledger) forgetNodes(kept map[string]bool) {
+	if l.snaps > 0 {
+		return // which may still look at them
+	}
+	left := len(l.nodes)
+	for name, n := range l.nodes {
+		if n.Record().Found() || kept[name] || n.ahead != nil {
+			continue
+		}
+		if n.flags.Or(detached)&bound != 0 {
+			n.flags.And(^detached)
+			continue
+		}
+		delete(l.nodes, name)
+	}
+	if len(l.nodes) < left {
+		nodes := make(map[string]*Node, len(l.nodes)) // a map never gets smaller
+		maps.Copy(nodes, l.nodes)
+		l.nodes, l.sorted, l.added, l.unordered = nodes, nil, nil, true
+		l.ring.reset(l.version.Load())
+		l.ring.epoch-- // versions mean what they meant; only the ring begins anew
+	}
 }
 
 // nodeLocked: mu must be held.

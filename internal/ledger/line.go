@@ -269,6 +269,9 @@ const shortEntry = 48
 // keep gives a name as a string. Names are kept as long as the ledger is open,
 // and are made many at a time.
 func (d *decoder) keep(name []byte) string {
+	if d.slab != nil && d.slab.size == 1 { // of few lines: not a page for one name
+		return string(name)
+	}
 	if d.names.Cap()-d.names.Len() < len(name) {
 		d.names = strings.Builder{}
 		d.names.Grow(max(4096, len(name)))

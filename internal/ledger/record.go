@@ -56,7 +56,9 @@ type Node struct {
 const (
 	usedRead uint32 = 1 << iota
 	usedWritten
-	crowded // there are maxCaches, none of which had ended when last seen
+	crowded  // there are maxCaches, none of which had ended when last seen
+	bound    // somebody outside keeps it: it must stay the name's node
+	detached // it is the name's node no more
 )
 
 func newNode(name string) *Node {

@@ -5,21 +5,18 @@ package near
 import (
 	"strings"
 	"unicode"
-
-	"golang.org/x/text/unicode/norm"
 )
 
 // Match says how two different names nearly match, or is empty when they don't.
-// Names that differ in their numbers, as beds/1 and beds/2, don't.
+// Names that differ in their numbers, as beds/1 and beds/2, don't. Names that
+// differ in Unicode normalisation alone are for the command check to find, since
+// an app is not to carry the tables.
 func Match(a, b string) (how string) {
 	if a == b {
 		return ""
 	}
-	na, nb := norm.NFC.String(a), norm.NFC.String(b)
-	la, lb := strings.ToLower(na), strings.ToLower(nb)
+	la, lb := strings.ToLower(a), strings.ToLower(b)
 	switch {
-	case na == nb:
-		return "they look the same and differ in how their letters are encoded (Unicode normalisation)"
 	case la == lb:
 		return "they differ in capital letters only"
 	case bare(la) == bare(lb):

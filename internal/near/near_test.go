@@ -17,7 +17,6 @@ func TestMatch(t *testing.T) {
 		{"tank/litres", "Tank/Litres", "capital"},
 		{"reminder-hour", "reminder_hour", "separators"},
 		{"reminder-hour", "reminderhour", "separators"},
-		{"m\u00f6hre", "mo\u0308hre", "normalisation"},
 		{"tank/litres", "tank/litres", ""},
 		{"watered/C4", "watered/B4", ""},
 		{"watered/C4", "watered/C5", ""},

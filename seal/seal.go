@@ -1,0 +1,50 @@
+// Package seal encrypts the values of sealed keys with AES-GCM.
+//
+//	sealer, err := seal.AESGCM(fromKeystore) // 32 bytes
+//	ns, err := pantry.Open(dir, "gatehouse", pantry.Seal(sealer))
+package seal
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"errors"
+	"fmt"
+
+	"github.com/small-pantry/pantry"
+)
+
+// AESGCM gives a Sealer on AES-GCM (NIST SP 800-38D) with a random nonce of 96
+// bits for each value. key has 16, 24 or 32 bytes; another length is
+// pantry.ErrInvalid. It is safe for concurrent use.
+//
+// The key must come from the platform's keystore. A key that stands in the
+// program seals nothing: whoever has the program has the key.
+func AESGCM(key []byte) (pantry.Sealer, error) {
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, fmt.Errorf("%w: the key has %d bytes, and must have 16, 24 or 32", pantry.ErrInvalid, len(key))
+	}
+	gcm, err := cipher.NewGCM(block)
+	if err != nil {
+		return nil, err
+	}
+	return aesGCM{gcm}, nil
+}
+
+type aesGCM struct{ cipher.AEAD }
+
+func (a aesGCM) Seal(plain, context []byte) ([]byte, error) {
+	nonce := make([]byte, a.NonceSize(), a.NonceSize()+len(plain)+a.Overhead())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	return a.AEAD.Seal(nonce, nonce, plain, context), nil
+}
+
+func (a aesGCM) Open(sealed, context []byte) ([]byte, error) {
+	if len(sealed) < a.NonceSize() {
+		return nil, errors.New("too short")
+	}
+	return a.AEAD.Open(nil, sealed[:a.NonceSize()], sealed[a.NonceSize():], context)
+}
