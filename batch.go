@@ -18,12 +18,12 @@ type Batch struct {
 	ns      *Namespace
 	from    source
 	reads   map[string]*ledger.Record
-	lists   map[string][]string    // the names that stood under a prefix
-	names   []string               // that were written, in order
-	now     map[string]value.Value // what they hold; no value: removed
-	renamed []renaming             // in order: declared keys go with their entries
-	err     error                  // the first refusal
-	forget  bool                   // a sealed key stood in the clear
+	lists   map[string][]string       // the names that stood under a prefix
+	names   []string                  // that were written, in order
+	now     map[string]ledger.Encoded // what they hold; no value: removed
+	renamed []renaming                // in order: declared keys go with their entries
+	err     error                     // the first refusal
+	forget  bool                      // a sealed key stood in the clear
 	ended   bool
 }
 
@@ -103,7 +103,7 @@ func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
 
 // run calls f with a batch and gives the batch when nothing was refused.
 func (ns *Namespace) run(f func(b *Batch) error, from source) (*Batch, error) {
-	b := &Batch{ns: ns, from: from, reads: map[string]*ledger.Record{}, lists: map[string][]string{}, now: map[string]value.Value{}}
+	b := &Batch{ns: ns, from: from, reads: map[string]*ledger.Record{}, lists: map[string][]string{}, now: map[string]ledger.Encoded{}}
 	defer func() { b.ended = true }()
 	if err := f(b); err != nil {
 		return b, callerError{err}
@@ -113,12 +113,14 @@ func (ns *Namespace) run(f func(b *Batch) error, from source) (*Batch, error) {
 
 func (b *Batch) apply(tx *ledger.Tx) error {
 	for _, name := range b.names {
-		if err := b.ns.put(tx, name, b.now[name]); err != nil {
-			return wrap("set", b.ns.name, name, err)
+		if enc := b.now[name]; enc.Value().IsZero() {
+			tx.Drop(name)
+		} else {
+			tx.Put(name, enc)
 		}
 	}
 	b.renameKeys(tx)
-	return nil
+	return wrap("commit", b.ns.name, "", b.ns.checkLimit(tx))
 }
 
 type renaming struct{ from, to string }
@@ -219,8 +221,8 @@ func (b *Batch) record(n *ledger.Node) *ledger.Record {
 }
 
 func (b *Batch) find(name string) *ledger.Record {
-	if val, written := b.now[name]; written {
-		return &ledger.Record{Value: val, Stamp: &ledger.Stamp{}}
+	if enc, written := b.now[name]; written {
+		return &ledger.Record{Value: enc.Value(), Stamp: &ledger.Stamp{}}
 	}
 	rec, known := b.reads[name]
 	if !known {
@@ -230,16 +232,17 @@ func (b *Batch) find(name string) *ledger.Record {
 	return rec
 }
 
-func (b *Batch) set(name string, val value.Value) error {
+func (b *Batch) set(name string, val value.Value) (err error) {
+	var enc ledger.Encoded
 	if !val.IsZero() {
-		if _, err := b.ns.encode(name, val); err != nil {
+		if enc, err = b.ns.encode(name, val); err != nil {
 			return err
 		}
 	}
 	if _, written := b.now[name]; !written {
 		b.names = append(b.names, name)
 	}
-	b.now[name] = val
+	b.now[name] = enc
 	return nil
 }
 

@@ -260,6 +260,13 @@ type recordEntry struct {
 
 // entries gives the records as they are at one moment, in order.
 func (r Records[T]) entries() []recordEntry {
+	out := r.unordered()
+	slices.SortStableFunc(out, func(a, b recordEntry) int { return compareIDs(a.id, b.id) })
+	return out
+}
+
+// unordered is entries, by the byte order of the ids.
+func (r Records[T]) unordered() []recordEntry {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	var out []recordEntry
 	keep := func(name string, rec *ledger.Record) {
@@ -278,7 +285,6 @@ func (r Records[T]) entries() []recordEntry {
 		}
 		s.Release()
 	}
-	slices.SortStableFunc(out, func(a, b recordEntry) int { return compareIDs(a.id, b.id) })
 	return out
 }
 
@@ -326,7 +332,7 @@ func (r Records[T]) all() iter.Seq2[string, T] {
 // Len is how many records there are, with those that can't be used.
 func (r Records[T]) Len() int {
 	r.markRead()
-	return len(r.entries())
+	return len(r.unordered())
 }
 
 // markRead notes that the program reads the records, though there may be none.

@@ -209,7 +209,11 @@ func (v Var[T]) Set(x T) error {
 	if err != nil {
 		return v.refuse("set", err)
 	}
-	if v.b.in != nil || b.d.merge != nil || b.d.sealed {
+	if b.in != nil && b.d.merge == nil && !b.d.sealed { // whatever is stored, it need not be read
+		b.node.MarkWritten()
+		return b.in.edit("set", b.d.name, func() error { return b.fail("set", b.in.set(b.d.name, val)) })
+	}
+	if b.in != nil || b.d.merge != nil || b.d.sealed {
 		return v.write("set", func(old *reading[T]) (value.Value, error) {
 			return old.merged(val, b.d), nil
 		})

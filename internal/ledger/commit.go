@@ -194,6 +194,9 @@ func Encode(v value.Value) (Encoded, error) {
 	return e, nil
 }
 
+// Value is the value; no value in the zero Encoded.
+func (e Encoded) Value() value.Value { return e.val }
+
 // shortJSON is what the JSON form of a number or a time never exceeds.
 const shortJSON = 64
 
