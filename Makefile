@@ -43,8 +43,9 @@ cross:
 demo:
 	$(GO) run ./cmd/smallpantry demo
 
-# System packages that tests use: script, which makes a terminal. Without apt-get
-# its test is skipped.
+# System packages that tests use: script, which makes a terminal, and python3, in
+# which the other reader of journals is written. Without apt-get their tests are skipped.
 .PHONY: packages
 packages:
 	@command -v script >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y bsdutils
+	@command -v python3 >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y python3

@@ -18,9 +18,10 @@ type Declared struct {
 	Keep     int         // 0: a list of any length
 	Family   bool        // it stands for Name/ and anything, as the records of a collection
 	Gone     bool        // in a line of the file: the declaration is withdrawn
+	Rest     scan.Rest   // what a later version may have added
 }
 
-// Equal says whether two declarations say the same.
+// Equal says whether two declarations say the same, as far as this code knows.
 func (d Declared) Equal(e Declared) bool {
 	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Family == e.Family && d.Gone == e.Gone &&
 		value.Equal(d.Default, e.Default) && value.Equal(d.Min, e.Min) && value.Equal(d.Max, e.Max)
@@ -51,7 +52,7 @@ func (d *Declared) fields(raw *rawDeclared) []scan.Field {
 	}
 	return []scan.Field{
 		scan.Always("name", &d.Name), scan.Always("kind", kindForm(&d.Kind)), scan.Maybe("default", &raw.values[0]), scan.Maybe("min", &raw.values[1]),
-		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone),
+		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone), scan.Others(&d.Rest),
 	}
 }
 

@@ -153,6 +153,9 @@ func (f *File) Header() Header { return f.header }
 // End is the size of the part that counts.
 func (f *File) End() int64 { return f.cursor.end }
 
+// Newest is the End of the newest commit.
+func (f *File) Newest() End { return f.cursor.newest }
+
 // Version is the version of the last line that counts.
 func (f *File) Version() int64 { return f.cursor.last }
 
@@ -265,7 +268,7 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 		return r, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
 	}
 	r.head = bytes.Clone(data[:size+1])
-	r.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1}
+	r.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1, newest: r.header.End}
 	if r.header.Lines == 0 {
 		r.cursor.last = r.header.Base
 	}
@@ -369,6 +372,7 @@ func (f *File) Advance(lines []byte, n int, version int64) {
 	f.cursor.end += int64(len(lines))
 	f.cursor.line += int64(n)
 	f.cursor.last = version
+	f.cursor.newest = endOf(lines)
 	if len(lines) >= endKept {
 		f.keepEnd(lines)
 	} else {
@@ -430,7 +434,11 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	}
 	f.retire()
 	f.handle, f.id, f.header, f.head = h, now.ID, header, head
-	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept)}
+	newest := f.cursor.newest
+	if last == header.Base {
+		newest = header.End
+	}
+	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept), newest: newest}
 	f.keepEnd(all)
 	for range header.Lines + 1 {
 		f.cursor.commits += int64(bytes.IndexByte(all[f.cursor.commits:], '\n')) + 1

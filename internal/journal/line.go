@@ -65,17 +65,24 @@ type Header struct {
 	Base   int64  // the version of the state that follows
 	Lines  int64  // how many lines hold it
 	Oldest int64  // the version from which changes can be told
+	End    End    // of the commit at the base
+	Rest   scan.Rest
+}
+
+func (h *Header) fields(format, end *string) []scan.Field {
+	return []scan.Field{
+		scan.Always("format", format), scan.Always("namespace", &h.Name), scan.Always("schema", &h.Schema), scan.Always("id", &h.ID),
+		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end),
+		scan.Maybe("crc", new([]byte)), scan.Others(&h.Rest),
+	}
 }
 
 // Append appends the header's line to dst.
 func (h Header) append(dst []byte) []byte {
 	start := len(dst)
-	dst = append(dst, `{"format":"`+Format+`","namespace":`...)
-	dst = scan.AppendString(dst, h.Name)
-	dst = fmt.Appendf(dst, `,"schema":%d,"id":`, h.Schema)
-	dst = scan.AppendString(dst, h.ID)
-	dst = fmt.Appendf(dst, `,"base":%d,"lines":%d,"oldest":%d`, h.Base, h.Lines, h.Oldest)
-	return Finish(dst, start)
+	format, end := Format, h.End.String()
+	dst = scan.AppendFields(dst, h.fields(&format, &end)...)
+	return Finish(dst[:len(dst)-1], start)
 }
 
 // A NewerError is returned for a file of a later format than this code knows.
@@ -90,29 +97,9 @@ func parseHeader(line []byte) (Header, error) {
 		return Header{}, fmt.Errorf("the header is not intact")
 	}
 	var h Header
-	var format string
-	r := scan.New(line)
-	err := r.Object(func(name []byte) (err error) {
-		switch string(name) {
-		case "format":
-			format, err = r.String()
-		case "namespace":
-			h.Name, err = r.String()
-		case "schema":
-			h.Schema, err = r.Int()
-		case "id":
-			h.ID, err = r.String()
-		case "base":
-			h.Base, err = r.Int()
-		case "lines":
-			h.Lines, err = r.Int()
-		case "oldest":
-			h.Oldest, err = r.Int()
-		default:
-			_, err = r.Raw(value.MaxDepth)
-		}
-		return err
-	})
+	var format, end string
+	err := scan.ReadFields(line, value.MaxDepth, h.fields(&format, &end)...)
+	h.End = ParseEnd(end)
 	switch {
 	case err != nil:
 		return Header{}, fmt.Errorf("the header can't be read: %w", err)

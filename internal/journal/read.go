@@ -10,6 +10,38 @@ import (
 type Mark struct {
 	Version int64
 	Synced  int64 // up to which version all was synced when it was written
+	Over    int64 // it stands for so many commits, the last of which is Version; 0: for one
+	End     End   // of the line of that commit, where this line is another
+}
+
+// An End is the crc of the line of a commit as it was first written, which tells
+// two commits of the same version apart; zero: not known.
+type End [8]byte
+
+// String is empty for the zero End.
+func (e End) String() string { return string(bytes.TrimRight(e[:], "\x00")) }
+
+// ParseEnd reads an End; what is none gives the zero one.
+func ParseEnd(s string) (e End) {
+	if len(s) == len(e) {
+		copy(e[:], s)
+	}
+	return e
+}
+
+// EndOf gives the End of the newest commit in a line with this mark.
+func (m Mark) EndOf(line []byte) End {
+	if m.End != (End{}) {
+		return m.End
+	}
+	return endOf(line)
+}
+
+// endOf gives the crc of the last of lines.
+func endOf(lines []byte) (e End) {
+	lines = bytes.TrimSuffix(lines, []byte("\n"))
+	copy(e[:], lines[len(lines)-trailLen+len(trailer):])
+	return e
 }
 
 // A Consumer understands the lines. Decode reads one, with its crc, and says
@@ -51,6 +83,7 @@ type cursor struct {
 	line int64 // how many lines were read, without the header
 	// commits is where the lines end that hold the state at the base.
 	commits int64
+	newest  End // of the newest commit
 }
 
 // readLines feeds the lines of data, which starts at cur.end, to c until one
@@ -99,8 +132,10 @@ func consumeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string)
 		if mark.Version <= cur.last || mark.Version > h.Base {
 			return fmt.Sprintf("its version is %d, not one from %d to %d", mark.Version, cur.last+1, h.Base)
 		}
-	} else if want := max(cur.last, h.Base) + 1; mark.Version != want {
+	} else if want := max(cur.last, h.Base) + max(mark.Over, 1); mark.Version != want {
 		return fmt.Sprintf("its version is %d, not %d", mark.Version, want)
+	} else {
+		cur.newest = mark.EndOf(line)
 	}
 	cur.last = mark.Version
 	c.Accept()
@@ -184,18 +219,23 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 		number++
 		body, whole := bytes.CutSuffix(line, []byte("\n"))
 		var err error
-		switch {
-		case number == 1:
-			h, err = parseHeader(body)
-		case !whole:
-			err = errors.New("it has no end")
-		case !intact(body):
-			err = errors.New("its checksum does not fit its bytes")
+		behind := func() { // what has lost the newline before it
 			if end := intactEnd(body); end != nil {
 				if _, bad := c.Decode(end); bad == nil {
 					c.Accept()
 				}
 			}
+		}
+		switch {
+		case number == 1:
+			if h, err = parseHeader(body); err != nil && whole {
+				behind()
+			}
+		case !whole:
+			err = errors.New("it has no end")
+		case !intact(body):
+			err = errors.New("its checksum does not fit its bytes")
+			behind()
 		default:
 			if _, err = c.Decode(body); err == nil {
 				c.Accept()

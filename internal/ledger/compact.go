@@ -64,22 +64,25 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	before, kept, number := newest(commits, l.opts.Kept)
+	before, kept, number := newest(commits, l.opts.Kept, all)
 	keep = live + int64(len(kept))
 	limit = spread*keep + gone*lineOverhead*3/2
 	if size <= limit {
 		return limit, nil
 	}
 	version := l.Version()
-	base := version - int64(number)
+	header := l.file.Header()
+	if header.Base, header.End, err = l.baseBefore(kept, before); err != nil {
+		return limit, err
+	}
+	base := header.Base
 	recs, err := l.stateAt(view, base, before, kept, all)
 	if err != nil {
 		return limit, err
 	}
 	// The keys and the schema that commits after the base bring are those
 	// that they bring again.
-	header := l.file.Header()
-	header.Base, header.Schema = base, l.Schema()
+	header.Schema = l.Schema()
 	recs = forget(recs, &header.Oldest, l.opts.Now())
 	lines, n := stateLines(recs, l.Keys(), header.Schema, base)
 	header.Lines = int64(n)
@@ -110,13 +113,37 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 // lineOverhead is about what a line has besides names and values.
 const lineOverhead = 100
 
-// newest parts commits: at the end the newest, a number of them or all.
-func newest(commits []byte, number int) (before, kept []byte, n int) {
+// newest parts commits: at the end the newest, a number of them or all. Where
+// these are not all that the file has, one stays before them.
+func newest(commits []byte, number int, all bool) (before, kept []byte, n int) {
 	from := len(commits)
-	for ; n < number && from > 0; n++ {
-		from = lastLine(commits[:from])
+	for n < number && from > 0 {
+		start := lastLine(commits[:from])
+		if start == 0 && !all {
+			break
+		}
+		from = start
+		n++
 	}
 	return commits[:from], commits[from:], n
+}
+
+// baseBefore gives the version that the file has before the commits kept, which
+// follow those before, or the base; and the End of the commit that made it.
+func (l *Ledger) baseBefore(kept, before []byte) (base int64, end journal.End, err error) {
+	if len(kept) == 0 {
+		return l.Version(), l.file.Newest(), nil
+	}
+	base, end = l.file.Header().Base, l.file.Header().End
+	if len(before) == 0 {
+		return base, end, nil
+	}
+	var d decoder
+	last := before[lastLine(before):]
+	if err := d.decode(bytes.TrimSuffix(last, []byte("\n"))); err != nil {
+		return 0, end, err
+	}
+	return d.c.Version, d.c.mark().EndOf(last), nil
 }
 
 // lastLine gives where the last of lines starts; each ends in a newline.
@@ -301,7 +328,7 @@ func (l *Ledger) salvage(r *journal.Reading, cause error) error {
 		lines, n := stateLines(recs, im.declaredKeys(), im.schema, d.Version)
 		// What is lost may have been told to somebody by its version, so
 		// changes can be told from here on only.
-		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version}
+		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Rest: header.Rest}
 		if err := l.file.Rewrite(anew, lines, n, d.Version); err != nil {
 			return errors.Join(cause, err)
 		}

@@ -49,8 +49,10 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, newest)
 	}
 	recs := map[string]*Record{}
+	within := false // a line that stands for several commits
 	err = v.Read(&replayer{each: func(c *commit) {
 		if c.Version > version {
+			within = within || version > c.Version-c.over
 			return
 		}
 		stamp := c.Stamp
@@ -58,6 +60,9 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 			recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
 		}
 	}})
+	if within {
+		return nil, fmt.Errorf("%w: version %d is not kept: of the commits around it the file tells only what they came to", ErrTooOld, version)
+	}
 	var out []entry.Entry
 	for _, name := range slices.Sorted(maps.Keys(recs)) {
 		if recs[name].Found() {
@@ -80,7 +85,7 @@ func (l *Ledger) view() (*journal.View, error) {
 	return l.file.View()
 }
 
-// replay gives each commit after the base, with what its names held before.
+// replay gives each commit after the base that the file tells one by one, with what its names held before.
 func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) error {
 	v, err := l.view()
 	if err != nil {
@@ -90,7 +95,7 @@ func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) erro
 	held := map[string]value.Value{}
 	base := v.Header().Base
 	return v.Read(&replayer{each: func(c *commit) {
-		if c.Version > base {
+		if c.Version > base && c.over == 0 {
 			each(c, func(name string) value.Value { return held[name] })
 		}
 		for _, ch := range c.changes {
@@ -107,7 +112,7 @@ type replayer struct {
 
 func (r *replayer) Decode(line []byte) (journal.Mark, error) {
 	err := r.decode(line)
-	return journal.Mark{Version: r.c.Version, Synced: r.c.synced}, err
+	return r.c.mark(), err
 }
 
 func (r *replayer) Accept() { r.each(&r.c) }

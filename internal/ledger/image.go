@@ -48,7 +48,7 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 		im.stamp, im.stamps = &im.stamps[0], im.stamps[1:]
 	}
 	err := im.decode(line)
-	return journal.Mark{Version: im.c.Version, Synced: im.c.synced}, err
+	return im.c.mark(), err
 }
 
 // Accept takes the line in. A name that was set before gets another node,

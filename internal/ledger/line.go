@@ -31,6 +31,13 @@ type commit struct {
 	changes []change
 	keys    []entry.Declared
 	schema  int64 // -1: not in the line
+	over    int64 // it stands for so many commits, of which it holds what they came to; 0: it is one
+	end     journal.End
+}
+
+// mark is what the journal must know of the line that was decoded.
+func (c *commit) mark() journal.Mark {
+	return journal.Mark{Version: c.Version, Synced: c.synced, Over: c.over, End: c.end}
 }
 
 // appendLine appends c as a line.
@@ -63,6 +70,9 @@ func (c *commit) appendLine(dst []byte) []byte {
 			dropped++
 		} else {
 			dst = entry.AppendStored(set.next(dst), ch.name, ch.val, ch.json)
+			if c.extra != nil {
+				dst = append(append(dst[:len(dst)-1], c.extra.entries[ch.name]...), '}')
+			}
 		}
 	}
 	dst = set.end(dst)
@@ -77,7 +87,9 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = k.AppendJSON(keys.next(dst))
 	}
 	dst = keys.end(dst)
-	dst = append(dst, c.extra...)
+	if c.extra != nil {
+		dst = append(dst, c.extra.line...)
+	}
 	return journal.Finish(dst, start)
 }
 
@@ -182,6 +194,14 @@ func (d *decoder) decode(line []byte) error {
 				c.changes = append(c.changes, change{name: name})
 				return err
 			})
+		case "over":
+			if c.over, err = r.Int(); err == nil && c.over < 1 {
+				err = r.Errorf("%d commits in one line, which ends", c.over)
+			}
+		case "end":
+			var end string
+			end, err = r.String()
+			c.end = journal.ParseEnd(end)
 		case "keys":
 			err = r.Array(func() error {
 				key, err := entry.ReadDeclared(r)
@@ -191,11 +211,7 @@ func (d *decoder) decode(line []byte) error {
 		case "crc":
 			_, err = r.Raw(0)
 		default:
-			member := string(name)
-			var raw []byte
-			raw, err = r.Raw(value.MaxDepth)
-			c.extra = append(scan.AppendString(append(c.extra, ','), member), ':')
-			c.extra = append(c.extra, raw...)
+			err = c.more().line.Keep(r, name, value.MaxDepth)
 		}
 		return err
 	})
@@ -218,6 +234,7 @@ func (d *decoder) readSet() error {
 	}
 	var ch change
 	var kind value.Kind
+	var rest scan.Rest
 	err := r.Object(func(member []byte) (err error) {
 		switch string(member) {
 		case "name":
@@ -227,7 +244,7 @@ func (d *decoder) readSet() error {
 		case "value":
 			ch.json, err = r.Raw(value.MaxDepth)
 		default:
-			_, err = r.Raw(value.MaxDepth)
+			err = rest.Keep(r, member, value.MaxDepth)
 		}
 		return err
 	})
@@ -242,6 +259,9 @@ func (d *decoder) readSet() error {
 		return r.Errorf("an entry without a name, a kind or a value, which ends")
 	}
 	d.add(ch.name, ch.val)
+	if rest != nil {
+		d.c.more().entries[ch.name] = rest
+	}
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -16,7 +17,22 @@ type Stamp struct {
 	At      int64 // milliseconds since 1970, by the clock of the writer
 	By      string
 	From    string
-	extra   []byte // members of the line that this code doesn't know, each with a comma before it
+	extra   *extra // nil: nothing
+}
+
+// An extra is what a line holds that this code doesn't know: members of its
+// own, and of entries that it sets, by name.
+type extra struct {
+	line    scan.Rest
+	entries map[string]scan.Rest
+}
+
+// more gives the extra of a stamp, to be added to.
+func (s *Stamp) more() *extra {
+	if s.extra == nil {
+		s.extra = &extra{entries: map[string]scan.Rest{}}
+	}
+	return s.extra
 }
 
 // Time gives At as a time, in UTC.

@@ -430,7 +430,7 @@ func (l *Ledger) rewrite(forget bool) error {
 		}
 	}
 	header := l.file.Header()
-	header.Base, header.Schema = version, l.Schema()
+	header.Base, header.End, header.Schema = version, l.file.Newest(), l.Schema()
 	if forget {
 		header.Oldest = version
 	}

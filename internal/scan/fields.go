@@ -3,7 +3,7 @@ package scan
 import "strconv"
 
 // A Field is a member of an object, said once for reading and for writing. At
-// is a *string, *int64, *bool or *[]byte (raw JSON), or a Form.
+// is a *string, *int64, *bool or *[]byte (raw JSON), a *Rest or a Form.
 type Field struct {
 	Name   string
 	At     any
@@ -15,6 +15,21 @@ type Form struct {
 	Read  func(r *Reader) error
 	Write func(dst []byte) []byte // nil: it is empty
 }
+
+// Rest is the members of an object that its reader doesn't know, as they
+// stand, each with a comma before it: kept, since a later version may know them.
+type Rest []byte
+
+// Keep takes in the value of a member whose name was just read.
+func (rest *Rest) Keep(r *Reader, name []byte, depth int) error {
+	*rest = append(AppendString(append(*rest, ','), string(name)), ':')
+	raw, err := r.Raw(depth)
+	*rest = append(*rest, raw...)
+	return err
+}
+
+// Others gives the members that no other field names; something must come before.
+func Others(rest *Rest) Field { return Field{At: rest} }
 
 // Maybe gives a member that is left out where it is empty.
 func Maybe(name string, at any) Field { return Field{name, at, false} }
@@ -45,11 +60,11 @@ func List[T any](at *[]T, read func(*Reader) (T, error), write func(T, []byte) [
 }
 
 // Fields reads an object, of which it passes over other members than those
-// given, nested at most depth deep.
+// given, nested at most depth deep, unless the last field is Others.
 func (r *Reader) Fields(depth int, fields ...Field) error {
 	return r.Object(func(name []byte) (err error) {
 		for _, f := range fields {
-			if f.Name != string(name) {
+			if _, others := f.At.(*Rest); f.Name != string(name) && !others {
 				continue
 			}
 			switch at := f.At.(type) {
@@ -63,6 +78,8 @@ func (r *Reader) Fields(depth int, fields ...Field) error {
 				*at, err = r.Raw(depth)
 			case Form:
 				err = at.Read(r)
+			case *Rest:
+				err = at.Keep(r, name, depth)
 			}
 			return err
 		}
@@ -102,6 +119,8 @@ func AppendFields(dst []byte, fields ...Field) []byte {
 			if *at != nil {
 				o.Dst = append(o.Name(f.Name), *at...)
 			}
+		case *Rest:
+			o.Dst = append(o.Dst, *at...)
 		case Form:
 			if at.Write != nil {
 				o.Dst = at.Write(o.Name(f.Name))

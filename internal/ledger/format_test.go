@@ -1,0 +1,270 @@
+package ledger_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
+)
+
+// writeFile makes a journal of lines without their ends.
+func writeFile(t *testing.T, dir, name string, lines ...string) string {
+	t.Helper()
+	var data []byte
+	for _, line := range lines {
+		data = journal.Finish(append(data, line...), len(data))
+	}
+	path := journal.DataPath(dir, name)
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	return path
+}
+
+func openPlain(t *testing.T, dir string, o ledger.Options) *ledger.Ledger {
+	t.Helper()
+	if o.Problem == nil {
+		o.Problem = func(err error) { t.Error(err) }
+	}
+	l, err := ledger.Open(dir, "plotbook", o)
+	require.NoError(t, err)
+	return l
+}
+
+func linesOf(t *testing.T, path string) []string {
+	t.Helper()
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return strings.SplitAfter(strings.TrimSuffix(string(data), "\n"), "\n")
+}
+
+func crcOf(line string) string {
+	return strings.TrimSuffix(line, "\n")[len(strings.TrimSuffix(line, "\n"))-10:][:8]
+}
+
+func header(base, lines int, more string) string {
+	return fmt.Sprintf(`{"format":"small-pantry/1","namespace":"plotbook","schema":0,"id":"h3T0cQ2mZ1yq9oBvXn4eKg","base":%d,"lines":%d,"oldest":0%s`, base, lines, more)
+}
+
+func set(version int, more, name string, n int) string {
+	return fmt.Sprintf(`{"version":%d,"at":"2026-05-03T09:12:44.123Z"%s,"set":[{"name":%q,"kind":"int","value":%d}]`, version, more, name, n)
+}
+
+// What a later version may have written stays, whichever way the file is written anew.
+func TestMembersOfALaterVersion(t *testing.T) {
+	for name, anew := range map[string]func(t *testing.T, l *ledger.Ledger){
+		"compacted": func(t *testing.T, l *ledger.Ledger) {
+			for n := range 60 {
+				require.NoError(t, put(l, "litres", value.Int(int64(n))))
+			}
+		},
+		"forgotten": func(t *testing.T, l *ledger.Ledger) { require.NoError(t, l.Forget()) },
+		"renewed":   func(t *testing.T, l *ledger.Ledger) { require.NoError(t, l.Renew()) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			path := writeFile(t, dir, "plotbook", header(0, 0, `,"shelf":{"a":[1,2]}`),
+				`{"version":1,"at":"2026-05-03T09:12:44.123Z","mood":"calm","set":[{"name":"plot","kind":"text","value":"C4","unit":"bed"},{"name":"hour","kind":"int","value":7}],"keys":[{"name":"plot","kind":"text","default":"","tone":5}]`)
+			l := openPlain(t, dir, ledger.Options{Kept: 1, KeptBytes: 1, Small: 1})
+			anew(t, l)
+			require.NoError(t, l.Close())
+			lines := linesOf(t, path)
+			assert.Contains(t, lines[0], `,"shelf":{"a":[1,2]}`)
+			all := strings.Join(lines[1:], "")
+			assert.Contains(t, all, `{"name":"plot","kind":"text","value":"C4","unit":"bed"}`)
+			assert.Contains(t, all, `,"mood":"calm"`)
+			assert.Contains(t, all, `{"name":"plot","kind":"text","default":"","tone":5}`)
+			assert.Contains(t, all, `{"name":"hour","kind":"int","value":7}`)
+			for _, line := range lines {
+				assert.True(t, json.Valid([]byte(line)), line)
+			}
+			l = openPlain(t, dir, ledger.Options{})
+			require.NoError(t, put(l, "plot", value.Text("A2")))
+			assert.NotContains(t, linesOf(t, path)[len(linesOf(t, path))-1], "unit", "another value is another entry")
+			require.NoError(t, l.Close())
+		})
+	}
+}
+
+// The header tells the crc of the line of the commit at its base as it was
+// first written, over all compactions, so that two pasts can be told apart.
+func TestEndOutlivesCompaction(t *testing.T) {
+	for name, o := range map[string]ledger.Options{
+		"few commits kept": {Kept: 3, KeptBytes: 1 << 20, Small: 1},
+		"few bytes kept":   {Kept: 1000, KeptBytes: 700, Small: 1},
+		"one kept":         {Kept: 1, KeptBytes: 1, Small: 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			l := openPlain(t, dir, o)
+			ends, moved := map[int64]string{0: ""}, map[int64]bool{}
+			for n := range 200 {
+				require.NoError(t, put(l, fmt.Sprint("beds/", n%5), value.Int(int64(n))))
+				lines := linesOf(t, l.Path())
+				last := lines[len(lines)-1]
+				ends[l.Version()] = crcOf(last)
+				var h struct {
+					Base int64
+					End  string
+				}
+				require.NoError(t, json.Unmarshal([]byte(lines[0]), &h))
+				require.Equal(t, ends[h.Base], h.End, "base %d", h.Base)
+				moved[h.Base] = true
+				if n%30 == 0 {
+					require.NoError(t, l.Close())
+					l = openPlain(t, dir, o)
+				}
+			}
+			assert.Greater(t, len(moved), 5)
+			require.NoError(t, l.Forget())
+			assert.Contains(t, linesOf(t, l.Path())[0], fmt.Sprintf(`"base":200,"lines":5,"oldest":200,"end":%q`, ends[200]))
+			require.NoError(t, l.Forget())
+			assert.Contains(t, linesOf(t, l.Path())[0], fmt.Sprintf(`"end":%q`, ends[200]), "with no commit since")
+			require.NoError(t, l.Close())
+		})
+	}
+}
+
+// A line may stand for several commits: its end is told, what lies within not.
+func TestSeveralCommitsInOneLine(t *testing.T) {
+	dir := t.TempDir()
+	path := writeFile(t, dir, "plotbook", header(3, 1, `,"end":"0000aaaa"`), set(2, "", "hour", 2),
+		set(4, "", "hour", 4), set(9, `,"over":5,"end":"5a3f9c10"`, "hour", 9), set(10, "", "plot", 10), set(12, `,"over":2,"end":"77777777"`, "hour", 12))
+	l := openPlain(t, dir, ledger.Options{})
+	assert.EqualValues(t, 12, l.Version())
+	for version, want := range map[int64]int64{3: 2, 4: 4, 9: 9, 10: 9, 12: 12} {
+		entries, err := l.At(version)
+		require.NoError(t, err)
+		assert.Equal(t, want, stateOf(entries)["hour"], "at %d", version)
+	}
+	for _, version := range []int64{2, 5, 8, 11} {
+		_, err := l.At(version)
+		assert.ErrorIs(t, err, ledger.ErrTooOld, "at %d", version)
+	}
+	history, err := l.History(0)
+	require.NoError(t, err)
+	require.Len(t, history, 2, "commits, one by one")
+	assert.EqualValues(t, 10, history[0].Version)
+	assert.Equal(t, []entry.Change{{Name: "hour", Old: value.Int(2), New: value.Int(4)}}, history[1].Changes)
+
+	// All commits since are the state; the end is that of the last commit that the line stands for.
+	require.NoError(t, l.Forget())
+	assert.Contains(t, linesOf(t, path)[0], `"base":12,"lines":2,"oldest":12,"end":"77777777"`)
+	require.NoError(t, put(l, "hour", value.Int(13)))
+	assert.EqualValues(t, 13, l.Version())
+	require.NoError(t, l.Close())
+
+	junk := fmt.Sprintf(`{"version":2,"at":"2026-05-03T09:12:44.123Z","set":[{"name":"junk","kind":"text","value":%q}]`, strings.Repeat("x", 20_000))
+	path = writeFile(t, dir, "plotbook", header(3, 1, ""), junk, set(9, `,"over":6,"end":"5a3f9c10","drop":["junk"]`, "hour", 9))
+	l = openPlain(t, dir, ledger.Options{Kept: 1, KeptBytes: 1 << 20, Small: 1})
+	require.NoError(t, put(l, "hour", value.Int(10)))
+	assert.Contains(t, linesOf(t, path)[0], `"base":9,"lines":1,"oldest":9,"end":"5a3f9c10"`, "a compaction that ends at such a line")
+	require.NoError(t, l.Close())
+}
+
+// One that does not join on is not taken in. It says that what was before was
+// synced, so it is missed.
+func TestLineOfSeveralThatDoesNotFit(t *testing.T) {
+	for over, fits := range map[string]bool{"5": true, "4": false, "6": false} {
+		dir := t.TempDir()
+		writeFile(t, dir, "plotbook", header(3, 0, ""), set(4, "", "hour", 4), set(9, `,"over":`+over, "hour", 9))
+		l, err := ledger.Open(dir, "plotbook", ledger.Options{})
+		_, damaged := journal.AsDamage(err)
+		assert.Equal(t, !fits, damaged, "%s: %v", over, err)
+		if err == nil {
+			require.NoError(t, l.Close())
+		}
+	}
+	for _, over := range []string{"0", "-1", `"5"`} {
+		dir := t.TempDir()
+		writeFile(t, dir, "plotbook", header(3, 0, ""), set(4, "", "hour", 4), set(5, `,"over":`+over, "hour", 9))
+		cut := (*ledger.CutError)(nil)
+		l := openPlain(t, dir, ledger.Options{Problem: func(err error) { require.ErrorAs(t, err, &cut) }})
+		assert.NotNil(t, cut, "over %s", over)
+		assert.EqualValues(t, 4, l.Version())
+		require.NoError(t, l.Close())
+	}
+}
+
+// Where the header's own newline is gone, the line behind it is saved too.
+func TestHeaderWithoutItsNewline(t *testing.T) {
+	dir := t.TempDir()
+	path := writeFile(t, dir, "plotbook", header(0, 0, ""), set(1, "", "hour", 7))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(data), "\n", "", 1)), 0o600))
+	l := openPlain(t, dir, ledger.Options{Salvage: true, Problem: func(error) {}})
+	assert.EqualValues(t, 7, get(l, "hour"))
+	require.NoError(t, l.Close())
+}
+
+// A salvaged file keeps what its header had, but of the commit at its base the
+// line is not known, and so no end is told.
+func TestHeaderOfASalvagedFile(t *testing.T) {
+	dir := t.TempDir()
+	path := writeFile(t, dir, "plotbook", header(0, 0, `,"shelf":5`), set(1, "", "hour", 1), set(2, "", "hour", 2), set(3, "", "plot", 3))
+	l := openPlain(t, dir, ledger.Options{Salvage: true, Problem: func(error) {}})
+	require.NoError(t, put(l, "hour", value.Int(4)))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(data), `"hour",`, `"hour,`, 1)), 0o600))
+	require.NoError(t, l.Refresh())
+	for range 2 {
+		lines := linesOf(t, path)
+		assert.Contains(t, lines[0], `"base":4,`)
+		assert.Contains(t, lines[0], `,"shelf":5`)
+		assert.NotContains(t, lines[0], `"end"`)
+		require.NoError(t, l.Forget())
+	}
+	assert.EqualValues(t, 4, get(l, "hour"))
+	require.NoError(t, l.Close())
+}
+
+// A commit larger than all that is kept of the past has the file begin behind it.
+func TestEndOfALargeCommit(t *testing.T) {
+	dir := t.TempDir()
+	l := openPlain(t, dir, ledger.Options{Kept: 200, KeptBytes: 1, Small: 1})
+	name := func(i int) string { return fmt.Sprintf("%03d/%s", i, strings.Repeat("n", 240)) }
+	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+		for i := range 300 {
+			e, err := ledger.Encode(value.Int(1))
+			require.NoError(t, err)
+			tx.Put(name(i), e)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	first := crcOf(linesOf(t, l.Path())[1])
+	require.NoError(t, l.Close()) // which forgets up to which size it was not worth it
+	l = openPlain(t, dir, ledger.Options{Kept: 200, KeptBytes: 1, Small: 1})
+	_, err = l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+		for i := range 300 {
+			tx.Drop(name(i))
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	end := l.Version()
+	lines := linesOf(t, l.Path())
+	var h struct {
+		Base int64
+		End  string
+	}
+	require.NoError(t, json.Unmarshal([]byte(lines[0]), &h))
+	assert.Equal(t, end, h.Base)
+	assert.Len(t, h.End, 8)
+	assert.NotEqual(t, first, h.End)
+	require.NoError(t, l.Close())
+	// And so it stays, where no commit has followed.
+	l = openPlain(t, dir, ledger.Options{})
+	require.NoError(t, l.Forget())
+	assert.Contains(t, linesOf(t, l.Path())[0], h.End)
+	require.NoError(t, l.Close())
+}
