@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,18 +9,17 @@ import (
 	"runtime"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/small-pantry/pantry"
 )
 
 // in runs f with a namespace in a directory that goes away.
-func in(f func(ns *pantry.Namespace) error) error {
+func in(f func(ns *pantry.Namespace) error, options ...pantry.Option) error {
 	dir, err := os.MkdirTemp("", "pantry-bench-")
 	if err != nil {
 		return err
 	}
-	ns, err := pantry.Open(dir, "bench")
+	ns, err := pantry.Open(dir, "bench", options...)
 	if err != nil {
 		return err
 	}
@@ -82,57 +80,15 @@ func reading() (rows []row, err error) {
 			}
 			runtime.KeepAlive(last)
 		}
-		const floor = "atomic pointer load and dereference"
-		rows = append(rows, compared("Get of a bound int variable", floor, paired(21, n, getInt, loadInt), 5))
-		rows = append(rows, compared("Get of a bound text variable", floor, paired(21, n, getText, loadInt), 5))
+		const floor = "atomic pointer load and dereference: two loads"
+		rows = append(rows, compared("Get of a bound int variable", floor, paired(21, n, getInt, loadInt), 6))
+		rows = append(rows, compared("Get of a bound text variable", floor, paired(21, n, getText, loadInt), 6))
 		rows = append(rows, compared("Get of a struct of five fields without references", floor+", of such a struct", paired(21, n, getStruct, loadStruct), 12))
 		allocs := testing.AllocsPerRun(1000, func() { getInt(1); getText(1); getStruct(1) })
 		rows = append(rows, row{what: "allocations of the three", floor: "", got: fmt.Sprint(allocs), note: "0", bad: allocs > 0})
 		return nil
 	})
 	return rows, err
-}
-
-// watching measures how long after a commit has become visible to a reader
-// that spins a watcher's body runs.
-func watching() (rows []row, err error) {
-	const rounds = 400
-	var delays []time.Duration
-	err = in(func(ns *pantry.Namespace) error {
-		litres := pantry.Int("litres", -1).In(ns)
-		start := time.Now()
-		woken := make(chan time.Duration, 1)
-		ctx, cancel := context.WithCancel(context.Background())
-		defer cancel()
-		ready := make(chan struct{})
-		go func() {
-			for x := range litres.Watch(ctx) {
-				if x < 0 {
-					close(ready)
-					continue
-				}
-				woken <- time.Since(start)
-			}
-		}()
-		<-ready
-		for i := range rounds {
-			failed := make(chan error, 1)
-			go func() { failed <- litres.Set(i) }()
-			for litres.Get() != i {
-			}
-			visible := time.Since(start)
-			delays = append(delays, max(<-woken-visible, 0))
-			if err := <-failed; err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	p50 := median(delays)
-	return []row{{what: "a watcher woken after a commit became visible, p50", got: fmt.Sprintf("%.1f µs", float64(p50)/1e3), note: "at most 50 µs", bad: p50 > 50*time.Microsecond}}, nil
 }
 
 const helloSource = `package main
@@ -161,46 +117,60 @@ func main() {
 }
 `
 
-// size measures what a minimal app with one Int key grows by, stripped.
+// built builds a program that stands in a directory of dir, stripped, and says where.
+func built(dir, name, pkg string) (path string, err error) {
+	path = filepath.Join(dir, name+".bin")
+	cmd := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", path, pkg)
+	cmd.Stderr = os.Stderr
+	return path, cmd.Run()
+}
+
+// builtFrom is built for a program of one file.
+func builtFrom(dir, name, source string) (path string, err error) {
+	at := filepath.Join(dir, name)
+	if err := os.Mkdir(at, 0o755); err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(at, "main.go"), []byte(source), 0o644); err != nil {
+		return "", err
+	}
+	return built(dir, name, "./"+at)
+}
+
+// size measures what a minimal app with one Int key grows by, stripped, and how
+// long the command takes to start.
 func size() ([]row, error) {
 	dir, err := os.MkdirTemp(".", "bench-size-")
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	built := func(name, source string) (int64, error) {
-		at := filepath.Join(dir, name)
-		if err := os.Mkdir(at, 0o755); err != nil {
-			return 0, err
-		}
-		if err := os.WriteFile(filepath.Join(at, "main.go"), []byte(source), 0o644); err != nil {
-			return 0, err
-		}
-		out := filepath.Join(dir, name+".bin")
-		cmd := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", out, "./"+at)
-		cmd.Stderr = os.Stderr
-		if err := cmd.Run(); err != nil {
-			return 0, err
-		}
-		info, err := os.Stat(out)
-		if err != nil {
-			return 0, err
-		}
-		return info.Size(), nil
-	}
-	hello, err := built("hello", helloSource)
-	if err != nil {
+	hello, err1 := builtFrom(dir, "hello", helloSource)
+	app, err2 := builtFrom(dir, "app", appSource)
+	command, err3 := built(dir, "command", "./cmd/smallpantry")
+	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
-	app, err := built("app", appSource)
-	if err != nil {
+	helloSize, err1 := os.Stat(hello)
+	appSize, err2 := os.Stat(app)
+	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
-	const mib = 1 << 20
-	grown := float64(app-hello) / mib
-	return []row{{
+	const mb = 1e6
+	grown := float64(appSize.Size()-helloSize.Size()) / mb
+	rows := []row{{
 		what: "what a minimal app with one Int key grows by, stripped", floor: "a program that prints one line",
-		got: fmt.Sprintf("%.2f MiB", float64(app)/mib), base: fmt.Sprintf("%.2f MiB", float64(hello)/mib),
-		note: fmt.Sprintf("%.2f MiB, at most 2", grown), bad: grown > 2,
-	}}, nil
+		got: fmt.Sprintf("%.2f MB", float64(appSize.Size())/mb), base: fmt.Sprintf("%.2f MB", float64(helloSize.Size())/mb),
+		note: fmt.Sprintf("%.2f MB, at most 1.2", grown), bad: grown > 1.2,
+	}}
+	var failed error
+	started := func(path string, args ...string) func(int) {
+		return func(n int) {
+			for range n {
+				failed = errors.Join(failed, exec.Command(path, args...).Run())
+			}
+		}
+	}
+	p := paired(15, 10, started(command, "list", "--help"), started(hello))
+	return append(rows, compared("start of the command, up to its help", "start of a program that prints one line", p, 5)), failed
 }

@@ -6,7 +6,8 @@ package main
 import (
 	"cmp"
 	"fmt"
-	"log/slog"
+	"io"
+	"log"
 	"os"
 	"runtime"
 	"slices"
@@ -30,7 +31,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, crowd(os.Args[2]))
 		os.Exit(1)
 	}
-	slog.SetLogLoggerLevel(slog.LevelError) // that a namespace is large is meant here
+	log.SetOutput(io.Discard) // that a namespace is large is meant here
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -39,7 +40,7 @@ func main() {
 
 func run() error {
 	var rows []row
-	for _, measure := range []func() ([]row, error){reading, watching, size, writing, together, besideOthers, opening, growing} {
+	for _, measure := range []func() ([]row, error){reading, watching, size, writing, limited, besideHistory, together, besideOthers, opening, fullHistory, growing, held, deleted} {
 		r, err := measure()
 		if err != nil {
 			return err

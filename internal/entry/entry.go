@@ -27,6 +27,9 @@ type Author struct{ By, From string }
 // timeLayout is that of a commit's time: milliseconds, UTC.
 const timeLayout = "2006-01-02T15:04:05.000Z"
 
+// TimeLen is the length of a commit's time as it is written.
+const TimeLen = len(timeLayout)
+
 // AppendTime appends a commit's time.
 func AppendTime(dst []byte, at time.Time) []byte { return at.UTC().AppendFormat(dst, timeLayout) }
 

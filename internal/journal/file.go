@@ -375,9 +375,12 @@ func (f *File) Advance(lines []byte, n int, version int64) {
 	f.cursor.newest = endOf(lines)
 	if len(lines) >= endKept {
 		f.keepEnd(lines)
-	} else {
-		f.keepEnd(append(f.end, lines...))
+		return
 	}
+	if over := len(f.end) + len(lines) - endKept; over > 0 {
+		f.end = f.end[:copy(f.end, f.end[over:])]
+	}
+	f.end = append(f.end, lines...)
 }
 
 // Sync makes what was appended or truncated durable, and before the first

@@ -30,6 +30,7 @@ const (
 // file stays open between two holds, so that each costs one system call.
 type lock struct {
 	file     *os.File
+	id       ID // of file
 	path     string
 	readOnly bool
 	taken    int       // how often it was taken: see askEvery
@@ -50,22 +51,22 @@ func openLock(path string, readOnly bool) (*lock, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &lock{file: f, path: path, readOnly: readOnly}, nil
+	own, err := lookFile(f)
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return &lock{file: f, id: own.ID, path: path, readOnly: readOnly}, nil
 }
 
 // mine says whether the lock's path still leads to the file that is locked:
 // else its directory was removed and made again, or replaced by another, and
 // others lock another file.
 func (l *lock) mine() (bool, error) {
-	own, err := lookFile(l.file)
-	if err != nil {
-		return false, err
-	}
 	now, err := lookPath(l.path)
 	if isAbsent(err) {
 		return false, nil
 	}
-	return now.ID == own.ID, err
+	return now.ID == l.id, err
 }
 
 // acquireCertainly is acquire of the lock that the path leads to. Without
@@ -99,7 +100,7 @@ func (l *lock) reopen() error {
 		return err
 	}
 	l.file.Close() // which unlocks it
-	l.file = anew.file
+	l.file, l.id = anew.file, anew.id
 	return nil
 }
 

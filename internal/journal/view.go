@@ -60,18 +60,27 @@ func (v *View) Read(c Consumer) error {
 	return err
 }
 
-// Commits gives the lines after those that hold the state at the base, as they
-// stand: all of them, or the newest, of which there are about most bytes.
-func (v *View) Commits(most int64) (lines []byte, all bool, err error) {
-	from := max(v.end-most, v.commits)
-	all = from == v.commits
-	data, err := readFrom(v.handle, from)
-	if err != nil {
-		return nil, false, err
+// readFirst is how much of the commits is read at first.
+const readFirst = 64 << 10
+
+// Commits gives the newest lines after those that hold the state at the base,
+// as they stand: more than number, and no more than about most bytes of them;
+// or all, where there are no others.
+func (v *View) Commits(most int64, number int) (lines []byte, all bool, err error) {
+	for n := int64(readFirst); ; n *= 4 {
+		from := max(v.end-min(n, most), v.commits)
+		all = from == v.commits
+		data := make([]byte, v.end-from)
+		if n, err := v.handle.ReadAt(data, from); n < len(data) {
+			return nil, false, err
+		}
+		if !all { // it may begin in the middle of a line
+			data = data[bytes.IndexByte(data, '\n')+1:]
+		}
+		if all || n >= most || bytes.Count(data, newline) > number {
+			return data, all, nil
+		}
 	}
-	data = data[:min(v.end-from, int64(len(data)))]
-	if !all { // it may begin in the middle of a line
-		data = data[bytes.IndexByte(data, '\n')+1:]
-	}
-	return data, all, nil
 }
+
+var newline = []byte("\n")

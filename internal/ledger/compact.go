@@ -60,7 +60,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 		return 0, err
 	}
 	defer view.Close()
-	commits, all, err := view.Commits(max(live, l.opts.KeptBytes))
+	commits, all, err := view.Commits(max(live, l.opts.KeptBytes), l.opts.Kept)
 	if err != nil {
 		return 0, err
 	}
@@ -179,7 +179,7 @@ func (l *Ledger) stateAt(view *journal.View, base int64, before, kept []byte, al
 	}
 	for missing > 0 && (len(before) > 0 || !all) {
 		if len(before) == 0 {
-			commits, _, err := view.Commits(math.MaxInt64)
+			commits, _, err := view.Commits(math.MaxInt64, math.MaxInt)
 			if err != nil {
 				return nil, err
 			}

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -17,6 +18,7 @@ type image struct {
 	keys    []entry.Declared
 	schema  int64 // -1: not told
 	stamps  []Stamp
+	room    int // for how many nodes there was room at first
 }
 
 var _ journal.Consumer = (*image)(nil)
@@ -25,9 +27,9 @@ var _ journal.Consumer = (*image)(nil)
 // memory, or of a few lines.
 func newImage(whole bool) *image {
 	im := &image{nodes: map[string]*Node{}, schema: -1}
-	im.slab = &slab{size: 1}
+	im.slab = &slab{size: 1, most: 1}
 	if whole {
-		im.slab.size = slabSize
+		im.slab = &slab{size: firstSlab, most: slabSize}
 	}
 	return im
 }
@@ -36,7 +38,18 @@ func newImage(whole bool) *image {
 // while it is filled costs as much again.
 func (im *image) Expect(size int) {
 	if len(im.nodes) == 0 && size > 4096 {
-		im.nodes = make(map[string]*Node, size/shortEntry)
+		im.room = size / shortEntry
+		im.nodes = make(map[string]*Node, im.room)
+	}
+}
+
+// trim gives back the room of a map for which far fewer entries came, as where
+// a file holds mostly the past.
+func (im *image) trim() {
+	if len(im.nodes) < im.room/8 {
+		nodes := make(map[string]*Node, len(im.nodes))
+		maps.Copy(nodes, im.nodes)
+		im.nodes = nodes
 	}
 }
 
@@ -51,17 +64,39 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 	return im.c.mark(), err
 }
 
-// Accept takes the line in. A name that was set before gets another node,
-// which costs less than to look: nobody has the old one yet.
+// fewSet is up to how many names of a line are looked up: the past of a few
+// names does not take memory for each commit. In a long line, as one that holds
+// many entries at once, a name that was set before gets another node, which costs
+// less than to look: nobody has the old one yet.
+const fewSet = 8
+
+// Accept takes the line in.
 func (im *image) Accept() {
 	stamp := im.stamp
 	im.stamp = nil
 	*stamp = im.c.Stamp
 	im.version = stamp.Version
+	few := len(im.set) <= fewSet
 	for _, p := range im.set {
-		im.nodes[p.Name] = &p.Node
+		old := (*Node)(nil)
+		if few {
+			old = im.nodes[p.Name]
+		}
+		if old == nil {
+			im.nodes[p.Name] = &p.Node
+			continue
+		}
+		rec := p.rec.Load()
+		old.rec.Store(&Record{Value: rec.Value, Stamp: rec.Stamp})
+		if len(im.set) == 1 {
+			im.slab.back()
+		}
 	}
 	for _, ch := range im.c.changes { // what the line drops
+		if old := im.nodes[ch.name]; old != nil {
+			old.rec.Store(&Record{Stamp: stamp})
+			continue
+		}
 		p := im.slab.next()
 		p.Name, p.first.Stamp = ch.name, stamp
 		p.rec.Store(&p.first)

@@ -129,6 +129,10 @@ type decoder struct {
 	r     scan.Reader
 	c     commit
 	names strings.Builder // see keep
+	at    struct {        // what was read last as a time
+		text string
+		ms   int64
+	}
 
 	// Where slab is set, what a line sets goes to places from it instead of into
 	// c.changes, which saves copying each value. Their stamp is filled in later.
@@ -145,28 +149,42 @@ type place struct {
 
 // A slab makes places many at a time.
 type slab struct {
-	free []place
-	size int // how many it makes at a time
+	all  []place
+	used int
+	size int // how many it makes at a time: more and more, up to most
+	most int
 }
 
 func (s *slab) next() *place {
-	if len(s.free) == 0 {
-		s.free = make([]place, s.size)
+	if s.used == len(s.all) {
+		s.all, s.used = make([]place, s.size), 0
+		s.size = min(2*s.size, s.most)
 	}
-	p := &s.free[0]
-	s.free = s.free[1:]
-	return p
+	s.used++
+	return &s.all[s.used-1]
 }
 
-// slabSize is how many places a slab of a whole file makes at a time, which saves
-// most of the cost of making them one by one.
-const slabSize = 128
+// back takes back what next gave last.
+func (s *slab) back() {
+	s.used--
+	s.all[s.used] = place{}
+}
+
+// firstSlab and slabSize are how many places a slab of a whole file makes at a
+// time, at first and at last, which saves most of the cost of making them one by one.
+const (
+	firstSlab = 16
+	slabSize  = 128
+)
 
 func (d *decoder) decode(line []byte) error {
 	d.r.Reset(line)
 	d.c = commit{changes: d.c.changes[:0], schema: -1, synced: -1}
 	d.set = d.set[:0]
 	c, r := &d.c, &d.r
+	if d.usualLine() {
+		return nil
+	}
 	err := r.Object(func(name []byte) (err error) {
 		switch string(name) {
 		case "version":
@@ -225,6 +243,51 @@ func (d *decoder) decode(line []byte) error {
 		c.synced = c.Version - 1
 	}
 	return nil
+}
+
+// usualLine reads a line of one entry that stands as this code writes it, which
+// most are that a file with a long past holds. If it does not stand so, usualLine
+// reads nothing and says no. Its end is checked already.
+func (d *decoder) usualLine() bool {
+	c, r := &d.c, &d.r
+	start := r.Offset()
+	no := func() bool {
+		r.Back(start)
+		if len(d.set) > 0 {
+			d.slab.back()
+		}
+		d.set, c.changes = d.set[:0], c.changes[:0]
+		return false
+	}
+	if !r.Literal(`{"version":`) {
+		return no()
+	}
+	version, err := r.Int()
+	if err != nil || version < 1 || !r.Literal(`,"at":"`) {
+		return no()
+	}
+	text := r.Rest()
+	if text = text[:min(len(text), entry.TimeLen)]; string(text) != d.at.text {
+		at, err := entry.ParseTime(text)
+		if err != nil {
+			return no()
+		}
+		d.at.text, d.at.ms = string(text), at.UnixMilli()
+	}
+	r.Skip(len(text))
+	synced := version - 1
+	if r.Literal(`","synced":`) {
+		if synced, err = r.Int(); err != nil || synced < 0 {
+			return no()
+		}
+	} else if !r.Literal(`"`) {
+		return no()
+	}
+	if !r.Literal(`,"set":[`) || !d.readUsual() || !r.Literal(`],"crc":"`) || len(r.Rest()) != len(`01234567"}`) {
+		return no()
+	}
+	c.Version, c.At, c.synced = version, d.at.ms, synced
+	return true
 }
 
 func (d *decoder) readSet() error {
@@ -289,7 +352,7 @@ const shortEntry = 48
 // keep gives a name as a string. Names are kept as long as the ledger is open,
 // and are made many at a time.
 func (d *decoder) keep(name []byte) string {
-	if d.slab != nil && d.slab.size == 1 { // of few lines: not a page for one name
+	if d.slab != nil && d.slab.most == 1 { // of few lines: not a page for one name
 		return string(name)
 	}
 	if d.names.Cap()-d.names.Len() < len(name) {

@@ -225,6 +225,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 	defer l.mu.Unlock()
 	if whole && len(l.nodes) == 0 && len(l.watchers) == 0 {
 		// The first load: the image becomes the state.
+		im.trim()
 		l.nodes = im.nodes
 		l.unordered = true
 		l.ring.from = im.version
