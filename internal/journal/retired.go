@@ -11,7 +11,7 @@ import (
 const (
 	retireAfter = time.Second
 	retireBytes = 16 << 20
-	retireFiles = 16
+	retireFiles = 64
 )
 
 // retired holds the files that others were renamed over. The last close of such

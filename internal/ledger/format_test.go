@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -266,5 +267,70 @@ func TestEndOfALargeCommit(t *testing.T) {
 	l = openPlain(t, dir, ledger.Options{})
 	require.NoError(t, l.Forget())
 	assert.Contains(t, linesOf(t, l.Path())[0], h.End)
+	require.NoError(t, l.Close())
+}
+
+// What is read of a file is what the program that wrote it has: the commit, its
+// time and who made it, whichever way the lines stand.
+func TestLoadedAsWritten(t *testing.T) {
+	dir := t.TempDir()
+	now := time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC)
+	o := ledger.Options{Now: func() time.Time { now = now.Add(1234 * time.Millisecond); return now }}
+	l := openPlain(t, dir, o)
+	for n := range 100 {
+		author := entry.Author{}
+		if n%7 == 0 {
+			author = entry.Author{By: "tankwatch", From: fmt.Sprint(n)}
+		}
+		_, err := l.Commit(author, func(tx *ledger.Tx) error {
+			for i := range 1 + n%3 {
+				name := fmt.Sprint("beds/", (n+i*5)%11)
+				if n%5 == 4 {
+					tx.Drop(name)
+					continue
+				}
+				e, err := ledger.Encode(value.Int(int64(n)))
+				if n%2 == 0 {
+					e, err = ledger.Encode(value.Text(strings.Repeat("x", n)))
+				}
+				require.NoError(t, err)
+				tx.Put(name, e)
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	told := func(l *ledger.Ledger) (out []entry.Entry) {
+		s := l.Snapshot()
+		defer s.Release()
+		for e := range s.Entries("", "") {
+			out = append(out, e.Entry())
+		}
+		return out
+	}
+	want := told(l)
+	require.NoError(t, l.Close())
+	l = openPlain(t, dir, o)
+	assert.NotEmpty(t, want)
+	assert.Equal(t, want, told(l))
+	require.NoError(t, l.Close())
+}
+
+// So many commits stay as are to stay, also where they take several reads.
+func TestLongCommitsStay(t *testing.T) {
+	l := openPlain(t, t.TempDir(), ledger.Options{Small: 1})
+	for n, size := 0, 0; ; n++ {
+		require.NoError(t, put(l, "note", value.Text(fmt.Sprint(n, strings.Repeat("x", 1000)))))
+		info, err := os.Stat(l.Path())
+		require.NoError(t, err)
+		if int(info.Size()) < size {
+			break
+		}
+		size = int(info.Size())
+		require.Less(t, n, 5000, "it was not compacted")
+	}
+	history, err := l.History(0)
+	require.NoError(t, err)
+	assert.Len(t, history, 200)
 	require.NoError(t, l.Close())
 }
