@@ -72,11 +72,12 @@ func (l *lock) mine() (bool, error) {
 // acquireCertainly is acquire of the lock that the path leads to. Without
 // certain it looks every so often only.
 func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue *os.File) error {
-	for end := time.Now().Add(wait); ; {
+	now := time.Now()
+	for end := now.Add(wait); ; now = time.Now() {
 		if err := l.acquire(shared, wait, queue); err != nil {
 			return err
 		}
-		if now := time.Now(); certain || now.Sub(l.looked) >= lookEvery {
+		if certain || now.Sub(l.looked) >= lookEvery {
 			mine, err := l.mine()
 			if err == nil && !mine {
 				err = l.reopen()
