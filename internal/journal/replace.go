@@ -1,0 +1,146 @@
+package journal
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// Rewrite puts a new file in place of the old one, or makes the first: header
+// and lines, of which there are kept and whose last version is last. The lock
+// must be held. When it fails the old file stands, but for the error of syncing
+// the directory: then a power cut may bring the old one back, and Sync fails
+// until the directory is synced.
+func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error {
+	if err := f.MayReplace(); err != nil {
+		return err
+	}
+	head := header.append(nil)
+	all := append(head[:len(head):len(head)], lines...)
+	path := newPath(f.dir, f.name)
+	// What a writer that died has left there, or somebody a link, is not written into.
+	if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
+		return err
+	}
+	h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	var now Extent
+	steps := func() error {
+		if err := f.write(h, all, 0); err != nil {
+			return err
+		}
+		if err := h.Sync(); err != nil {
+			return err
+		}
+		if now, err = h.Look(); err != nil {
+			return err
+		}
+		return f.disk.Rename(path, f.path)
+	}
+	if err := steps(); err != nil {
+		return errors.Join(err, h.Close(), f.disk.Remove(path))
+	}
+	f.retire()
+	f.handle, f.id, f.header, f.head = h, now.ID, header, head
+	newest := f.cursor.newest
+	if last == header.Base {
+		newest = header.End
+	}
+	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept), newest: newest}
+	f.keepEnd(all)
+	for range header.Lines + 1 {
+		f.cursor.commits += int64(bytes.IndexByte(all[f.cursor.commits:], '\n')) + 1
+	}
+	f.nameless = true
+	if err := f.disk.SyncDir(f.dir); err != nil {
+		return fmt.Errorf("sync the directory: %w", err)
+	}
+	f.nameless = false
+	return nil
+}
+
+// Relabel writes the file anew with another id in its header, and all else as
+// it is. The lock must be held.
+func (f *File) Relabel(id string) error {
+	data, err := readFrom(f.handle, 0)
+	if err != nil {
+		return err
+	}
+	lines := data[bytes.IndexByte(data, '\n')+1 : f.cursor.end]
+	header := f.header
+	header.ID = id
+	return f.Rewrite(header, lines, int(f.cursor.line), f.cursor.last)
+}
+
+// mayCreate says whether this user may make files in the directory: what root
+// or a second user leaves there, the app could not open.
+func (f *File) mayCreate() error {
+	uid, own, err := OS.Owner(f.dir)
+	if err == nil && !own {
+		err = fmt.Errorf("%w: the directory %s belongs to user %d, and what another user makes in it, its apps may not open; run this as that user", fs.ErrPermission, f.dir, uid)
+	}
+	return err
+}
+
+// MayReplace says whether this user may put another file in place of the data
+// file: only its owner may, or in an empty place the directory's.
+func (f *File) MayReplace() error {
+	uid, own, err := f.disk.Owner(f.path)
+	switch {
+	case isAbsent(err):
+		return f.mayCreate()
+	case err == nil && !own:
+		err = fmt.Errorf("%w: %s belongs to user %d, who alone can have it written anew", fs.ErrPermission, f.path, uid)
+	}
+	return err
+}
+
+// retire leaves the file that another was renamed over to be closed later. A
+// disk of a test has its files closed at once, so that its steps stay in order.
+func (f *File) retire() {
+	if _, ok := f.handle.(interface{ Fd() uintptr }); !ok {
+		f.drop()
+		return
+	}
+	f.retired.add(f.handle, f.cursor.end)
+	f.handle = nil
+}
+
+// CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
+func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
+	return f.keepAside(fmt.Sprintf("cut-%d", version), tail.Bytes)
+}
+
+// CopyDamaged keeps a damaged file beside, as NAME.damaged-TIME, and says where.
+func (f *File) CopyDamaged(data []byte, at time.Time) (string, error) {
+	return f.keepAside("damaged-"+at.UTC().Format("20060102T150405.000Z"), data)
+}
+
+// keepAside writes a file of its own, whose name is durable when it returns.
+func (f *File) keepAside(suffix string, data []byte) (string, error) {
+	path := filepath.Join(f.dir, f.name+"."+suffix)
+	for n := 2; ; n++ {
+		h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+		if errors.Is(err, fs.ErrExist) && n < 1000 {
+			path = filepath.Join(f.dir, fmt.Sprintf("%s.%s-%d", f.name, suffix, n))
+			continue
+		}
+		if err != nil {
+			return "", err
+		}
+		err = f.write(h, data, 0)
+		if err == nil {
+			err = h.Sync()
+		}
+		if err = errors.Join(err, h.Close()); err != nil {
+			return "", errors.Join(err, f.disk.Remove(path))
+		}
+		return path, f.disk.SyncDir(f.dir)
+	}
+}
