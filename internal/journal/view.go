@@ -71,7 +71,7 @@ func (v *View) Commits(most int64, number int) (lines []byte, all bool, err erro
 		from := max(v.end-min(n, most), v.commits)
 		all = from == v.commits
 		data := make([]byte, v.end-from)
-		if n, err := v.handle.ReadAt(data, from); n < len(data) {
+		if got, err := v.handle.ReadAt(data, from); got < len(data) {
 			return nil, false, err
 		}
 		if !all { // it may begin in the middle of a line

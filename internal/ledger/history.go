@@ -85,7 +85,8 @@ func (l *Ledger) view() (*journal.View, error) {
 	return l.file.View()
 }
 
-// replay gives each commit after the base that the file tells one by one, with what its names held before.
+// replay gives each commit after the base that the file tells one by one, with
+// what its names held before.
 func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) error {
 	v, err := l.view()
 	if err != nil {
