@@ -321,6 +321,9 @@ func (f *File) Adopt(r *Reading, salvaged bool) {
 // Bytes gives all of what was read, whatever stands in it.
 func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
 
+// Anew says that all of the file was read.
+func (r *Reading) Anew() bool { return r.anew }
+
 // Sync makes what was read durable.
 func (r *Reading) Sync() error { return r.handle.Sync() }
 
@@ -404,15 +407,6 @@ func (f *File) drop() {
 		f.handle.Close()
 		f.handle = nil
 	}
-}
-
-// Exists says whether the data file is there.
-func (f *File) Exists() (bool, error) {
-	_, err := f.disk.Look(f.path)
-	if isAbsent(err) {
-		return false, nil
-	}
-	return err == nil, err
 }
 
 // Close closes the file and its lock.

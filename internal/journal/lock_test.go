@@ -67,10 +67,7 @@ func TestLocks(t *testing.T) {
 func TestFile(t *testing.T) {
 	dir := t.TempDir()
 	f := attach(t, dir, false)
-	exists, err := f.Exists()
-	require.NoError(t, err)
-	assert.False(t, exists)
-	_, err = f.Load(&lines{})
+	_, err := f.Load(&lines{})
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", ID: "ABC", Base: 4, Lines: 1}, line(2), 1, 4))
 	require.NoError(t, f.Append(append(line(5), line(6)...)))

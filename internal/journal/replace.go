@@ -65,19 +65,6 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	return nil
 }
 
-// Relabel writes the file anew with another id in its header, and all else as
-// it is. The lock must be held.
-func (f *File) Relabel(id string) error {
-	data, err := readFrom(f.handle, 0)
-	if err != nil {
-		return err
-	}
-	lines := data[bytes.IndexByte(data, '\n')+1 : f.cursor.end]
-	header := f.header
-	header.ID = id
-	return f.Rewrite(header, lines, int(f.cursor.line), f.cursor.last)
-}
-
 // mayCreate says whether this user may make files in the directory: what root
 // or a second user leaves there, the app could not open.
 func (f *File) mayCreate() error {

@@ -220,34 +220,28 @@ func (e Encoded) Exceeds(most int) bool {
 func (l *Ledger) commitGroup(group []*request) {
 	l.io.Lock()
 	defer l.io.Unlock()
+	defer l.log.Release()
+	defer l.scratch.settle()
 	// Whoever wants to be certain makes it so for all, even when what is there
 	// already is all that he asked for.
 	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
-	err := l.file.Lock(strict, l.left(group))
-	if err == nil {
-		defer l.file.Unlock()
-		err = l.catchUp()
-	}
-	if err == nil {
-		err = l.mend()
-	}
-	if err != nil {
-		l.failed(group, err)
-		return
-	}
-	defer l.scratch.settle()
-	b := l.judgeAll(group)
+	judged := false // on what is certainly the newest
+	var b *batch
+	err := l.insist(func() error {
+		if err := l.mend(); err != nil {
+			return err
+		}
+		b = l.judgeAll(group)
+		err := l.write(Batch{Lines: b.lines, Count: len(b.commits), Sync: strict, Wait: l.left(group)})
+		judged = err == nil || errors.Is(err, ErrNotStored) || errors.Is(err, ErrUncertain)
+		return err
+	})
 	l.lastGroup = len(group)
 	switch {
-	case len(b.commits) > 0:
-		err = l.store(b.lines, len(b.commits), strict)
-	case strict:
-		err = l.syncNow()
-	}
-	if err == nil && !strict && len(b.commits) > 0 {
-		l.flushWithin(group)
-	}
-	if err != nil {
+	case !judged:
+		l.failed(group, err)
+		return
+	case err != nil:
 		// What changed nothing may rest on what was not stored: it fails too.
 		for _, r := range group {
 			if r.err == nil {
@@ -255,6 +249,8 @@ func (l *Ledger) commitGroup(group []*request) {
 			}
 		}
 		return
+	case !strict && len(b.commits) > 0:
+		l.flushWithin(group)
 	}
 	l.publish(b.commits)
 	if cap(b.lines) > 1<<20 {
@@ -330,6 +326,7 @@ func (b *batch) finish(c *pending) []*Record {
 
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
+	b.settle() // what was judged on an older state
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
 	var keys map[string]entry.Declared
 	schema := l.Schema()
@@ -347,7 +344,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		}
 		c := b.next()
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
-		c.text, c.synced = l.timeText(now), l.syncedTo
+		c.text, c.synced = l.timeText(now), l.head.Synced
 		sealed := false
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]

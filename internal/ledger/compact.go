@@ -23,20 +23,34 @@ const (
 	keptGoneDays = 7
 )
 
+// compactWait is how long a compaction waits for others, since a caller waits for
+// it; it can be done after the next commit as well.
+const compactWait = 100 * time.Millisecond
+
 // compact writes the file anew, with less of its past, when it is far larger
 // than what it must keep: the state at some version, and the newest commits
-// after it as they are. io and the file's lock must be held. It fails without a
-// word but a Problem, since nobody asked for it.
+// after it as they are. io must be held, and Release called after it. It fails
+// without a word but a Problem, since nobody asked for it.
 func (l *Ledger) compact() {
-	size := l.file.End()
-	if size <= max(l.opts.Small, l.compactAt) || l.file.MayReplace() != nil {
+	if l.head.Size <= max(l.opts.Small, l.compactAt) || l.log.MayRewrite() != nil {
 		return
 	}
-	limit, err := l.shrink(size)
+	err := l.log.Hold(compactWait)
+	if errors.Is(err, journal.ErrBusy) {
+		return
+	}
+	if err == nil {
+		err = l.catchUp(compactWait)
+	}
+	size := l.head.Size
+	limit := int64(0)
+	if err == nil {
+		limit, err = l.shrink(size)
+	}
 	if err != nil {
 		// Not again until the file has grown by a quarter.
 		l.compactAt = size + size/4
-		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.file.Path(), size, err))
+		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.Path(), size, err))
 		return
 	}
 	l.compactAt = limit
@@ -55,7 +69,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 			gone++
 		}
 	}
-	view, err := l.file.View()
+	view, err := l.log.Past(l.head)
 	if err != nil {
 		return 0, err
 	}
@@ -71,7 +85,8 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 		return limit, nil
 	}
 	version := l.Version()
-	header := l.file.Header()
+	next := State{Header: l.head.Header, Version: version}
+	header := &next.Header
 	if header.Base, header.End, err = l.baseBefore(kept, before); err != nil {
 		return limit, err
 	}
@@ -86,11 +101,11 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 	recs = forget(recs, &header.Oldest, l.opts.Now())
 	lines, n := stateLines(recs, l.Keys(), header.Schema, base)
 	header.Lines = int64(n)
-	lines = append(lines, kept...)
-	if err := l.file.Rewrite(header, lines, n+number, version); err != nil {
+	next.Lines, next.Count = append(lines, kept...), n+number
+	if l.head, err = l.log.Rewrite(l.head, next, compactWait); err != nil {
 		return limit, err
 	}
-	l.syncedTo, l.schemaTold = version, true
+	l.schemaTold = true
 	told := map[string]bool{} // removed names of which the file still tells
 	for _, rec := range recs {
 		if !rec.Found() {
@@ -132,9 +147,9 @@ func newest(commits []byte, number int, all bool) (before, kept []byte, n int) {
 // follow those before, or the base; and the End of the commit that made it.
 func (l *Ledger) baseBefore(kept, before []byte) (base int64, end journal.End, err error) {
 	if len(kept) == 0 {
-		return l.Version(), l.file.Newest(), nil
+		return l.Version(), l.head.End, nil
 	}
-	base, end = l.file.Header().Base, l.file.Header().End
+	base, end = l.head.Header.Base, l.head.Header.End
 	if len(before) == 0 {
 		return base, end, nil
 	}
@@ -154,7 +169,7 @@ func lastLine(lines []byte) int { return bytes.LastIndexByte(lines[:len(lines)-1
 // the commits before, from the newest on, and at last in the lines that open the
 // file; the rest is as it is in memory. Where before is not all of these, all
 // is false.
-func (l *Ledger) stateAt(view *journal.View, base int64, before, kept []byte, all bool) ([]Named, error) {
+func (l *Ledger) stateAt(view Past, base int64, before, kept []byte, all bool) ([]Named, error) {
 	var d decoder
 	changed := map[string]*Record{} // nil: to be looked up
 	for line := range bytes.Lines(kept) {
@@ -292,19 +307,19 @@ func isDamage(err error) bool {
 // was lost. A writer keeps the damaged file beside and writes another in its
 // place; a reader changes nothing. A file without an intact line is somebody
 // else's, and left alone. io, or the latch of Open, must be held, and a writer
-// needs the file's lock.
-func (l *Ledger) salvage(r *journal.Reading, cause error) error {
-	data, err := r.Bytes()
+// must be alone.
+func (l *Ledger) salvage(log Salvager, cause error) error {
+	im := &salvager{image: newImage(true), at: map[string]int64{}}
+	w, err := log.Salvage(im)
 	if err != nil {
 		return errors.Join(cause, err)
 	}
-	im := &salvager{image: newImage(true), at: map[string]int64{}}
-	header, lost := journal.Salvage(data, im)
-	if header.ID == "" && im.version == 0 && len(data) > 0 && l.Version() == 0 {
-		return fmt.Errorf("%w: %s holds no line of a namespace or a board: it belongs to something else, and is left as it is (%v)", journal.ErrForeign, l.file.Path(), cause)
+	header := w.Header
+	if header.ID == "" && im.version == 0 && w.Bytes > 0 && l.Version() == 0 {
+		return fmt.Errorf("%w: %s holds no line of a namespace or a board: it belongs to something else, and is left as it is (%v)", journal.ErrForeign, l.Path(), cause)
 	}
 	l.keepKnown(im)
-	d := &Damage{Path: l.file.Path(), Lost: lost, Version: max(im.version, header.Base), Cause: cause}
+	d := &Damage{Path: l.Path(), Lost: w.Lost, Version: max(im.version, header.Base), Cause: cause}
 	var recs []Named
 	for name, n := range im.nodes {
 		if n.Record().Found() {
@@ -317,23 +332,25 @@ func (l *Ledger) salvage(r *journal.Reading, cause error) error {
 		im.schema = l.opts.Schema
 	}
 	if l.opts.ReadOnly {
-		l.file.Adopt(r, true)
+		l.head = log.Pass(Head{Version: d.Version, Synced: d.Version})
 	} else {
-		if err := l.file.MayReplace(); err != nil {
+		if err := log.MayRewrite(); err != nil {
 			return errors.Join(cause, err)
 		}
-		if d.Copy, err = l.file.CopyDamaged(data, l.opts.Now()); err != nil {
+		if d.Copy, err = log.SetAside(l.opts.Now()); err != nil {
 			return errors.Join(cause, fmt.Errorf("keep the damaged file: %w", err))
 		}
 		lines, n := stateLines(recs, im.declaredKeys(), im.schema, d.Version)
 		// What is lost may have been told to somebody by its version, so
 		// changes can be told from here on only.
 		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Rest: header.Rest}
-		if err := l.file.Rewrite(anew, lines, n, d.Version); err != nil {
+		head, err := log.Rewrite(l.head, State{Header: anew, Lines: lines, Count: n, Version: d.Version}, l.opts.Wait)
+		if err != nil {
 			return errors.Join(cause, err)
 		}
+		l.head = head
 	}
-	l.syncedTo, l.compactAt, l.schemaTold = d.Version, 0, true
+	l.compactAt, l.schemaTold = 0, true
 	l.adopt(im.image, true)
 	l.problem(d)
 	return nil
@@ -406,6 +423,6 @@ func (l *Ledger) lookAnew(note func(error)) error {
 		l.join(Options{Listener: listener})
 		l.opts.Salvage = true
 		defer func() { l.opts.Salvage = salvages; l.Leave(listener) }()
-		return l.reload(true)
+		return l.reload(true, l.opts.Wait)
 	})
 }

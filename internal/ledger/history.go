@@ -73,7 +73,7 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 }
 
 // view gives the file as it is now, to be read while others write.
-func (l *Ledger) view() (*journal.View, error) {
+func (l *Ledger) view() (Past, error) {
 	l.io.Lock()
 	defer l.io.Unlock()
 	if l.isClosed() {
@@ -82,7 +82,7 @@ func (l *Ledger) view() (*journal.View, error) {
 	if err := l.follow(l.opts.Wait); err != nil {
 		return nil, err
 	}
-	return l.file.View()
+	return l.log.Past(l.head)
 }
 
 // replay gives each commit after the base that the file tells one by one, with
@@ -103,6 +103,24 @@ func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) erro
 			held[ch.name] = ch.val
 		}
 	}})
+}
+
+// A copier copies lines as they stand.
+type copier struct {
+	decoder
+	state *State
+	line  []byte
+}
+
+func (c *copier) Decode(line []byte) (journal.Mark, error) {
+	c.line = line
+	err := c.decode(line)
+	return c.c.mark(), err
+}
+
+func (c *copier) Accept() {
+	c.state.Lines = append(append(c.state.Lines, c.line...), '\n')
+	c.state.Count++
 }
 
 // A replayer takes lines from the journal and keeps nothing.

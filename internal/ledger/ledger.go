@@ -52,29 +52,26 @@ type Options struct {
 // A Ledger is an open namespace or board. It is safe for concurrent use, and
 // by several processes at once.
 type Ledger struct {
-	opts      Options
-	dir, name string
-	key       openKey
+	opts Options
+	name string
+	key  openKey
 
 	lmu         sync.Mutex // guards listeners
 	listeners   []*Listener
 	followEvery atomic.Int64 // a time.Duration; 0: never
 
 	io     sync.Mutex // held while the file is read or written; guards what follows
-	file   *journal.File
-	broken error // why the file can't be appended to; nil in good health
+	log    Log
+	head   Head  // how far it is known
+	broken error // why it can't be appended to; nil in good health
 	// schemaTold says that a line of the file has the schema, which is then known
 	// also when its header is lost.
 	schemaTold bool
 	looked     time.Time
-	// syncedTo is the version up to which all is certainly on the disk: that
-	// of what is visible, but for the prompt commits since the last sync.
-	syncedTo  int64
-	flushing  *time.Timer   // that syncs prompt commits; nil: there are none
-	lastSync  time.Duration // how long the last sync took
-	lastGroup int           // how many commits shared it
-	scratch   batch
-	at        struct { // the newest time that was written, as text
+	flushing   *time.Timer // that syncs prompt commits; nil: there are none
+	lastGroup  int         // how many commits shared the last sync
+	scratch    batch
+	at         struct { // the newest time that was written, as text
 		ms   int64
 		text string
 	}
@@ -157,7 +154,7 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 			one = &opened{ready: make(chan struct{}), refs: 1}
 			open[key] = one
 			openMu.Unlock()
-			return one.open(key, dir, name, o, file)
+			return one.open(key, name, o, file)
 		case one.closed != nil:
 			openMu.Unlock()
 			err = file.Close()
@@ -183,7 +180,7 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 }
 
 // open opens the file for all who wait for it.
-func (one *opened) open(key openKey, dir, name string, o Options, file *journal.File) (*Ledger, error) {
+func (one *opened) open(key openKey, name string, o Options, file *journal.File) (*Ledger, error) {
 	defer close(one.ready)
 	one.err = ErrClosed // unless a callback ends this goroutine
 	defer func() {
@@ -194,7 +191,7 @@ func (one *opened) open(key openKey, dir, name string, o Options, file *journal.
 			one.err = errors.Join(one.err, file.Close())
 		}
 	}()
-	one.l = newLedger(key, dir, name, o, file)
+	one.l = newLedger(key, name, o, file)
 	one.l.listeners = []*Listener{{Problem: o.Problem}}
 	one.l.join(o)
 	if one.err = one.l.start(); one.err != nil {
@@ -235,12 +232,14 @@ func (l *Ledger) problem(err error) {
 	}
 }
 
-func newLedger(key openKey, dir, name string, o Options, file *journal.File) *Ledger {
-	return &Ledger{
-		opts: o, dir: dir, name: name, key: key, file: file,
+func newLedger(key openKey, name string, o Options, file *journal.File) *Ledger {
+	l := &Ledger{
+		opts: o, name: name, key: key,
 		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
 		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}),
 	}
+	l.log = &fileLog{file: file, readOnly: o.ReadOnly, problem: l.problem}
+	return l
 }
 
 // fill sets what was left out.
@@ -270,25 +269,22 @@ func (o *Options) fill() {
 
 // start reads the file, or makes it.
 func (l *Ledger) start() error {
-	if err := l.file.Lock(true, l.opts.Wait); err != nil {
-		return err
+	if !l.opts.ReadOnly {
+		if err := l.log.Hold(l.opts.Wait); err != nil {
+			return err
+		}
+		defer l.log.Release()
 	}
-	defer l.file.Unlock()
-	exists, err := l.file.Exists()
-	if err != nil {
-		return err
-	}
-	if !exists && !l.opts.ReadOnly {
+	err := l.reload(true, l.opts.Wait)
+	if IsNotExist(err) && !l.opts.ReadOnly {
 		l.schema = l.opts.Schema
-		return l.file.Rewrite(journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}, nil, 0, 0)
+		first := State{Header: journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}}
+		l.head, err = l.log.Rewrite(l.head, first, l.opts.Wait)
 	}
-	if err := l.reload(true); err != nil {
-		return err
+	if name := l.head.Header.Name; err == nil && name != l.name && name != "" {
+		l.problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
-	if name := l.file.Header().Name; name != l.name && name != "" {
-		l.problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.file.Path(), scan.Quote(name), scan.Quote(l.name)))
-	}
-	return nil
+	return err
 }
 
 // newID draws what tells a file from another that was made in its place.
@@ -301,13 +297,13 @@ func newID() string {
 
 // MayReplace says whether this user may have the file written anew, which
 // compacting, resetting and repairing need. The error wraps fs.ErrPermission.
-func (l *Ledger) MayReplace() error { return l.file.MayReplace() }
+func (l *Ledger) MayReplace() error { return l.log.MayRewrite() }
 
 // Name is the name of the namespace or board.
 func (l *Ledger) Name() string { return l.name }
 
 // Path is where the data file lies.
-func (l *Ledger) Path() string { return l.file.Path() }
+func (l *Ledger) Path() string { return l.key.path }
 
 // Version is how many commits there were, as far as they are visible.
 func (l *Ledger) Version() int64 { return l.version.Load() }
@@ -354,26 +350,19 @@ func sizeOf(name string, v value.Value) int64 {
 // Forget writes the file anew with the present state only: nothing of what
 // was before stays in it.
 func (l *Ledger) Forget() error {
-	l.io.Lock()
-	defer l.io.Unlock()
-	switch {
-	case l.isClosed():
-		return ErrClosed
-	case l.opts.ReadOnly:
+	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
-	if err := l.file.Lock(true, l.opts.Wait); err != nil {
-		return err
-	}
-	defer l.file.Unlock()
-	if err := l.catchUp(); err != nil {
-		return err
-	}
-	if err := l.rewrite(true); err != nil {
-		return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
-	}
-	l.broken = nil
-	return nil
+	return l.Locked(func() error {
+		if err := l.catchUp(l.opts.Wait); err != nil {
+			return err
+		}
+		if err := l.rewrite(true); err != nil {
+			return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
+		}
+		l.broken = nil
+		return nil
+	})
 }
 
 // Renew gives the file another id, after what it holds was replaced by what
@@ -383,17 +372,24 @@ func (l *Ledger) Renew() error {
 		return ErrReadOnly
 	}
 	return l.Locked(func() error {
-		if err := l.catchUp(); err != nil {
+		if err := l.catchUp(l.opts.Wait); err != nil {
 			return err
 		}
 		if err := l.mend(); err != nil {
 			return err
 		}
-		if err := l.file.Relabel(newID()); err != nil {
+		past, err := l.log.Past(l.head)
+		if err != nil {
 			return err
 		}
-		l.syncedTo = l.Version()
-		return nil
+		defer past.Close()
+		s := State{Header: l.head.Header, Version: l.head.Version}
+		s.Header.ID = newID()
+		if err := past.Read(&copier{state: &s}); err != nil {
+			return err
+		}
+		l.head, err = l.log.Rewrite(l.head, s, l.opts.Wait)
+		return err
 	})
 }
 
@@ -405,10 +401,10 @@ func (l *Ledger) Locked(f func() error) error {
 	if l.isClosed() {
 		return ErrClosed
 	}
-	if err := l.file.Lock(true, l.opts.Wait); err != nil {
+	defer l.log.Release()
+	if err := l.log.Hold(l.opts.Wait); err != nil {
 		return err
 	}
-	defer l.file.Unlock()
 	return f()
 }
 
@@ -453,5 +449,5 @@ func (l *Ledger) Close() error {
 	l.io.Lock()
 	defer l.io.Unlock()
 	close(l.closed)
-	return errors.Join(flushed, l.file.Close())
+	return errors.Join(flushed, l.log.Close())
 }

@@ -12,31 +12,6 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-var (
-	// ErrNotStored is returned for a commit that is certainly not on the disk.
-	ErrNotStored = errors.New("not stored")
-	// ErrUncertain is returned for a commit that failed and may yet be there
-	// after a power cut.
-	ErrUncertain = errors.New("not stored as far as this program knows, but it may appear after a power cut")
-)
-
-// A CutError is reported when the end of a file was cut: half a commit that
-// nobody was told of, from a process or a machine that stopped while writing.
-type CutError struct {
-	Path   string
-	Tail   journal.Tail
-	Copied string // where whole lines of it were copied to
-}
-
-func (e *CutError) Error() string {
-	s := fmt.Sprintf("%s: cut %d bytes from line %d on, behind which nothing says that they were ever synced (%s)",
-		e.Path, len(e.Tail.Bytes), e.Tail.Line, e.Tail.Reason)
-	if e.Copied != "" {
-		s += "; there are whole lines in them, so a copy is in " + e.Copied
-	}
-	return s
-}
-
 // Refresh reads what other processes have appended.
 func (l *Ledger) Refresh() error {
 	l.io.Lock()
@@ -73,149 +48,70 @@ func (l *Ledger) isClosed() bool {
 	}
 }
 
-// errWriter says that what was found needs a writer, who holds the lock alone.
-var errWriter = errors.New("a writer must mend the file")
-
-// follow catches up without the right to write; io must be held. The look at
-// the path comes first, so that a quiet file costs no lock.
+// follow takes in what others wrote, without keeping them from writing; io must
+// be held.
 func (l *Ledger) follow(wait time.Duration) error {
-	replaced, grown, err := l.file.Fresh()
-	if err != nil || !replaced && !grown {
-		return err
-	}
-	if err := l.file.RLock(wait); err != nil {
-		return err
-	}
-	err = l.readOn(false)
-	if err := errors.Join(err, l.file.Unlock()); !errors.Is(err, errWriter) {
-		return err
-	}
-	if err := l.file.Lock(true, wait); err != nil {
-		return err
-	}
-	defer l.file.Unlock()
-	return l.catchUp()
+	defer l.log.Release()
+	return l.takeIn(false, wait)
 }
 
-// catchUp reads what others appended and cuts a torn tail; io and the file's
-// lock must be held.
-func (l *Ledger) catchUp() error {
-	err := l.readOn(true)
+// catchUp takes in what others wrote, for a write; io must be held, and Release
+// called after it.
+func (l *Ledger) catchUp(wait time.Duration) error {
+	err := l.takeIn(true, wait)
 	if IsNotExist(err) {
 		// Somebody took the file away under a running program, which still
 		// has all of it: mend writes it again.
 		l.broken = err
-		l.problem(fmt.Errorf("%s was removed while it was open, and is written again", l.file.Path()))
+		l.problem(fmt.Errorf("%s was removed while it was open, and is written again", l.Path()))
 		return nil
 	}
 	return err
 }
 
-// readOn makes visible what is in the file and not yet known. Until all of it
-// is read, mended and synced, nothing has moved: who fails here finds the same
-// again. With alone the lock is held alone, and so the file may be mended.
-func (l *Ledger) readOn(alone bool) error {
-	replaced, grown, err := l.file.Fresh()
+// takeIn makes visible what is in the log and not yet known. Alone, others are
+// kept from writing, and so what is damaged may be mended.
+func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
+	im := newImage(false)
+	head, err := l.log.After(l.head, im, wait)
 	switch {
+	case errors.Is(err, ErrAnew), isDamage(err):
+		return l.reload(alone, wait)
 	case err != nil:
 		return err
-	case replaced:
-		return l.reload(alone)
-	case !grown:
-		return nil
 	}
-	im := newImage(false)
-	r, err := l.file.ReadOn(im)
-	if err != nil {
-		return l.damaged(r, err, alone)
-	}
-	if r.Taken > 0 {
-		if err := l.syncRead(r); err != nil {
-			return err
-		}
-	}
-	if r.Tail != nil && alone {
-		if err := l.cut(r); err != nil {
-			return err
-		}
-	}
-	l.file.Adopt(r, false)
-	if r.Taken > 0 {
-		l.syncedTo = im.version
+	more := head.Version > l.head.Version
+	if l.head = head; more {
 		l.adopt(im, false)
 	}
 	return nil
 }
 
-// syncRead syncs what others wrote: its writer may have died between the write
-// and the sync. A reader may not be allowed to.
-func (l *Ledger) syncRead(r *journal.Reading) error {
-	if err := r.Sync(); err != nil && !l.opts.ReadOnly {
-		return fmt.Errorf("sync what another process wrote: %w", err)
-	}
-	return nil
-}
-
-// reload reads the whole file; io, or the latch of Open, must be held.
-func (l *Ledger) reload(alone bool) error {
+// reload reads all there is; io, or the latch of Open, must be held, and Release
+// called after it. What is damaged is salvaged, where that is wanted, by a writer
+// who is alone, or a reader.
+func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	im := newImage(true)
-	r, err := l.file.Load(im)
-	if err != nil {
-		return l.damaged(r, err, alone)
-	}
-	if r.Tail != nil && alone && !l.opts.ReadOnly {
-		if err := l.cut(r); err != nil {
-			r.Close()
+	head, err := l.log.Load(im, wait)
+	switch s, ok := l.log.(Salvager); {
+	case isDamage(err) && ok && l.opts.Salvage:
+		if alone || l.opts.ReadOnly {
+			return l.salvage(s, err)
+		}
+		if err := l.log.Hold(wait); err != nil {
 			return err
 		}
-	}
-	if err := l.syncRead(r); err != nil {
-		r.Close()
+		return l.reload(true, wait) // another may have done it meanwhile
+	case err != nil:
 		return err
 	}
-	header := r.Header()
 	l.schemaTold = im.schema >= 0
 	if im.schema < 0 {
-		im.schema = header.Schema
+		im.schema = head.Header.Schema
 	}
-	im.version = max(im.version, header.Base)
-	l.file.Adopt(r, false)
-	l.syncedTo, l.compactAt = im.version, 0
+	im.version = head.Version
+	l.head, l.compactAt = head, 0
 	l.adopt(im, true)
-	return nil
-}
-
-// damaged salvages what was read of a damaged file, where that is wanted;
-// otherwise it gives the error.
-func (l *Ledger) damaged(r *journal.Reading, err error, alone bool) error {
-	switch {
-	case !isDamage(err):
-		return err
-	case !l.opts.Salvage:
-	case l.opts.ReadOnly || alone:
-		err = l.salvage(r, err)
-	default:
-		err = errWriter
-	}
-	r.Close() // which does nothing where it was adopted
-	return err
-}
-
-// cut takes a torn tail off. Whole lines of it are copied aside first: they
-// may be all that is left of somebody's work.
-func (l *Ledger) cut(r *journal.Reading) error {
-	e := &CutError{Path: l.file.Path(), Tail: *r.Tail}
-	if e.Tail.Whole {
-		path, err := l.file.CopyTail(&e.Tail, r.Version())
-		if err != nil {
-			return fmt.Errorf("copy the torn end of %s aside: %w", l.file.Path(), err)
-		}
-		e.Copied = path
-	}
-	if err := r.Cut(); err != nil {
-		return err
-	}
-	l.problem(e)
 	return nil
 }
 
@@ -234,7 +130,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 	}
 	if whole {
 		clear(l.keys)
-		l.oldest = l.file.Header().Oldest
+		l.oldest = l.head.Header.Oldest
 	}
 	l.adoptKeys(im.keys)
 	if im.schema >= 0 {
@@ -278,72 +174,28 @@ func (l *Ledger) merge(im *image, whole bool) {
 	})
 }
 
-// store writes lines, which hold n commits, and with sync makes them durable; io
-// and the file's lock must be held.
-func (l *Ledger) store(lines []byte, n int, sync bool) error {
-	if err := l.file.Append(lines); err != nil {
-		// With the cut synced, nothing of the lines can come back.
-		if cut := l.file.CutTail(); cut != nil {
-			return l.startAnew(errors.Join(err, cut))
-		}
-		l.syncedTo = l.Version()
-		return fmt.Errorf("%w: %w", ErrNotStored, err)
+// write appends a batch, to be called again where it is behind; io must be held,
+// and Release called after it.
+func (l *Ledger) write(b Batch) (err error) {
+	l.head, err = l.log.Append(l.head, b)
+	if disk := (*DiskError)(nil); errors.As(err, &disk) {
+		return l.startAnew(disk, b.Count > 0)
 	}
-	if sync {
-		if err := l.timedSync(); err != nil {
-			return l.syncFailed(err)
-		}
-		l.syncedTo = l.Version() + int64(n)
-	}
-	l.file.Advance(lines, n, l.Version()+int64(n))
-	return nil
-}
-
-func (l *Ledger) timedSync() error {
-	start := time.Now()
-	err := l.file.Sync()
-	l.lastSync = time.Since(start)
 	return err
 }
 
-// syncFailed: a failed sync is never tried again, since the kernel may have
-// dropped the pages and would say success. Where the disk was only full, all
-// before is synced, and cutting the lines off again is synced too, they are
-// certainly gone. Otherwise nothing in the file is certain.
-func (l *Ledger) syncFailed(cause error) error {
-	cut := l.file.CutTail()
-	if cut == nil && journal.IsFull(cause) && l.syncedTo == l.Version() {
-		return fmt.Errorf("%w: %w", ErrNotStored, cause)
-	}
-	return l.startAnew(errors.Join(cause, cut))
-}
-
-// startAnew writes the last good state from memory to a new file, after the
-// disk has failed. Until that succeeds nothing can be written.
-func (l *Ledger) startAnew(cause error) error {
-	l.problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), cause))
+// startAnew writes the last good state from memory in place of what is on a
+// disk that has failed. Until that succeeds nothing can be written. What was to
+// be written is lost with it, if there was any.
+func (l *Ledger) startAnew(cause error, lost bool) error {
+	l.problem(fmt.Errorf("%s: the disk failed: %w", l.Path(), cause))
 	if err := l.rewrite(false); err != nil {
 		l.broken = errors.Join(cause, err)
 		return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
 	}
-	return fmt.Errorf("%w: %w", ErrNotStored, cause)
-}
-
-// syncNow makes what is visible durable; io and the file's lock must be held.
-func (l *Ledger) syncNow() error {
-	version := l.Version()
-	if l.syncedTo == version {
-		return nil
+	if lost {
+		return fmt.Errorf("%w: %w", ErrNotStored, cause)
 	}
-	if err := l.timedSync(); err != nil {
-		// It is visible, so it must not be cut off: only a new file will do.
-		l.problem(fmt.Errorf("%s: the disk failed: %w", l.file.Path(), err))
-		if anew := l.rewrite(false); anew != nil {
-			l.broken = errors.Join(err, anew)
-			return fmt.Errorf("%w: %w", ErrUncertain, l.broken)
-		}
-	}
-	l.syncedTo = version
 	return nil
 }
 
@@ -358,20 +210,16 @@ func (l *Ledger) Flush() error {
 	if l.isClosed() {
 		return ErrClosed
 	}
-	if l.opts.ReadOnly || l.syncedTo == l.Version() && l.broken == nil {
+	if l.opts.ReadOnly || l.head.Synced == l.head.Version && l.broken == nil {
 		return nil
 	}
-	if err := l.file.Lock(true, l.opts.Wait); err != nil {
-		return notStored(err)
-	}
-	defer l.file.Unlock()
-	if err := l.catchUp(); err != nil {
-		return notStored(err)
-	}
-	if err := l.mend(); err != nil {
-		return err
-	}
-	return l.syncNow()
+	defer l.log.Release()
+	return notStored(l.insist(func() error {
+		if err := l.mend(); err != nil {
+			return err
+		}
+		return l.write(Batch{Sync: true, Wait: l.opts.Wait})
+	}))
 }
 
 // flushWithin has a group of prompt commits synced in time; io must be held.
@@ -385,7 +233,7 @@ func (l *Ledger) flushWithin(group []*request) {
 	}
 	l.flushing = time.AfterFunc(within, func() {
 		if err := l.Flush(); err != nil && !errors.Is(err, ErrClosed) {
-			l.problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.file.Path(), within, err))
+			l.problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.Path(), within, err))
 		}
 	})
 }
@@ -393,6 +241,9 @@ func (l *Ledger) flushWithin(group []*request) {
 // notStored makes whatever the machine refused before anything was written an
 // ErrNotStored; what says more stays as it is.
 func notStored(err error) error {
+	if err == nil {
+		return nil
+	}
 	_, damage := journal.AsDamage(err)
 	if damage || errors.As(err, new(*journal.NewerError)) {
 		return err
@@ -406,21 +257,23 @@ func notStored(err error) error {
 }
 
 // mend writes a file whose disk failed anew from memory, before anything else
-// is appended; io and the file's lock must be held.
+// is appended; io must be held, and Release called after it.
 func (l *Ledger) mend() error {
 	if l.broken == nil {
 		return nil
 	}
-	if err := l.rewrite(false); err != nil {
+	if err := l.rewrite(false); errors.Is(err, ErrBehind) {
+		return err
+	} else if err != nil {
 		return fmt.Errorf("%w: the disk failed before (%w), and the file can't be written anew: %w", ErrNotStored, l.broken, err)
 	}
 	l.broken = nil
 	return nil
 }
 
-// rewrite puts a file of the present state in place of the old one; io and
-// the file's lock must be held. With forget, removed names are forgotten too,
-// and a reader that is behind has to read all anew.
+// rewrite puts the present state in place of all there is; io must be held, and
+// Release called after it. With forget, removed names are forgotten too, and a
+// reader that is behind has to read all anew.
 func (l *Ledger) rewrite(forget bool) error {
 	version := l.Version()
 	s := &Snapshot{l: l, Version: version} // nothing can change while io is held
@@ -430,17 +283,19 @@ func (l *Ledger) rewrite(forget bool) error {
 			recs = append(recs, e)
 		}
 	}
-	header := l.file.Header()
-	header.Base, header.End, header.Schema = version, l.file.Newest(), l.Schema()
+	next := State{Header: l.head.Header, Version: version}
+	header := &next.Header
+	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
 	if forget {
 		header.Oldest = version
 	}
-	lines, n := stateLines(recs, l.Keys(), header.Schema, version)
-	header.Lines = int64(n)
-	if err := l.file.Rewrite(header, lines, n, version); err != nil {
+	next.Lines, next.Count = stateLines(recs, l.Keys(), header.Schema, version)
+	header.Lines = int64(next.Count)
+	var err error
+	if l.head, err = l.log.Rewrite(l.head, next, l.opts.Wait); err != nil {
 		return err
 	}
-	l.syncedTo, l.compactAt = version, 0
+	l.compactAt = 0
 	l.mu.Lock()
 	l.oldest = header.Oldest
 	l.mu.Unlock()
