@@ -32,8 +32,8 @@ type File struct {
 type position struct {
 	handle Handle // nil while there is no file
 	id     ID
-	header Header
-	head   []byte // the header's line
+	header *Header // never changed, only replaced; nil before the first reading
+	head   []byte  // the header's line
 	end    []byte // of the part that counts, at most endKept bytes
 	cursor cursor
 }
@@ -55,9 +55,6 @@ type Reading struct {
 	adopted bool  // the File has the handle now
 	size    int64 // of all of it
 }
-
-// Header is that of the file that was read.
-func (r *Reading) Header() Header { return r.header }
 
 // Version is that of the last line that counts.
 func (r *Reading) Version() int64 { return r.cursor.last }
@@ -147,8 +144,9 @@ func (f *File) followLinks() error {
 // Path is where the data file lies.
 func (f *File) Path() string { return f.path }
 
-// Header is the header of the file as it was read or written last.
-func (f *File) Header() Header { return f.header }
+// Header is the header of the file as it was read or written last; nil before.
+// It must not be changed.
+func (f *File) Header() *Header { return f.header }
 
 // End is the size of the part that counts.
 func (f *File) End() int64 { return f.cursor.end }
@@ -239,7 +237,7 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 	if err != nil {
 		return nil, err
 	}
-	r = &Reading{anew: true}
+	r = &Reading{anew: true, position: position{header: &Header{}}}
 	defer func() {
 		if _, damaged := AsDamage(err); err != nil && !damaged {
 			r.Close()
@@ -261,12 +259,14 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 	if size < 0 {
 		return r, &DamageError{Path: f.path, Line: 1, Reason: "the header is missing"}
 	}
-	if r.header, err = parseHeader(data[:size]); err != nil {
+	header, err := parseHeader(data[:size])
+	if err != nil {
 		if newer := (*NewerError)(nil); errors.As(err, &newer) {
 			return r, err
 		}
 		return r, &DamageError{Path: f.path, Line: 1, Reason: err.Error()}
 	}
+	r.header = &header
 	r.head = bytes.Clone(data[:size+1])
 	r.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1, newest: r.header.End}
 	if r.header.Lines == 0 {
@@ -297,7 +297,7 @@ func (f *File) ReadOn(c Consumer) (*Reading, error) {
 }
 
 func (f *File) consume(r *Reading, data []byte, c Consumer) (err error) {
-	r.Taken, r.Tail, err = readLines(r.header, &r.cursor, data, c)
+	r.Taken, r.Tail, err = readLines(*r.header, &r.cursor, data, c)
 	if damage, ok := AsDamage(err); ok {
 		damage.Path = f.path
 	}

@@ -47,7 +47,7 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 		return errors.Join(err, h.Close(), f.disk.Remove(path))
 	}
 	f.retire()
-	f.handle, f.id, f.header, f.head = h, now.ID, header, head
+	f.handle, f.id, f.header, f.head = h, now.ID, &header, head
 	newest := f.cursor.newest
 	if last == header.Base {
 		newest = header.End

@@ -56,24 +56,24 @@ func attached(t *testing.T) (*File, *countingDisk) {
 
 func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
 	f, disk := attached(t)
-	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
-	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
 	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
 
 	f.retired.after = time.Hour
 	for range 5 {
-		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
 	}
 	assert.EqualValues(t, 6, disk.open.Load())
 	for range 100 {
-		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
 	}
-	require.NoError(t, f.Rewrite(f.Header(), make([]byte, retireBytes), 0, 0))
-	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), make([]byte, retireBytes), 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
 	f.retired.closing.Wait()
 	assert.EqualValues(t, 1, disk.open.Load(), "one so large goes at once")
 
-	require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
 	require.NoError(t, f.Close())
 	assert.Zero(t, disk.open.Load())
 }
@@ -82,7 +82,7 @@ func TestReplacedFilesGoWhereTheDiskIsFull(t *testing.T) {
 	f, disk := attached(t)
 	disk.room = 2
 	for range 5 {
-		require.NoError(t, f.Rewrite(f.Header(), nil, 0, 0), "to a new file")
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0), "to a new file")
 		require.NoError(t, f.Append(line1), "to the same")
 	}
 	disk.room = 1

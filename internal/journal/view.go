@@ -11,7 +11,7 @@ import (
 // ever appended to or replaced.
 type View struct {
 	handle  Handle
-	header  Header
+	header  *Header
 	end     int64
 	commits int64
 	version int64
@@ -39,7 +39,7 @@ func (f *File) View() (*View, error) {
 func (v *View) Close() error { return v.handle.Close() }
 
 // Header is that of the file.
-func (v *View) Header() Header { return v.header }
+func (v *View) Header() *Header { return v.header }
 
 // Version is the newest that counts.
 func (v *View) Version() int64 { return v.version }
@@ -56,7 +56,7 @@ func (v *View) Read(c Consumer) error {
 	if v.header.Lines == 0 {
 		cur.last = v.header.Base
 	}
-	_, _, err = readLines(v.header, &cur, data[start:], c)
+	_, _, err = readLines(*v.header, &cur, data[start:], c)
 	return err
 }
 

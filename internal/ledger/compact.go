@@ -85,7 +85,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 		return limit, nil
 	}
 	version := l.Version()
-	next := State{Header: l.head.Header, Version: version}
+	next := State{Header: *l.head.Header, Version: version}
 	header := &next.Header
 	if header.Base, header.End, err = l.baseBefore(kept, before); err != nil {
 		return limit, err

@@ -73,8 +73,7 @@ func (f *fileLog) share(wait time.Duration) (end func() error, err error) {
 
 // head tells where the file stands now, with all up to version synced.
 func (f *fileLog) head(synced int64) Head {
-	header := f.file.Header()
-	return Head{Header: header, Version: max(f.file.Version(), header.Base), End: f.file.Newest(), Synced: synced, Size: f.file.End(), Took: f.took}
+	return Head{Header: f.file.Header(), Version: f.file.Version(), End: f.file.Newest(), Synced: synced, Size: f.file.End(), Took: f.took}
 }
 
 func (f *fileLog) Load(c journal.Consumer, wait time.Duration) (Head, error) {
@@ -189,7 +188,7 @@ func (f *fileLog) cut(r *journal.Reading) error {
 // another was put in its place, and what is in that could not be taken in. Of
 // what a reader takes in nothing fails then.
 func (f *fileLog) standsAt(head Head) bool {
-	return f.readOnly || f.file.Newest() == head.End && max(f.file.Version(), f.file.Header().Base) == head.Version
+	return f.readOnly || f.file.Newest() == head.End && f.file.Version() == head.Version
 }
 
 // newest takes the lock, and makes sure that head is all that is in the file. mine
@@ -225,7 +224,7 @@ func (f *fileLog) Append(head Head, b Batch) (Head, error) {
 		return head, err
 	}
 	head, err = f.append(head, b)
-	if mine && !errors.As(err, new(*DiskError)) {
+	if mine && (err == nil || !errors.As(err, new(*DiskError))) {
 		f.Release()
 	}
 	return head, err

@@ -281,10 +281,13 @@ func (l *Ledger) start() error {
 		first := State{Header: journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}}
 		l.head, err = l.log.Rewrite(l.head, first, l.opts.Wait)
 	}
-	if name := l.head.Header.Name; err == nil && name != l.name && name != "" {
+	if err != nil {
+		return err
+	}
+	if name := l.head.Header.Name; name != l.name && name != "" {
 		l.problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
-	return err
+	return nil
 }
 
 // newID draws what tells a file from another that was made in its place.
@@ -383,7 +386,7 @@ func (l *Ledger) Renew() error {
 			return err
 		}
 		defer past.Close()
-		s := State{Header: l.head.Header, Version: l.head.Version}
+		s := State{Header: *l.head.Header, Version: l.head.Version}
 		s.Header.ID = newID()
 		if err := past.Read(&copier{state: &s}); err != nil {
 			return err

@@ -67,7 +67,7 @@ type Wreck struct {
 
 // A Past is what a log told at one moment. It must be closed.
 type Past interface {
-	Header() journal.Header
+	Header() *journal.Header // not to be changed
 	Version() int64 // the newest
 	// Read gives all lines to c, from the first.
 	Read(c journal.Consumer) error
@@ -80,12 +80,12 @@ type Past interface {
 
 // A Head is how far a Log is known.
 type Head struct {
-	Header  journal.Header // what its lines begin with
-	Version int64          // of the newest commit
-	End     journal.End    // of its line
-	Synced  int64          // up to which version all is certainly durable
-	Size    int64          // of all lines, in bytes
-	Took    time.Duration  // how long the last sync took
+	Header  *journal.Header // what its lines begin with, not to be changed; nil in the zero Head
+	Version int64           // of the newest commit
+	End     journal.End     // of its line
+	Synced  int64           // up to which version all is certainly durable
+	Size    int64           // of all lines, in bytes
+	Took    time.Duration   // how long the last sync took
 }
 
 // A Batch is the lines of commits that are to be written at once.

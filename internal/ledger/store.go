@@ -177,7 +177,9 @@ func (l *Ledger) merge(im *image, whole bool) {
 // write appends a batch, to be called again where it is behind; io must be held,
 // and Release called after it.
 func (l *Ledger) write(b Batch) (err error) {
-	l.head, err = l.log.Append(l.head, b)
+	if l.head, err = l.log.Append(l.head, b); err == nil {
+		return nil
+	}
 	if disk := (*DiskError)(nil); errors.As(err, &disk) {
 		return l.startAnew(disk, b.Count > 0)
 	}
@@ -283,7 +285,7 @@ func (l *Ledger) rewrite(forget bool) error {
 			recs = append(recs, e)
 		}
 	}
-	next := State{Header: l.head.Header, Version: version}
+	next := State{Header: *l.head.Header, Version: version}
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
 	if forget {
