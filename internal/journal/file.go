@@ -34,7 +34,7 @@ type position struct {
 	id     ID
 	header *Header // never changed, only replaced; nil before the first reading
 	head   []byte  // the header's line
-	end    []byte // of the part that counts, at most endKept bytes
+	end    []byte  // of the part that counts, at most endKept bytes
 	cursor cursor
 }
 

@@ -68,7 +68,7 @@ type Wreck struct {
 // A Past is what a log told at one moment. It must be closed.
 type Past interface {
 	Header() *journal.Header // not to be changed
-	Version() int64 // the newest
+	Version() int64          // the newest
 	// Read gives all lines to c, from the first.
 	Read(c journal.Consumer) error
 	// Commits gives the newest lines after those that hold the state at the base,
