@@ -24,6 +24,7 @@ type File struct {
 	// nameless says that a power cut may take the file's name, or give it back to
 	// another: the directory must be synced before anything is acknowledged.
 	nameless bool
+	lapsed   ID // of a file whose sync has failed: see SyncRead
 
 	retired retired // were replaced, and are still open
 }
@@ -324,8 +325,21 @@ func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
 // Anew says that all of the file was read.
 func (r *Reading) Anew() bool { return r.anew }
 
-// Sync makes what was read durable.
-func (r *Reading) Sync() error { return r.handle.Sync() }
+// SyncRead makes what was read durable. When that has failed once, it fails until
+// another file is there: the kernel may have dropped what was to be synced, and
+// would say success the next time.
+func (f *File) SyncRead(r *Reading) error {
+	if f.lapsed == r.id {
+		return errLapsed
+	}
+	err := r.handle.Sync()
+	if err != nil {
+		f.lapsed = r.id
+	}
+	return err
+}
+
+var errLapsed = errors.New("a sync has failed before")
 
 // Cut takes off the tail, and syncs. The lock must be held.
 func (r *Reading) Cut() error {

@@ -65,6 +65,19 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	return nil
 }
 
+// WriteAnew puts a new file in place that holds what counts of what was read, and
+// has the File stand there. The lock must be held. Errors are those of Rewrite.
+func (f *File) WriteAnew(r *Reading) error {
+	data, err := r.Bytes()
+	if err != nil {
+		return err
+	}
+	if err = f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last); err == nil {
+		f.cursor.newest = r.cursor.newest
+	}
+	return err
+}
+
 // mayCreate says whether this user may make files in the directory: what root
 // or a second user leaves there, the app could not open.
 func (f *File) mayCreate() error {

@@ -149,26 +149,40 @@ func (f *fileLog) after(head Head, c journal.Consumer) (Head, error) {
 
 // settle mends and syncs what was read, and has the file stand there.
 func (f *fileLog) settle(r *journal.Reading) error {
+	alone := f.held && !f.readOnly
+	var failed error
 	if r.Taken > 0 || r.Anew() {
 		// Its writer may have died between the write and the sync. A reader may not
 		// be allowed to.
-		if err := r.Sync(); err != nil && !f.readOnly {
-			return fmt.Errorf("sync what another process wrote: %w", err)
+		if failed = f.file.SyncRead(r); failed != nil && !f.readOnly {
+			failed = fmt.Errorf("sync what another process wrote: %w", failed)
+			if !alone {
+				return failed
+			}
 		}
 	}
-	if r.Tail != nil && f.held && !f.readOnly {
-		if err := f.cut(r); err != nil {
+	if r.Tail != nil && alone {
+		if err := f.cut(r, failed == nil); err != nil {
 			return err
 		}
 	}
-	f.file.Adopt(r, false)
+	if failed != nil && alone {
+		if err := f.file.WriteAnew(r); err != nil {
+			return errors.Join(failed, err)
+		}
+		f.problem(fmt.Errorf("%s: the disk failed, so that the file was written anew: %w", f.file.Path(), failed))
+		r.Close()
+	} else {
+		f.file.Adopt(r, false)
+	}
 	f.current = f.held
 	return nil
 }
 
-// cut takes a torn tail off. Whole lines of it are copied aside first: they
-// may be all that is left of somebody's work.
-func (f *fileLog) cut(r *journal.Reading) error {
+// cut takes a torn tail off, or leaves it in a file that is to be replaced. Whole
+// lines of it are copied aside first: they may be all that is left of somebody's
+// work.
+func (f *fileLog) cut(r *journal.Reading, off bool) error {
 	e := &CutError{Path: f.file.Path(), Tail: *r.Tail}
 	if e.Tail.Whole {
 		path, err := f.file.CopyTail(&e.Tail, r.Version())
@@ -177,8 +191,10 @@ func (f *fileLog) cut(r *journal.Reading) error {
 		}
 		e.Copied = path
 	}
-	if err := r.Cut(); err != nil {
-		return err
+	if off {
+		if err := r.Cut(); err != nil {
+			return err
+		}
 	}
 	f.problem(e)
 	return nil

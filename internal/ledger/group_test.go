@@ -331,14 +331,11 @@ func TestBusyLock(t *testing.T) {
 	require.NoError(t, errors.Join(l.Close(), f.Close()))
 }
 
-// another is a second process on a disk: what it has open is not shared.
-type another struct{ *simdisk.Disk }
-
 // What another process has written and not synced is synced before it is
 // shown: where that fails, it is not shown.
 func TestOthersLinesAreSyncedBeforeTheyAreShown(t *testing.T) {
 	disk, dir := simdisk.New(), t.TempDir()
-	one, two := openSim(t, disk, dir), openSim(t, another{disk}, dir)
+	one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
 	require.NoError(t, putWithin(two, time.Hour, "n", value.Int(1)), "which is not synced")
 	syncs := 0
 	disk.Fault(func(op, _ string) error {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -189,11 +190,11 @@ func TestRelativeDirectory(t *testing.T) {
 	sees(t, filepath.Join(root, "garden"), "n", 2)
 }
 
-// Where syncing what another has written fails, nothing has moved: the next
+// Where taking in what another has written fails, nothing has moved: the next
 // commit finds it again, and is not written behind a wrong version.
 func TestNothingMovesBeforeItIsSynced(t *testing.T) {
 	disk, dir := simdisk.New(), t.TempDir()
-	one, two := openSim(t, disk, dir), openSim(t, another{disk}, dir)
+	one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
 	require.NoError(t, put(one, "n", value.Int(1)))
 	require.NoError(t, put(two, "n", value.Int(2)))
 	failing := ""
@@ -204,7 +205,7 @@ func TestNothingMovesBeforeItIsSynced(t *testing.T) {
 		}
 		return nil
 	})
-	for i, op := range []string{"sync", "read", "look", "open", "sync"} {
+	for i, op := range []string{"read", "look", "open", "read"} {
 		require.NoError(t, put(two, "n", value.Int(int64(10+i))))
 		if op == "open" {
 			require.NoError(t, two.Forget()) // so that another file must be opened
@@ -218,6 +219,81 @@ func TestNothingMovesBeforeItIsSynced(t *testing.T) {
 		assert.EqualValues(t, i, get(two, "m"), op)
 	}
 	require.NoError(t, errors.Join(one.Close(), two.Close()))
+}
+
+// A sync of what another has written is not tried again when it has failed, since
+// the second would claim success: what was written is put in a new file, before
+// it is shown or anything is acknowledged behind it.
+func TestSyncOfOthersLinesFails(t *testing.T) {
+	for _, looksFirst := range []bool{false, true} {
+		disk, dir := simdisk.New(), t.TempDir()
+		one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
+		require.NoError(t, put(two, "n", value.Int(1)))
+		require.NoError(t, one.Refresh())
+		require.NoError(t, putWithin(two, time.Hour, "n", value.Int(2)), "which is not synced")
+		failing, renames := true, 0
+		disk.Fault(func(op, _ string) error {
+			switch {
+			case op == "sync" && failing:
+				failing = false
+				return syscall.EIO
+			case op == "rename" && renames == 0:
+				renames++
+				return syscall.EIO
+			case op == "rename":
+				renames++
+			}
+			return nil
+		})
+		if looksFirst {
+			assert.Error(t, one.Refresh())
+			assert.Error(t, one.Refresh(), "it is not believed the second time")
+			assert.EqualValues(t, 1, get(one, "n"))
+		}
+		assert.ErrorIs(t, put(one, "m", value.Int(3)), ledger.ErrNotStored, "the new file can't be put in place")
+		assert.EqualValues(t, 1, get(one, "n"))
+		require.NoError(t, put(one, "m", value.Int(4)))
+		assert.Equal(t, 2, renames)
+		assert.EqualValues(t, 2, get(one, "n"))
+		require.NoError(t, two.Refresh())
+		assert.EqualValues(t, 4, get(two, "m"))
+		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Synced(), Problem: func(err error) { t.Error(err) }})
+		require.NoError(t, err)
+		assert.Equal(t, []int64{2, 4}, []int64{get(l, "n"), get(l, "m")}, "looked first: %v", looksFirst)
+		require.NoError(t, errors.Join(l.Close(), one.Close(), two.Close()))
+	}
+}
+
+// Where a salvage puts its file in place and can't sync the name, the program
+// that did it does not write behind what it knew before.
+func TestDirectorySyncOfASalvageFails(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Salvage: true, Problem: func(error) {}})
+	require.NoError(t, err)
+	for n := range int64(6) {
+		require.NoError(t, put(l, "n", value.Int(n)))
+	}
+	older := disk.Read(l.Path())
+	older = older[:bytes.LastIndexByte(older[:len(older)-1], '\n')+1] // without the newest
+	older[bytes.Index(older, []byte(`"value":2`))+8] = '9'
+	disk.Write(l.Path(), older)
+	syncs := 0
+	disk.Fault(func(op, _ string) error {
+		if op == "syncdir" {
+			if syncs++; syncs == 2 { // the first is of the copy of what is damaged
+				return syscall.EIO
+			}
+		}
+		return nil
+	})
+	assert.Error(t, put(l, "m", value.Int(1)))
+	require.NoError(t, put(l, "m", value.Int(2)))
+	assert.Greater(t, syncs, 2)
+	require.NoError(t, l.Close())
+	l, err = ledger.Open(dir, "board", ledger.Options{Disk: disk.Synced(), Problem: func(err error) { t.Error(err) }})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{5, 2}, []int64{get(l, "n"), get(l, "m")})
+	require.NoError(t, l.Close())
 }
 
 // A damaged file, or a newer program's, that is put in place of the file is

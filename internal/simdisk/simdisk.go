@@ -23,14 +23,20 @@ import (
 // ErrDead is what every call returns once the process or the machine is dead.
 var ErrDead = errors.New("the process is dead")
 
-// A Disk is a file system. It is safe for concurrent use.
+// A Disk is a file system as one process has it: faults and death are its own,
+// files those of the machine. It is safe for concurrent use.
 type Disk struct {
-	mu    sync.Mutex
+	*files
+	fault func(op, path string) error
+	dead  bool
+}
+
+// files are what all processes of a machine have in common.
+type files struct {
+	mu    sync.Mutex        // guards what follows, and all of each Disk
 	names map[string]*inode // as programs see them
 	kept  map[string]*inode // as they are after a power cut, as far as directories are synced
 	space int               // how many bytes can be written yet; under 0: any number
-	fault func(op, path string) error
-	dead  bool
 }
 
 // An inode is a file's content.
@@ -39,32 +45,38 @@ type inode struct {
 	synced []byte // what a power cut leaves for certain
 	lost   []bool // bytes that a failed sync has dropped, whatever later syncs say
 	id     uint64
+	failed int // how many syncs of it have failed
 }
 
 var inodes atomic.Uint64
 
 // New gives an empty Disk.
 func New() *Disk {
-	return &Disk{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1}
+	return &Disk{files: &files{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1}}
 }
+
+// Process gives the same files as another process has them, which is in good
+// health.
+func (d *Disk) Process() *Disk { return &Disk{files: d.files} }
 
 // Fault has f asked before each step, by its name (look, open, read, write,
 // sync, truncate, rename, remove, syncdir) and path; its error is what the step returns. A
-// sync that fails drops what was not synced, for good. f must not call the Disk.
+// sync that fails drops what was not synced, for good, and so do those of all who
+// have the file open then, once. f must not call the Disk.
 func (d *Disk) Fault(f func(op, path string) error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.fault = f
 }
 
-// Space sets how many bytes can be written yet; under 0 any number.
+// Space sets how many bytes can be written yet, by all processes; under 0 any number.
 func (d *Disk) Space(n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.space = n
 }
 
-// Kill has every later call return ErrDead: the process or the machine is dead.
+// Kill has every later call return ErrDead: the process is dead.
 func (d *Disk) Kill() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -203,7 +215,7 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 	case flag&os.O_TRUNC != 0:
 		ino.data = nil
 	}
-	return &handle{d, ino, path}, nil
+	return &handle{d, ino, path, ino.failed}, nil
 }
 
 // Look tells of a file.
@@ -291,6 +303,7 @@ type handle struct {
 	d    *Disk
 	ino  *inode
 	path string
+	told int // of how many failed syncs of the file it was told
 }
 
 func (h *handle) ReadAt(b []byte, off int64) (int, error) {
@@ -329,7 +342,13 @@ func (h *handle) Sync() error {
 	h.d.mu.Lock()
 	defer h.d.mu.Unlock()
 	ino := h.ino
+	if h.told < ino.failed {
+		h.told = ino.failed
+		return syscall.EIO
+	}
 	if err := h.d.step("sync", h.path); err != nil {
+		ino.failed++
+		h.told = ino.failed
 		ino.lost = append(ino.lost, make([]bool, max(len(ino.data)-len(ino.lost), 0))...)
 		for i, c := range ino.data {
 			if i >= len(ino.synced) || ino.synced[i] != c {
