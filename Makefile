@@ -22,9 +22,10 @@ lint:
 bench:
 	$(GO) run ./internal/bench > docs/benchmarks.md
 
-# The tests of durability with many more rounds, and the fuzzers: about 30 minutes.
+# The tests of durability with many more rounds, 30 minutes of programs that
+# share a file and meet faults, and the fuzzers: about an hour.
 soak:
-	SOAK=1 $(GO) test -count=1 -timeout 60m -v -run 'PowerCuts|Killed|Several|Flip|Cut|Full' ./internal/ledger
+	SOAK=1 $(GO) test -count=1 -timeout 90m -v -run 'PowerCuts|Killed|Several|Flip|Cut|Full|Faults' ./internal/ledger
 	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./internal/ledger
 	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./value
 

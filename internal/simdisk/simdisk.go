@@ -346,7 +346,10 @@ func (h *handle) Sync() error {
 		h.told = ino.failed
 		return syscall.EIO
 	}
-	if err := h.d.step("sync", h.path); err != nil {
+	switch err := h.d.step("sync", h.path); {
+	case errors.Is(err, ErrDead):
+		return err
+	case err != nil:
 		ino.failed++
 		h.told = ino.failed
 		ino.lost = append(ino.lost, make([]bool, max(len(ino.data)-len(ino.lost), 0))...)

@@ -1,0 +1,168 @@
+package ledger_test
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/simdisk"
+)
+
+// A program adds to a counter of its own, and to one that all share, on a disk
+// that other programs write to at the same time. It meets faults of its own, dies,
+// and is started again.
+type program struct {
+	dir, name string
+	rng       *rand.Rand
+
+	own, shared count
+	lives, met  int // how often it was started, and how many faults it met
+}
+
+// A count is what is known of a counter: what was acknowledged is in it, and
+// more than was tried is not.
+type count struct{ acked, tried int64 }
+
+// faults meets one now and then, and none while it gets over the last.
+func (p *program) faults() func(op, path string) error {
+	quiet, dies := 20+p.rng.IntN(30), p.rng.IntN(3) == 0
+	return func(op, _ string) error {
+		if quiet--; quiet > 0 || p.rng.IntN(15) > 0 {
+			return nil
+		}
+		quiet = 60
+		p.met++
+		switch {
+		case dies:
+			return simdisk.ErrDead
+		case op == "sync" || op == "write":
+			return []error{syscall.EIO, syscall.ENOSPC}[p.rng.IntN(2)]
+		}
+		return syscall.EIO
+	}
+}
+
+// live runs the program once on a disk of its machine, and says what went wrong.
+func (p *program) live(disk *simdisk.Disk) error {
+	p.lives++
+	var wrong []error
+	note := func(err error) {
+		if errors.As(err, new(*ledger.Damage)) {
+			wrong = append(wrong, fmt.Errorf("nothing is ever damaged: %w", err))
+		}
+	}
+	disk.Fault(p.faults())
+	l, err := ledger.Open(p.dir, "board", ledger.Options{Disk: disk, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400, Wait: time.Minute, Problem: note})
+	if err != nil {
+		if _, damaged := journal.AsDamage(err); damaged {
+			return err
+		}
+		return nil // the next time, then
+	}
+	// Nobody else writes to its own counter: it has been told of every number that it
+	// may find. Of one that it was not told of it finds out here.
+	has := get(l, p.name)
+	if has < p.own.acked || has > p.own.tried {
+		wrong = append(wrong, fmt.Errorf("life %d of %s: %d is there, of %d that were acknowledged and %d tried", p.lives, p.name, has, p.own.acked, p.own.tried))
+	}
+	p.own = count{has, has}
+	for range 5 + p.rng.IntN(25) {
+		switch p.rng.IntN(12) {
+		case 0:
+			_ = l.Refresh()
+		case 1:
+			_ = l.Forget()
+		case 2:
+			_, _ = l.History(3)
+		case 3, 4, 5:
+			p.shared.add(l, "all")
+		default:
+			p.own.add(l, p.name)
+		}
+		if n := get(l, p.name); n < p.own.acked || n > p.own.tried {
+			wrong = append(wrong, fmt.Errorf("life %d of %s: %d is shown, of %d that were acknowledged and %d tried", p.lives, p.name, n, p.own.acked, p.own.tried))
+		}
+	}
+	_ = l.Close() // it may be dead
+	return errors.Join(wrong...)
+}
+
+// add adds one. What is said to be certainly not stored was not tried.
+func (c *count) add(l *ledger.Ledger, name string) {
+	c.tried++
+	_, err := addOne(l, name)
+	switch {
+	case err == nil:
+		c.acked++
+	case errors.Is(err, ledger.ErrNotStored) && !errors.Is(err, simdisk.ErrDead), errors.Is(err, journal.ErrBusy):
+		c.tried--
+	}
+}
+
+// Several programs write to one file, each with faults of its own, and at the end
+// the power is cut: what was acknowledged is there, what was certainly not stored
+// is not, no version is without a commit, and nothing is called damaged.
+func TestProgramsWithFaults(t *testing.T) {
+	end := time.Now().Add(time.Second)
+	if os.Getenv("SOAK") != "" {
+		end = time.Now().Add(30 * time.Minute)
+	}
+	seed := uint64(time.Now().UnixNano())
+	cuts, lives, met := 0, 0, 0
+	var commits int64
+	for ; time.Now().Before(end); cuts++ {
+		dir := t.TempDir()
+		rng := rand.New(rand.NewPCG(seed, uint64(cuts)))
+		disk := simdisk.New()
+		var programs []*program
+		for i := range 2 + rng.IntN(2) {
+			programs = append(programs, &program{dir: dir, name: fmt.Sprint("n", i), rng: rand.New(rand.NewPCG(seed+uint64(i)+1, uint64(cuts)))})
+		}
+		for range 3 {
+			var all sync.WaitGroup
+			for _, p := range programs {
+				all.Go(func() {
+					for range 3 {
+						assert.NoError(t, p.live(disk.Process()), "seed %d, cut %d", seed, cuts)
+					}
+				})
+			}
+			all.Wait()
+			disk = disk.PowerCut(rng, 64)
+			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: func(error) {}})
+			require.NoError(t, err, "seed %d, cut %d", seed, cuts)
+			var shared, every count
+			for _, p := range programs {
+				n := get(l, p.name)
+				assert.GreaterOrEqual(t, n, p.own.acked, "%s, seed %d, cut %d", p.name, seed, cuts)
+				assert.LessOrEqual(t, n, p.own.tried, "%s, seed %d, cut %d", p.name, seed, cuts)
+				p.own = count{n, n}
+				shared.acked += p.shared.acked
+				shared.tried += p.shared.tried
+				every.acked += n
+			}
+			n := get(l, "all")
+			assert.GreaterOrEqual(t, n, shared.acked, "seed %d, cut %d", seed, cuts)
+			assert.LessOrEqual(t, n, shared.tried, "seed %d, cut %d", seed, cuts)
+			assert.Equal(t, every.acked+n, l.Version(), "each version is one addition: seed %d, cut %d", seed, cuts)
+			commits += l.Version()
+			require.NoError(t, l.Close())
+			require.False(t, t.Failed())
+		}
+		for _, p := range programs {
+			lives, met = lives+p.lives, met+p.met
+		}
+	}
+	t.Logf("%d machines, %d lives of programs, %d faults, %d commits", cuts, lives, met, commits)
+	assert.Positive(t, met)
+}
