@@ -322,9 +322,6 @@ func (f *File) Adopt(r *Reading, salvaged bool) {
 // Bytes gives all of what was read, whatever stands in it.
 func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
 
-// Anew says that all of the file was read.
-func (r *Reading) Anew() bool { return r.anew }
-
 // SyncRead makes what was read durable. When that has failed once, it fails until
 // another file is there: the kernel may have dropped what was to be synced, and
 // would say success the next time.

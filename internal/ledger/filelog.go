@@ -151,7 +151,7 @@ func (f *fileLog) after(head Head, c journal.Consumer) (Head, error) {
 func (f *fileLog) settle(r *journal.Reading) error {
 	alone := f.held && !f.readOnly
 	var failed error
-	if r.Taken > 0 || r.Anew() {
+	if r.Taken > 0 {
 		// Its writer may have died between the write and the sync. A reader may not
 		// be allowed to.
 		if failed = f.file.SyncRead(r); failed != nil && !f.readOnly {
@@ -262,7 +262,7 @@ func (f *fileLog) append(head Head, b Batch) (Head, error) {
 		err := f.file.Sync()
 		f.took = time.Since(start)
 		if err != nil {
-			return head, f.syncFailed(head, b, err)
+			return head, f.syncFailed(head, err)
 		}
 		head.Synced = head.Version + int64(b.Count)
 	}
@@ -275,12 +275,8 @@ func (f *fileLog) append(head Head, b Batch) (Head, error) {
 // syncFailed: a failed sync is never tried again, since the kernel may have
 // dropped the pages and would say success. Where the disk was only full, all
 // before is synced, and cutting the lines off again is synced too, they are
-// certainly gone. Otherwise nothing in the file is certain: of what is visible
-// nothing can be cut off.
-func (f *fileLog) syncFailed(head Head, b Batch, cause error) error {
-	if b.Count == 0 {
-		return &DiskError{cause}
-	}
+// certainly gone. Otherwise nothing in the file is certain.
+func (f *fileLog) syncFailed(head Head, cause error) error {
 	cut := f.file.CutTail()
 	if cut == nil && journal.IsFull(cause) && head.Synced == head.Version {
 		return fmt.Errorf("%w: %w", ErrNotStored, cause)

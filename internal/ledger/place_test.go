@@ -3,6 +3,7 @@ package ledger_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -273,10 +274,14 @@ func TestDirectorySyncOfASalvageFails(t *testing.T) {
 	for n := range int64(6) {
 		require.NoError(t, put(l, "n", value.Int(n)))
 	}
-	older := disk.Read(l.Path())
-	older = older[:bytes.LastIndexByte(older[:len(older)-1], '\n')+1] // without the newest
-	older[bytes.Index(older, []byte(`"value":2`))+8] = '9'
-	disk.Write(l.Path(), older)
+	other := openSim(t, disk.Process(), dir)
+	for n := range int64(3) { // of which l doesn't know yet
+		require.NoError(t, put(other, "n", value.Int(10+n)))
+	}
+	require.NoError(t, other.Close())
+	damaged := disk.Read(l.Path())
+	damaged[bytes.Index(damaged, []byte(`"value":2`))+8] = '9'
+	disk.Write(l.Path(), damaged)
 	syncs := 0
 	disk.Fault(func(op, _ string) error {
 		if op == "syncdir" {
@@ -292,8 +297,37 @@ func TestDirectorySyncOfASalvageFails(t *testing.T) {
 	require.NoError(t, l.Close())
 	l, err = ledger.Open(dir, "board", ledger.Options{Disk: disk.Synced(), Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
-	assert.Equal(t, []int64{5, 2}, []int64{get(l, "n"), get(l, "m")})
+	assert.Equal(t, []int64{12, 2}, []int64{get(l, "n"), get(l, "m")})
 	require.NoError(t, l.Close())
+}
+
+// What is damaged behind what a running program knows is salvaged by it, whether
+// it only looks or writes.
+func TestDamageBehindWhatIsKnown(t *testing.T) {
+	for _, looks := range []bool{false, true} {
+		disk, dir := simdisk.New(), t.TempDir()
+		var d damages
+		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Salvage: true, Problem: d.note})
+		require.NoError(t, err)
+		require.NoError(t, put(l, "n", value.Int(1)))
+		other := openSim(t, disk.Process(), dir)
+		for n := range int64(3) {
+			require.NoError(t, put(other, fmt.Sprint("m", n), value.Int(10+n)))
+		}
+		require.NoError(t, other.Close())
+		file, err := disk.OpenFile(l.Path(), os.O_RDWR, 0)
+		require.NoError(t, err)
+		_, err = file.WriteAt([]byte("X"), int64(bytes.Index(disk.Read(l.Path()), []byte(`"value":11`))))
+		require.NoError(t, err)
+		if looks {
+			require.NoError(t, l.Refresh())
+			require.Len(t, d.list, 1)
+		}
+		require.NoError(t, put(l, "o", value.Int(5)))
+		require.Len(t, d.list, 1)
+		assert.Equal(t, []int64{1, 10, 0, 12, 5}, []int64{get(l, "n"), get(l, "m0"), get(l, "m1"), get(l, "m2"), get(l, "o")})
+		require.NoError(t, l.Close())
+	}
 }
 
 // A damaged file, or a newer program's, that is put in place of the file is

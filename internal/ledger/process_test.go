@@ -141,10 +141,11 @@ func TestKilledWhileWriting(t *testing.T) {
 // version skipped.
 func TestSeveralProcesses(t *testing.T) {
 	dir := t.TempDir()
+	const writers = 4
 	times := soak(100, 1500)
 	var cmds []*exec.Cmd
 	for range 4 {
-		cmd, _, _ := spawn(t, dir, "n", 1, times)
+		cmd, _, _ := spawn(t, dir, "n", writers, times/writers)
 		cmds = append(cmds, cmd)
 	}
 	// A reader follows meanwhile, and never sees the count go back.

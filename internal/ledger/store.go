@@ -264,9 +264,7 @@ func (l *Ledger) mend() error {
 	if l.broken == nil {
 		return nil
 	}
-	if err := l.rewrite(false); errors.Is(err, ErrBehind) {
-		return err
-	} else if err != nil {
+	if err := l.rewrite(false); err != nil {
 		return fmt.Errorf("%w: the disk failed before (%w), and the file can't be written anew: %w", ErrNotStored, l.broken, err)
 	}
 	l.broken = nil
