@@ -313,3 +313,37 @@ func TestGroupIsJudgedAgain(t *testing.T) {
 	require.NoError(t, l.Close())
 	require.NoError(t, other.Close())
 }
+
+// A compaction waits for nobody for long, and takes in what others wrote just
+// before it.
+func TestCompactionBesideOthers(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	l, err := Open(dir, "board", Options{Disk: disk, Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
+	require.NoError(t, err)
+	for n := range int64(60) {
+		_, err = l.Commit(entry.Author{}, func(tx *Tx) error { tx.Put("n", Encoded{val: value.Int(n)}); return nil })
+		require.NoError(t, err)
+	}
+	size := len(disk.Read(l.Path()))
+	l.opts.Small = 1
+	other, _ := logOf(t, disk.Process(), dir)
+	head, err := other.Load(newImage(true), soon)
+	require.NoError(t, err)
+	require.NoError(t, other.Hold(soon))
+	compact := func() {
+		l.io.Lock()
+		defer l.io.Unlock()
+		defer l.log.Release()
+		l.compact()
+	}
+	compact()
+	assert.Len(t, disk.Read(l.Path()), size, "another has the lock")
+	_, err = other.Append(head, lines(head, true, 1000))
+	require.NoError(t, err)
+	other.Release()
+	compact()
+	assert.Less(t, len(disk.Read(l.Path())), size)
+	n, _ := l.Node("n").Record().Value.AsInt()
+	assert.EqualValues(t, 1000, n)
+	require.NoError(t, l.Close())
+}
