@@ -269,7 +269,7 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 	}
 	r.header = &header
 	r.head = bytes.Clone(data[:size+1])
-	r.cursor = cursor{end: int64(size) + 1, commits: int64(size) + 1, newest: r.header.End}
+	r.cursor = cursor{end: int64(size) + 1, newest: r.header.End}
 	if r.header.Lines == 0 {
 		r.cursor.last = r.header.Base
 	}

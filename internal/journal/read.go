@@ -78,12 +78,10 @@ func (e *DamageError) Error() string {
 
 // cursor is how far a file has been read.
 type cursor struct {
-	end  int64 // the offset behind the last line that counts
-	last int64 // its version
-	line int64 // how many lines were read, without the header
-	// commits is where the lines end that hold the state at the base.
-	commits int64
-	newest  End // of the newest commit
+	end    int64 // the offset behind the last line that counts
+	last   int64 // its version
+	line   int64 // how many lines were read, without the header
+	newest End   // of the newest commit
 }
 
 // readLines feeds the lines of data, which starts at cur.end, to c until one
@@ -100,9 +98,7 @@ func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail 
 			break
 		}
 		cur.end += int64(size) + 1
-		if cur.line++; cur.line <= h.Lines {
-			cur.commits = cur.end
-		}
+		cur.line++
 		taken++
 		data = data[size+1:]
 	}

@@ -1,7 +1,6 @@
 package journal
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -54,9 +53,6 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	}
 	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept), newest: newest}
 	f.keepEnd(all)
-	for range header.Lines + 1 {
-		f.cursor.commits += int64(bytes.IndexByte(all[f.cursor.commits:], '\n')) + 1
-	}
 	f.nameless = true
 	if err := f.disk.SyncDir(f.dir); err != nil {
 		return fmt.Errorf("sync the directory: %w", err)

@@ -13,7 +13,6 @@ type View struct {
 	handle  Handle
 	header  *Header
 	end     int64
-	commits int64
 	version int64
 }
 
@@ -32,7 +31,7 @@ func (f *File) View() (*View, error) {
 		h.Close()
 		return nil, err
 	}
-	return &View{h, f.header, f.cursor.end, f.cursor.commits, max(f.cursor.last, f.header.Base)}, nil
+	return &View{h, f.header, f.cursor.end, f.cursor.last}, nil
 }
 
 // Close closes the view.
@@ -59,28 +58,3 @@ func (v *View) Read(c Consumer) error {
 	_, _, err = readLines(*v.header, &cur, data[start:], c)
 	return err
 }
-
-// readFirst is how much of the commits is read at first.
-const readFirst = 64 << 10
-
-// Commits gives the newest lines after those that hold the state at the base,
-// as they stand: more than number, and no more than about most bytes of them;
-// or all, where there are no others.
-func (v *View) Commits(most int64, number int) (lines []byte, all bool, err error) {
-	for n := int64(readFirst); ; n *= 4 {
-		from := max(v.end-min(n, most), v.commits)
-		all = from == v.commits
-		data := make([]byte, v.end-from)
-		if got, err := v.handle.ReadAt(data, from); got < len(data) {
-			return nil, false, err
-		}
-		if !all { // it may begin in the middle of a line
-			data = data[bytes.IndexByte(data, '\n')+1:]
-		}
-		if all || n >= most || bytes.Count(data, newline) > number {
-			return data, all, nil
-		}
-	}
-}
-
-var newline = []byte("\n")

@@ -334,7 +334,7 @@ func TestSameValuePending(t *testing.T) {
 
 // sample writes a file with a compacted part, removed names and a tail.
 func sample(t testing.TB, dir string, disk *simdisk.Disk) (whole []byte) {
-	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 3, Problem: func(err error) { t.Error(err) }})
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 3, KeptBytes: 400, Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
 	for i := range 60 {
 		require.NoError(t, put(l, fmt.Sprint("n", i%4), value.Int(int64(i))))

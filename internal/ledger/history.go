@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
@@ -45,12 +47,55 @@ func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 		return nil, err
 	}
 	defer v.Close()
+	return at(v, version)
+}
+
+// AtTime gives the entries as they were at a time, by name, and the version that
+// was the newest then: that of the last commit that is told and has no later time.
+// The error is ErrTooOld where none is.
+func (l *Ledger) AtTime(t time.Time) (entries []entry.Entry, version int64, err error) {
+	v, err := l.view()
+	if err != nil {
+		return nil, 0, err
+	}
+	defer v.Close()
+	base, ms := v.Header().Base, t.UnixMilli()
+	version = -1
+	if base == 0 {
+		version = 0 // before the first commit there was nothing
+	}
+	oldest := int64(math.MaxInt64)
+	err = v.Read(&replayer{each: func(c *commit) {
+		if c.Version < base || c.Version == base && c.At == 0 { // the time of the base is not told by another version's
+			return
+		}
+		if c.At <= ms {
+			version = c.Version
+		}
+		oldest = min(oldest, c.At)
+	}})
+	if err != nil {
+		return nil, 0, err
+	}
+	if version < 0 {
+		since := ""
+		if oldest < math.MaxInt64 {
+			since = "; the file tells how it was from " + entry.FormatTime(time.UnixMilli(oldest)) + " on"
+		}
+		return nil, 0, fmt.Errorf("%w: how it was at %s is not kept%s", ErrTooOld, entry.FormatTime(t), since)
+	}
+	entries, err = at(v, version)
+	return entries, version, err
+}
+
+// at gives the entries of a view as they were at a version.
+func at(v Past, version int64) ([]entry.Entry, error) {
 	if base, newest := v.Header().Base, v.Version(); version < base || version > newest {
 		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, newest)
 	}
 	recs := map[string]*Record{}
 	within := false // a line that stands for several commits
-	err = v.Read(&replayer{each: func(c *commit) {
+	err := v.Read(&replayer{each: func(c *commit) {
 		if c.Version > version {
 			within = within || version > c.Version-c.over
 			return

@@ -55,6 +55,7 @@ type Ledger struct {
 	opts Options
 	name string
 	key  openKey
+	own  *opened // by which it is found
 
 	lmu         sync.Mutex // guards listeners
 	listeners   []*Listener
@@ -192,6 +193,7 @@ func (one *opened) open(key openKey, name string, o Options, file *journal.File)
 		}
 	}()
 	one.l = newLedger(key, name, o, file)
+	one.l.own = one
 	one.l.listeners = []*Listener{{Problem: o.Problem}}
 	one.l.join(o)
 	if one.err = one.l.start(); one.err != nil {
@@ -350,22 +352,55 @@ func sizeOf(name string, v value.Value) int64 {
 	return int64(len(name) + v.JSONLen())
 }
 
-// Forget writes the file anew with the present state only: nothing of what
-// was before stays in it.
-func (l *Ledger) Forget() error {
+// Forget writes the file anew, with another id, so that nothing stays in it of
+// what names held before now, nor of those that were dropped; of all names where
+// none is given, and then with no past at all.
+func (l *Ledger) Forget(names ...string) error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
 	return l.Locked(func() error {
-		if err := l.catchUp(l.opts.Wait); err != nil {
+		err := l.catchUp(l.opts.Wait)
+		if err == nil {
+			err = l.mend()
+		}
+		if err != nil {
 			return err
 		}
-		if err := l.rewrite(true); err != nil {
+		if len(names) == 0 {
+			err = l.rewrite(true)
+		} else {
+			err = l.rewriteWithout(names)
+		}
+		if err != nil {
 			return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
 		}
-		l.broken = nil
 		return nil
 	})
+}
+
+func (l *Ledger) rewriteWithout(names []string) error {
+	view, err := l.log.Past(l.head)
+	if err != nil {
+		return err
+	}
+	defer view.Close()
+	p, err := readPast(view)
+	if err != nil {
+		return err
+	}
+	p.forget(names)
+	p.weigh(l.opts.Now(), all)
+	_, err = l.rewriteWith(p, cuts{}, view, l.forgotten(), l.opts.Wait)
+	return err
+}
+
+// forgotten is the header of a file of which something is forgotten: by another
+// id, since whoever knows the old one may know what was there.
+func (l *Ledger) forgotten() journal.Header {
+	header := *l.head.Header
+	header.ID, header.Oldest = newID(), l.Version()
+	return header
 }
 
 // Renew gives the file another id, after what it holds was replaced by what
@@ -432,6 +467,10 @@ func byName(a, b *Node) int { return strings.Compare(a.Name, b.Name) }
 func (l *Ledger) Close() error {
 	openMu.Lock()
 	one := open[l.key]
+	if one == nil || one != l.own { // it was closed once more than opened
+		openMu.Unlock()
+		return nil
+	}
 	if one.refs--; one.refs > 0 {
 		openMu.Unlock()
 		return nil

@@ -52,6 +52,11 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = entry.AppendTime(dst, c.Time())
 	}
 	dst = append(dst, '"')
+	if c.over > 0 {
+		dst = append(dst, `,"over":`...)
+		dst = appendInt(dst, c.over)
+		dst = appendText(dst, `,"end":`, c.end.String())
+	}
 	if c.synced != c.Version-1 {
 		dst = append(dst, `,"synced":`...)
 		dst = appendInt(dst, c.synced)

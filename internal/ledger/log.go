@@ -71,10 +71,6 @@ type Past interface {
 	Version() int64          // the newest
 	// Read gives all lines to c, from the first.
 	Read(c journal.Consumer) error
-	// Commits gives the newest lines after those that hold the state at the base,
-	// as they stand: more than number, and no more than about most bytes of them;
-	// or all, where there are no others.
-	Commits(most int64, number int) (lines []byte, all bool, err error)
 	Close() error
 }
 

@@ -211,6 +211,11 @@ func TestLogTellsWhatIsSynced(t *testing.T) {
 	again, err := logs[1].Load(newImage(true), soon)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{6, 6}, []int64{again.Version, again.Synced}, "whoever reads it syncs it")
+	state := State{Header: *head.Header, Version: 6, Lines: lines(Head{Version: 5}, true, 9).Lines, Count: 1}
+	state.Header.Base, state.Header.Lines, state.Header.End = 6, 1, head.End
+	head, err = logs[0].Rewrite(head, state, soon)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{6, 6}, []int64{head.Version, head.Synced}, "a new file is synced")
 }
 
 // What others wrote and could not be synced is put in a new file, with the same

@@ -148,6 +148,73 @@ func TestTheLockUnderThePath(t *testing.T) {
 	sees(t, dir, "n", 200)
 }
 
+// A commit that is to be certain looks at the lock's path each time, and one that
+// is not, every 100 ms: whoever has the lock that stands there keeps it out.
+func TestTheLockIsLookedAt(t *testing.T) {
+	dir := t.TempDir()
+	l, err := ledger.Open(dir, "board", ledger.Options{Wait: 20 * time.Millisecond})
+	require.NoError(t, err)
+	replaced := func() *journal.File {
+		require.NoError(t, putWithin(l, time.Hour, "n", value.Int(1)))
+		require.NoError(t, os.Remove(filepath.Join(dir, ".board.lock")))
+		f, err := journal.Attach(journal.OS, dir, "board", false)
+		require.NoError(t, err)
+		require.NoError(t, f.Lock(true, time.Second))
+		return f
+	}
+	f := replaced()
+	assert.ErrorIs(t, put(l, "n", value.Int(2)), journal.ErrBusy, "at once")
+	require.NoError(t, errors.Join(f.Unlock(), f.Close()))
+	require.NoError(t, put(l, "n", value.Int(3)))
+	f = replaced()
+	time.Sleep(110 * time.Millisecond)
+	assert.ErrorIs(t, putWithin(l, time.Hour, "n", value.Int(4)), journal.ErrBusy, "after a while")
+	require.NoError(t, errors.Join(f.Unlock(), f.Close()))
+	require.NoError(t, l.Close())
+}
+
+// A file that was written into is recognised by its begin and by its end, as far
+// as it was known.
+func TestWrittenIntoTheFile(t *testing.T) {
+	open := func(o ledger.Options) (*ledger.Ledger, *simdisk.Disk, []string, func(string)) {
+		disk, dir := simdisk.New(), t.TempDir()
+		writer, err := ledger.Open(dir, "board", ledger.Options{Disk: disk})
+		require.NoError(t, err)
+		for n := range int64(6) {
+			require.NoError(t, put(writer, "n", value.Int(n)))
+		}
+		path := writer.Path()
+		require.NoError(t, writer.Close())
+		lines := strings.SplitAfter(string(disk.Read(path)), "\n")
+		o.Disk, o.Problem = disk, func(error) {}
+		h, err := disk.OpenFile(path, os.O_RDWR, 0)
+		require.NoError(t, err)
+		write := func(all string) {
+			require.NoError(t, h.Truncate(int64(len(all))))
+			_, err := h.WriteAt([]byte(all), 0)
+			require.NoError(t, err)
+		}
+		if o.Salvage {
+			write(strings.Replace(strings.Join(lines, ""), `"value":2`, `"value":9`, 1))
+		}
+		l, err := ledger.Open(dir, "board", o)
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, l.Close()) })
+		return l, disk, lines, write
+	}
+	l, _, lines, write := open(ledger.Options{})
+	anew := journal.Finish([]byte(strings.Replace(lines[0][:len(lines[0])-19], `"schema":0`, `"schema":4`, 1)), 0)
+	write(string(anew) + strings.Join(lines[1:], "") + string(journal.Finish([]byte(set(7, "", "n", 7)), 0)))
+	require.NoError(t, l.Refresh())
+	assert.Equal(t, []int64{7, 4}, []int64{get(l, "n"), l.Schema()}, "the header is another")
+
+	l, _, lines, write = open(ledger.Options{ReadOnly: true, Salvage: true})
+	assert.EqualValues(t, 5, get(l, "n"))
+	write(strings.Join(lines[:4], ""))
+	require.NoError(t, l.Refresh())
+	assert.EqualValues(t, 2, get(l, "n"), "it is shorter than what was passed by")
+}
+
 // A data file that is a link stays one: what it leads to is locked, followed,
 // appended to and replaced.
 func TestDataFileIsALink(t *testing.T) {

@@ -258,7 +258,7 @@ func TestClockAndUnknownMembers(t *testing.T) {
 	_, err = f.Write(journal.Finish([]byte(line), 0))
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	l, err = ledger.Open(dir, "board", ledger.Options{Small: 1, Kept: 1, Now: func() time.Time { return now }})
+	l, err = ledger.Open(dir, "board", ledger.Options{Small: 1, Kept: 1, KeptBytes: 300, Now: func() time.Time { return now }})
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1, 2}, []int64{get(l, "a"), get(l, "b")}, "the members of an entry stand in any order")
 	for i := range 40 {

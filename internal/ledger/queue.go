@@ -122,7 +122,6 @@ func (l *Ledger) expire() {
 		switch {
 		case r == l.told: // it leads in a moment
 		case !now.Before(over):
-			r.again = false
 			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
 			r.turn <- false
 			return true

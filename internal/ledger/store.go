@@ -110,7 +110,7 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 		im.schema = head.Header.Schema
 	}
 	im.version = head.Version
-	l.head, l.compactAt = head, 0
+	l.head, l.compactAt = head, notBefore(head.Size)
 	l.adopt(im, true)
 	return nil
 }
@@ -272,8 +272,7 @@ func (l *Ledger) mend() error {
 }
 
 // rewrite puts the present state in place of all there is; io must be held, and
-// Release called after it. With forget, removed names are forgotten too, and a
-// reader that is behind has to read all anew.
+// Release called after it. With forget, removed names are forgotten too.
 func (l *Ledger) rewrite(forget bool) error {
 	version := l.Version()
 	s := &Snapshot{l: l, Version: version} // nothing can change while io is held
@@ -284,11 +283,11 @@ func (l *Ledger) rewrite(forget bool) error {
 		}
 	}
 	next := State{Header: *l.head.Header, Version: version}
+	if forget {
+		next.Header = l.forgotten()
+	}
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
-	if forget {
-		header.Oldest = version
-	}
 	next.Lines, next.Count = stateLines(recs, l.Keys(), header.Schema, version)
 	header.Lines = int64(next.Count)
 	var err error
