@@ -23,7 +23,7 @@ type Batch struct {
 	now     map[string]ledger.Encoded // what they hold; no value: removed
 	renamed []renaming                // in order: declared keys go with their entries
 	err     error                     // the first refusal
-	forget  bool                      // a sealed key stood in the clear
+	forget  []string                  // where a sealed key stood in the clear
 	ended   bool
 }
 
@@ -70,8 +70,8 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 			}
 			return b.apply(tx)
 		})
-		if err == nil && b.forget {
-			err = ns.l.Forget()
+		if err == nil && len(b.forget) > 0 {
+			err = ns.l.Forget(b.forget...)
 		}
 		return err
 	})
@@ -86,7 +86,7 @@ func (ns *Namespace) runNow(f func(b *Batch) error) (*Batch, error) {
 }
 
 func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
-	forget := false
+	var forget []string
 	_, err := ns.commit(func(tx *ledger.Tx) error {
 		b, err := ns.run(f, inTx(tx))
 		if err != nil {
@@ -95,8 +95,8 @@ func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
 		forget = b.forget
 		return b.apply(tx)
 	})
-	if err == nil && forget {
-		err = ns.l.Forget()
+	if err == nil && len(forget) > 0 {
+		err = ns.l.Forget(forget...)
 	}
 	return err
 }

@@ -17,6 +17,8 @@ import (
 //   - a name that nearly matches one which another app or an earlier version
 //     declared, or under which something is stored;
 //   - a key that was declared with another kind;
+//   - a name that says that it is a secret (password, token, …), of a key that is
+//     not Sealed;
 //   - a struct of which something does not survive being stored;
 //   - a stored value that its key can't use;
 //   - a key that is used without being declared.
@@ -79,6 +81,9 @@ func (ns *Namespace) declare() error {
 		}
 		k.examine(ns)
 		for _, one := range k.Declared() {
+			if entry.SecretKey(one) {
+				ns.prob.report(one.Name, nil, fmt.Errorf("%w: the name %s says that it is a secret, which would stand in the file, and in every backup of it, for everybody to read; declare it Sealed, or give it another name", ErrInvalid, scan.Quote(one.Name)))
+			}
 			if before, ok := known[one.Name]; !ok {
 				ns.compare(one.Name, known)
 			} else if before.Kind != one.Kind && !ns.migrated {

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/seal"
+	"github.com/small-pantry/pantry/value"
 )
 
 // hurt writes a namespace with three commits, spoils a byte in the first, and
@@ -248,4 +250,105 @@ func TestWatchFollowsAnOlderFile(t *testing.T) {
 	assert.Subset(t, seen[1], []string{"plantings/2", "plot", "reminder-hour"})
 	assert.NotContains(t, seen[1], "plantings/1", "which is as it was")
 	assert.Equal(t, []string{"frost/warning"}, seen[2])
+}
+
+// What is forgotten is nowhere in the file, and the rest of the past is; what is
+// sealed takes only its own past with it.
+func TestForget(t *testing.T) {
+	dir := t.TempDir()
+	gate := pantry.Text("gate-code", "")
+	ns := open(t, dir, quiet)
+	for i := range 5 {
+		require.NoError(t, reminderHour.In(ns).Set(i+1))
+		require.NoError(t, gate.In(ns).Set(fmt.Sprint("rhubarb-", i)))
+	}
+	require.NoError(t, ns.Forget("gate-code"))
+	file, err := os.ReadFile(ns.Path())
+	require.NoError(t, err)
+	assert.NotContains(t, string(file), "gate-code")
+	assert.NotContains(t, string(file), "rhubarb")
+	assert.Equal(t, []any{5, ""}, []any{reminderHour.In(ns).Get(), gate.In(ns).Get()})
+	past, err := ns.History(0)
+	require.NoError(t, err)
+	assert.Len(t, past, 5)
+	then, err := ns.EntriesAt(4)
+	require.NoError(t, err)
+	require.Len(t, then, 1)
+	assert.Equal(t, value.Int(2), then[0].Value)
+	require.NoError(t, ns.Forget("never-there"))
+	assert.ErrorIs(t, ns.Forget(), pantry.ErrInvalid)
+	require.NoError(t, gate.In(ns).Set("marrow-1"), "it can be written again")
+	require.NoError(t, gate.In(ns).Set("marrow-2"))
+	require.NoError(t, ns.Close())
+	assert.ErrorIs(t, ns.Forget("gate-code"), pantry.ErrClosed)
+
+	sealer, err := seal.AESGCM(bytes.Repeat([]byte{7}, 32))
+	require.NoError(t, err)
+	for name, set := range map[string]func(*pantry.Namespace) error{
+		"Set": func(ns *pantry.Namespace) error { return gate.Sealed().In(ns).Set("marrow-3") },
+		"Commit": func(ns *pantry.Namespace) error {
+			return ns.Commit(func(b *pantry.Batch) error { return gate.Sealed().In(b).Set("marrow-3") })
+		},
+	} {
+		ns = open(t, dir, quiet, pantry.Seal(sealer))
+		require.NoError(t, gate.In(ns).Set("marrow-2"))
+		require.NoError(t, set(ns))
+		file, err = os.ReadFile(ns.Path())
+		require.NoError(t, err)
+		assert.NotContains(t, string(file), "marrow", name)
+		assert.Equal(t, "marrow-3", gate.Sealed().In(ns).Get())
+		past, err = ns.History(0, "reminder-hour")
+		require.NoError(t, err)
+		assert.Len(t, past, 5, "%s: the past of others stays", name)
+		require.NoError(t, ns.Close())
+	}
+	ns = open(t, dir, quiet, pantry.ReadOnly())
+	assert.ErrorIs(t, ns.Forget("gate-code"), pantry.ErrReadOnly)
+	past, err = ns.History(0, "gate-code")
+	require.NoError(t, err)
+	assert.Len(t, past, 1)
+	require.NoError(t, ns.Close())
+}
+
+func TestEntriesAtTime(t *testing.T) {
+	ns := open(t, t.TempDir(), quiet)
+	began := time.Now().Add(-time.Millisecond)
+	require.NoError(t, reminderHour.In(ns).Set(5))
+	time.Sleep(3 * time.Millisecond)
+	between := time.Now()
+	time.Sleep(3 * time.Millisecond)
+	require.NoError(t, reminderHour.In(ns).Set(6))
+	for at, want := range map[time.Time][]any{began: {int64(0), 0}, between: {int64(1), 5}, time.Now(): {int64(2), 6}} {
+		entries, version, err := ns.EntriesAtTime(at)
+		require.NoError(t, err)
+		hour := 0
+		for _, e := range entries {
+			n, _ := e.Value.AsInt()
+			hour = int(n)
+		}
+		assert.Equal(t, want, []any{version, hour})
+	}
+	require.NoError(t, ns.Reset())
+	_, _, err := ns.EntriesAtTime(between)
+	assert.ErrorIs(t, err, pantry.ErrTooOld)
+}
+
+// A key by whose name it is a secret, and that is not sealed, is a problem at Open.
+func TestSecretKeysThatAreNotSealed(t *testing.T) {
+	type cloud struct {
+		User     string
+		APIToken string
+	}
+	var found []string
+	sealer, err := seal.AESGCM(bytes.Repeat([]byte{7}, 32))
+	require.NoError(t, err)
+	ns := open(t, t.TempDir(), pantry.Seal(sealer), pantry.Declare(
+		pantry.Text("gate-password", ""), pantry.Text("door-password", "").Sealed(), pantry.Text("password-hint", ""), pantry.Bytes("privateKey", nil),
+		pantry.Int("token-number", 0), pantry.Bool("secret-garden", false), pantry.List[string]("tokens-used"), pantry.List[string]("bearer-tokens"), pantry.Fields(cloud{}),
+	), pantry.OnProblem(func(p pantry.Problem) {
+		found = append(found, p.Name)
+		assert.ErrorContains(t, p.Err, "declare it Sealed")
+	}))
+	assert.Equal(t, []string{"gate-password", "privateKey", "bearer-tokens", "api-token"}, found)
+	require.NoError(t, ns.Close())
 }

@@ -223,8 +223,8 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 		return ledger.Result{}, err
 	}
 	result, err := ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
-	if err == nil && result.Sealed {
-		err = ns.l.Forget() // what stood there in the clear
+	if err == nil && len(result.Sealed) > 0 {
+		err = ns.l.Forget(result.Sealed...) // what stood there in the clear
 	}
 	return result, err
 }
@@ -364,6 +364,29 @@ func (ns *Namespace) Drop(names ...string) error {
 		return nil
 	})
 	return ns.fail("drop", "", err)
+}
+
+// Forget removes what is stored under the names, and leaves nothing of it in the
+// file: neither a name nor what it ever held. The rest of the past stays, but for
+// the commits that did nothing else. The errors are those of Var.Set; where removing
+// succeeded and writing the file anew did not, the error says so.
+func (ns *Namespace) Forget(names ...string) error {
+	err := ns.namespace().mayWrite()
+	if err == nil && len(names) == 0 {
+		err = fmt.Errorf("%w: no name was given; Reset forgets everything", ErrInvalid)
+	}
+	if err == nil {
+		_, err = ns.commit(func(tx *ledger.Tx) error {
+			for _, name := range names {
+				tx.Drop(name)
+			}
+			return nil
+		})
+	}
+	if err == nil {
+		err = ns.l.Forget(names...)
+	}
+	return ns.fail("forget", "", err)
 }
 
 // Watch gives the names of the keys at once, all of them, and then, after each

@@ -184,7 +184,9 @@ func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, er
 		if err == nil {
 			err = b.in.set(b.d.name, val)
 		}
-		b.in.forget = b.in.forget || err == nil && b.inTheClear(old)
+		if err == nil && b.inTheClear(old) {
+			b.in.forget = append(b.in.forget, b.d.name)
+		}
 		return b.fail(op, err)
 	})
 }
@@ -298,7 +300,7 @@ func (o *operation[T]) commit(verb string) (now T, err error) {
 	*o = operation[T]{ops: o.ops[:0]}
 	b.d.spare.Put(o)
 	if err == nil && clear {
-		err = b.ns.l.Forget() // what stood there in the clear
+		err = b.ns.l.Forget(b.d.name) // what stood there in the clear
 	}
 	return now, b.fail(verb, err)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/small-pantry/pantry"
@@ -118,6 +119,28 @@ func (b *Board) Drop(ctx context.Context, names ...string) error {
 	}
 	_, err := b.commit(ctx, "drop", ops)
 	return err
+}
+
+// Forget removes what is stored under the names, one after the other, and leaves
+// nothing of it in what the server keeps, the past included. Where nothing is stored
+// under one of them, the error is pantry.ErrAbsent, and those after it are as they
+// were.
+func (b *Board) Forget(ctx context.Context, names ...string) error {
+	for _, name := range names {
+		if err := pantry.CheckName(name); err != nil {
+			return b.fail("forget", name, err)
+		}
+		_, err := b.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}})
+		if err != nil {
+			return b.fail("forget", name, err)
+		}
+		b.mu.Lock()
+		if b.nodes[name] != nil {
+			b.askForAll()
+		}
+		b.mu.Unlock()
+	}
+	return nil
 }
 
 // operate makes one operation on an entry, and gives the entry.

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/wire"
@@ -43,4 +44,14 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
 	page, err := b.list(ctx, "list", url.Values{"at": {strconv.FormatInt(version, 10)}}, "")
 	return page.Entries, err
+}
+
+// EntriesAtTime asks the server for the entries as they were at a time by its
+// clock, by the byte order of their names, and for the newest version then, as far
+// as it still tells: a commit of those that it keeps, or one in each minute of the
+// last hour, each hour of two days and each day of thirty. The error is
+// pantry.ErrTooOld for a time of which it tells nothing.
+func (b *Board) EntriesAtTime(ctx context.Context, t time.Time) (entries []Entry, version int64, err error) {
+	page, err := b.list(ctx, "list", url.Values{"at": {entry.FormatTime(t)}}, "")
+	return page.Entries, page.Version, err
 }

@@ -147,6 +147,29 @@ func TestLookingBack(t *testing.T) {
 	assert.NotZero(t, past[0].Time)
 }
 
+func TestForgetOnABoard(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t)
+	ctx := t.Context()
+	gate := board.On(b, pantry.Text("gate-code", "none"))
+	require.NoError(t, gate.Set(ctx, "rhubarb"))
+	_, err := b.Put(ctx, "hour", value.Int(7))
+	require.NoError(t, err)
+	require.NoError(t, b.Forget(ctx, "gate-code"))
+	past, err := b.History(ctx, 0)
+	require.NoError(t, err)
+	require.Len(t, past, 1)
+	assert.Equal(t, "hour", past[0].Changes[0].Name)
+	assert.Eventually(t, func() bool { return gate.Get() == "none" }, 5*time.Second, time.Millisecond)
+	assert.ErrorIs(t, b.Forget(ctx, "gate-code"), pantry.ErrAbsent)
+	assert.ErrorIs(t, b.Forget(ctx, "a//b"), pantry.ErrInvalid)
+	entries, version, err := b.EntriesAtTime(ctx, time.Now().Add(time.Second))
+	require.NoError(t, err)
+	assert.Equal(t, []any{int64(3), 1}, []any{version, len(entries)})
+	_, _, err = b.EntriesAtTime(ctx, time.Now().Add(-time.Hour))
+	assert.ErrorIs(t, err, pantry.ErrTooOld, "what was before the first commit that is left is not told")
+}
+
 func kinded(v value.Value) string { return v.Kind().String() + " " + v.String() }
 
 // A board with more entries than one answer holds is read page by page, by a

@@ -9,6 +9,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -149,14 +150,27 @@ func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) e
 	return c.answer(status, answer(e.AppendJSON(nil), out.Results[0]))
 }
 
+// deleteEntry removes an entry; with ?forget=true nothing of it is left in what is
+// kept.
 func (c *call) deleteEntry() error {
-	if _, err := c.query(); err != nil {
+	q, err := c.query("forget")
+	if err != nil {
 		return err
 	}
-	_, err := c.commitEdits(false, func() ([]entry.Edit, error) {
+	forget := q.Get("forget")
+	if forget != "" && forget != "true" && forget != "false" {
+		return wire.Refuse(wire.Invalid, "forget is %s, and must be true or false", scan.Quote(forget))
+	}
+	_, err = c.commitEdits(false, func() ([]entry.Edit, error) {
 		cond, err := c.cond()
 		return []entry.Edit{{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond}}, err
 	})
+	if err == nil && forget == "true" {
+		var l *ledger.Ledger
+		if l, err = c.ledger(false); err == nil && l != nil {
+			err = l.Forget(c.name)
+		}
+	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
 	}

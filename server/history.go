@@ -3,6 +3,7 @@ package server
 import (
 	"net/http"
 	"strconv"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -37,22 +38,29 @@ func (c *call) history() error {
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 
-// entriesAt answers with the entries as they were at a version.
+// entriesAt answers with the entries as they were at a version, or at a time.
 func (c *call) entriesAt(at string) error {
 	version, err := strconv.ParseInt(at, 10, 64)
-	if err != nil || version < 0 {
-		return wire.Refuse(wire.Invalid, "at is %s, and must be a version", scan.Quote(at))
+	t, notTime := time.Parse(time.RFC3339, at)
+	if (err != nil || version < 0) && notTime != nil {
+		return wire.Refuse(wire.Invalid, "at is %s, and must be a version or a time as in RFC 3339", scan.Quote(at))
 	}
 	l, err := c.ledger(false)
 	if err != nil {
 		return err
 	}
 	if l == nil {
-		return refuse.As(ledger.ErrTooOld, "the board %s has no version %d", c.board, version)
+		return refuse.As(ledger.ErrTooOld, "there is no board %s, and nothing is told of what was", c.board)
 	}
-	page := wire.Page{Board: c.board, Version: version, Mark: c.s.mark(version), Whole: true}
-	if page.Entries, err = l.At(version); err != nil {
+	page := wire.Page{Board: c.board, Version: version, Whole: true}
+	if notTime == nil {
+		page.Entries, page.Version, err = l.AtTime(t)
+	} else {
+		page.Entries, err = l.At(version)
+	}
+	if err != nil {
 		return err
 	}
+	page.Mark = c.s.mark(page.Version)
 	return c.answer(http.StatusOK, page.AppendJSON(nil, false))
 }

@@ -8,6 +8,8 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -360,6 +362,31 @@ func TestList(t *testing.T) {
 	}
 }
 
+// What is forgotten on a board is nowhere in its file.
+func TestForget(t *testing.T) {
+	data := t.TempDir()
+	base, _ := start(t, data)
+	board := base + "/v1/boards/b"
+	for _, code := range []string{"rhubarb-1", "rhubarb-2"} {
+		ask(t, "PUT", board+"/entries/gate-code", code)
+		ask(t, "PUT", board+"/entries/hour", "7")
+	}
+	file := func() string {
+		b, err := os.ReadFile(filepath.Join(data, "boards", "b.jsonl"))
+		require.NoError(t, err)
+		return string(b)
+	}
+	assert.Equal(t, "invalid", ask(t, "DELETE", board+"/entries/gate-code?forget=yes", "").code())
+	assert.Contains(t, file(), "rhubarb-1")
+	assert.Equal(t, http.StatusNoContent, ask(t, "DELETE", board+"/entries/gate-code?forget=true", "").status)
+	assert.NotContains(t, file(), "rhubarb")
+	assert.NotContains(t, file(), "gate-code")
+	assert.Equal(t, "absent", ask(t, "DELETE", board+"/entries/gate-code?forget=true", "").code())
+	assert.Len(t, ask(t, "GET", board+"/history", "").json["commits"], 1)
+	assert.Equal(t, http.StatusNoContent, ask(t, "DELETE", board+"/entries/hour?forget=false", "").status)
+	assert.Contains(t, file(), "hour")
+}
+
 // A version from before what can still be told gets the whole.
 func TestSinceBeforeOldest(t *testing.T) {
 	data := t.TempDir()
@@ -539,6 +566,10 @@ func TestHistory(t *testing.T) {
 	assert.Len(t, a.json["entries"], 2)
 	assert.Equal(t, json.Number("1"), a.json["entries"].([]any)[0].(map[string]any)["value"])
 	assert.Equal(t, "too-old", ask(t, "GET", board+"/entries?at=9", "").code())
+	now := url.QueryEscape(time.Now().Add(time.Second).Format(time.RFC3339Nano))
+	a = ask(t, "GET", board+"/entries?at="+now, "")
+	assert.Equal(t, []any{json.Number("4"), 1}, []any{a.json["version"], len(a.json["entries"].([]any))}, "the newest version then")
+	assert.Equal(t, json.Number("0"), ask(t, "GET", board+"/entries?at=2020-01-01T00:00:00Z", "").json["version"], "before it was made there was nothing")
 	assert.Equal(t, "too-old", ask(t, "GET", base+"/v1/boards/nobody/entries?at=1", "").code())
 	for _, query := range []string{"/entries?at=x", "/entries?at=1&prefix=a", "/history?limit=0", "/history?name=a//b", "/history?nam=a"} {
 		assert.Equal(t, "invalid", ask(t, "GET", board+query, "").code(), query)

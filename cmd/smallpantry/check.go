@@ -21,11 +21,12 @@ func (a *app) check() *cobra.Command {
 	return a.withJSON(&cobra.Command{
 		Use:   "check PLACE",
 		Short: "Find what is wrong or will go wrong",
-		Long: `check looks for damage, secrets in the clear, large values and files, names
-that nearly match, and numbers kept as text; where apps have declared their
-keys, also for kinds and ranges that don't fit, undeclared names, and keys that
-were never written or, where the apps note their use (pantry.NoteUsage), never
-read. The exit code is 1 when there are findings.`,
+		Long: `check looks for damage, secrets in the clear (also in what is kept of the past),
+large values and files, names that nearly match, and numbers kept as text; where
+apps have declared their keys, also for values that their key refuses. The exit
+code is 1 when there are findings. Notes are none: names that nobody declared, and
+keys that were never written or, where the apps note their use (pantry.NoteUsage),
+never read.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			start := time.Now()
@@ -44,14 +45,16 @@ read. The exit code is 1 when there are findings.`,
 			if err != nil {
 				return err
 			}
-			findings := append(a.damage(), looked.Findings()...)
+			looked.Past, err = p.History(cmd.Context(), 0, nil)
+			if err != nil && !errors.Is(err, pantry.ErrDamaged) { // which is found already
+				return err
+			}
+			found, notes := looked.Findings()
+			findings := append(a.damage(), found...)
 			if a.json {
-				if findings == nil {
-					findings = []inspect.Finding{}
-				}
-				err = a.printJSON(map[string]any{"findings": findings})
+				err = a.printJSON(map[string]any{"findings": append([]inspect.Finding{}, findings...), "notes": append([]inspect.Finding{}, notes...)})
 			} else {
-				a.printFindings(p.Where(), findings)
+				a.printFindings(p.Where(), findings, notes)
 			}
 			if err == nil && len(findings) > 0 {
 				return exitError{exitFailed, ""}
@@ -89,13 +92,21 @@ func lookedAt(l place.Listing, loaded time.Duration) (inspect.Place, error) {
 	return p, nil
 }
 
-func (a *app) printFindings(where string, findings []inspect.Finding) {
+func (a *app) printFindings(where string, findings, notes []inspect.Finding) {
 	if len(findings) == 0 {
-		fmt.Fprintf(a.stdout, "%s: nothing to find fault with\n", where)
-		return
+		fmt.Fprintf(a.stdout, "%s: no findings\n", where)
+	} else {
+		fmt.Fprintf(a.stdout, "%s: %s\n\n", where, term.Counted(len(findings), "finding", "findings"))
+		a.printParagraphs(findings)
 	}
-	fmt.Fprintf(a.stdout, "%s: %s\n\n", where, term.Counted(len(findings), "finding", "findings"))
-	for _, f := range findings {
+	if len(notes) > 0 {
+		fmt.Fprintf(a.stdout, "\n%s:\n\n", term.Counted(len(notes), "note", "notes"))
+		a.printParagraphs(notes)
+	}
+}
+
+func (a *app) printParagraphs(list []inspect.Finding) {
+	for _, f := range list {
 		name := f.Name
 		if name != "" {
 			name += ": "

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 
@@ -13,13 +14,28 @@ import (
 )
 
 func (a *app) drop() *cobra.Command {
+	var prefix string
+	var forget bool
 	cmd := &cobra.Command{
-		Use:     "drop PLACE NAME...",
-		Short:   "Remove entries, all or none",
-		Example: "  smallpantry drop garden/plotbook plot",
-		Args:    atLeast(2),
+		Use:   "drop PLACE NAME...",
+		Short: "Remove entries, all or none",
+		Long: `drop removes entries in one commit, which restore can undo. --prefix removes all
+whose names begin with P. With --forget nothing of them is left, neither their
+names nor what they ever held, in the history or anywhere in the file; that can't
+be undone.`,
+		Example: "  smallpantry drop garden/plotbook plot\n  smallpantry drop garden/plotbook gate-code --forget",
+		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args[1:]
+			byPrefix := cmd.Flags().Changed("prefix")
+			switch {
+			case byPrefix && prefix == "":
+				return usage("--prefix is empty, which would be everything; that is reset")
+			case byPrefix && len(names) > 0:
+				return usage("drop takes either the names of entries or --prefix, and both were given")
+			case !byPrefix && len(names) == 0:
+				return usage("say which entries to drop: smallpantry drop %s NAME..., or --prefix P", args[0])
+			}
 			if err := checkNames(names...); err != nil {
 				return err
 			}
@@ -28,6 +44,21 @@ func (a *app) drop() *cobra.Command {
 				return err
 			}
 			defer p.Close()
+			if byPrefix {
+				l, err := p.List(cmd.Context(), prefix)
+				if err != nil {
+					return err
+				}
+				for _, e := range l.Entries {
+					names = append(names, e.Name)
+				}
+				if len(names) == 0 {
+					return nothingUnder(prefix+"…", p.Where(), "; nothing was removed")
+				}
+			}
+			if forget {
+				return a.forget(cmd.Context(), p, names)
+			}
 			edits := make([]entry.Edit, len(names))
 			for i, name := range names {
 				edits[i] = entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}}
@@ -39,14 +70,35 @@ func (a *app) drop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"version": done.Version, "gone": names})
-			}
-			for _, name := range names {
-				fmt.Fprintf(a.stdout, "removed %s\n", name)
-			}
-			return nil
+			return a.printGone(done.Version, names, "removed %s\n")
 		},
 	}
+	cmd.Flags().StringVar(&prefix, "prefix", "", "all entries whose names begin with `P`")
+	cmd.Flags().BoolVar(&forget, "forget", false, "leave nothing of them, the history included")
 	return a.withJSON(cmd)
+}
+
+func (a *app) forget(ctx context.Context, p place.Present, names []string) error {
+	err := p.Forget(ctx, names)
+	if errors.Is(err, pantry.ErrAbsent) {
+		return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed", err)}
+	}
+	if err != nil {
+		return err
+	}
+	l, err := p.List(ctx, "")
+	if err != nil {
+		return err
+	}
+	return a.printGone(l.Version, names, "removed %s, and all that was told of it\n")
+}
+
+func (a *app) printGone(version int64, names []string, format string) error {
+	if a.json {
+		return a.printJSON(map[string]any{"version": version, "gone": names})
+	}
+	for _, name := range names {
+		fmt.Fprintf(a.stdout, format, name)
+	}
+	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +27,7 @@ list http://HOST:PORT the boards of a server.`,
 		Example: "  smallpantry list garden/plotbook\n  smallpantry list http://127.0.0.1:8437/boards/rowan-street --prefix tank/",
 		Args:    exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			bare, version, err := place.SplitVersion(args[0])
+			bare, when, err := place.SplitWhen(args[0], time.Now())
 			if err != nil {
 				return err
 			}
@@ -34,7 +35,7 @@ list http://HOST:PORT the boards of a server.`,
 			switch {
 			case err != nil:
 				return err
-			case version >= 0: // of a namespace or a board
+			case !when.IsNow(): // of a namespace or a board
 			case place.IsURL(where) && !place.IsBoard(where):
 				return a.listBoards(cmd.Context(), where)
 			case !place.IsURL(where) && place.IsDir(where):

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
@@ -26,28 +27,28 @@ func (a *app) way(w place.Way) place.Way {
 	return w
 }
 
-// read opens a PLACE, or a PLACE@VERSION, to read.
+// read opens a PLACE, or a PLACE@WHEN, to read.
 func (a *app) read(where string, w place.Way) (place.Place, error) {
-	bare, version, err := place.SplitVersion(where)
+	bare, when, err := place.SplitWhen(where, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	if bare, err = resolve(bare); err != nil {
 		return nil, err
 	}
-	if version < 0 {
+	if when.IsNow() {
 		return place.Open(bare, a.way(w))
 	}
-	return place.OpenAt(bare, version, a.way(w))
+	return place.OpenAt(bare, when, a.way(w))
 }
 
 // change opens a PLACE to change it.
 func (a *app) change(where string, w place.Way) (place.Present, error) {
-	bare, version, err := place.SplitVersion(where)
+	bare, when, err := place.SplitWhen(where, time.Now())
 	if err != nil {
 		return nil, err
 	}
-	if version >= 0 {
+	if !when.IsNow() {
 		return nil, usage("%q is how the place was, which can't be changed; write %s, or see restore", where, bare)
 	}
 	if bare, err = resolve(bare); err != nil {

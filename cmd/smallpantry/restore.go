@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -13,20 +14,21 @@ import (
 
 func (a *app) restore() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "restore PLACE@VERSION [NAME...]",
+		Use:   "restore PLACE@WHEN [NAME...]",
 		Short: "Put it back as it was, as a new commit",
-		Long: `restore makes the entries what they were at a version that history tells, in one
-new commit, so that it can be undone in the same way. With NAMEs only these are
-put back; what was absent then is removed.`,
-		Example: "  smallpantry restore garden/plotbook@12 reminder-hour",
+		Long: `restore makes the entries what they were, in one new commit, so that it can be
+undone in the same way. WHEN is a version that history tells (@12), a moment
+(@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d). With NAMEs only these are put
+back; what was absent then is removed.`,
+		Example: "  smallpantry restore garden/plotbook@12 reminder-hour\n  smallpantry restore garden/plotbook@-2h",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			bare, version, err := place.SplitVersion(args[0])
+			bare, when, err := place.SplitWhen(args[0], time.Now())
 			if err != nil {
 				return err
 			}
-			if version < 0 {
-				return usage("restore needs to know which version: write %s@VERSION; history tells them", args[0])
+			if when.IsNow() {
+				return usage("restore needs to know when: write %[1]s@12 for a version, which history tells, or %[1]s@-10m, or %[1]s@2026-05-03T09:00", args[0])
 			}
 			names := args[1:]
 			if err := checkNames(names...); err != nil {
@@ -37,7 +39,7 @@ put back; what was absent then is removed.`,
 				return err
 			}
 			defer p.Close()
-			then, err := p.At(cmd.Context(), version)
+			then, _, err := p.At(cmd.Context(), when)
 			if err != nil {
 				return err
 			}

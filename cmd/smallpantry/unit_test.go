@@ -9,7 +9,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -57,16 +56,4 @@ func TestExitCodes(t *testing.T) {
 		}
 	}
 	assert.Equal(t, exitUsage, (&app{stderr: &strings.Builder{}}).exit(errors.New("x")), "before it runs, the words are off")
-}
-
-func TestPlaceAtAVersion(t *testing.T) {
-	for where, want := range map[string]string{"g/p": "g/p -1", "g/p@12": "g/p 12", "@home": "@home -1", "@home@3": "@home 3", "http://h/boards/x@0": "http://h/boards/x 0"} {
-		bare, version, err := place.SplitVersion(where)
-		require.NoError(t, err)
-		assert.Equal(t, want, fmt.Sprint(bare, " ", version))
-	}
-	for _, where := range []string{"g/p@", "g/p@x", "g/p@-1", "g/p@1.5"} {
-		_, _, err := place.SplitVersion(where)
-		assert.ErrorAs(t, err, new(place.UsageError), where)
-	}
 }

@@ -1,7 +1,9 @@
 package demo
 
 import (
+	"bytes"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -122,15 +124,23 @@ func (s *story) check() error {
 			p.Entries = append(p.Entries, e)
 		}
 		codes := map[string]int{}
-		for _, f := range p.Findings() {
+		findings, notes := p.Findings()
+		for _, f := range findings {
 			codes[f.Code]++
-			if f.Code == "secret" || f.Code == "near-miss" || f.Code == "number-as-text" {
-				s.say("%-15s %s: %s", f.Code, f.Name, f.Sentence)
-			}
+			s.say("%-15s %s: %s", f.Code, f.Name, f.Sentence)
 		}
-		s.say("and %d names that no app has declared, %d keys that were never written", codes["undeclared"], codes["never-written"])
+		for _, f := range notes {
+			codes[f.Code]++
+		}
+		s.say("besides, %d names that no app has declared, and %d keys that were never written", codes["undeclared"], codes["never-written"])
 		got := fmt.Sprint(codes["secret"], codes["near-miss"], codes["number-as-text"], codes["undeclared"], codes["never-written"])
 		expect(s.teller, "the numbers of findings", got, "1 1 1 3 3")
-		return nil
+		if err := ns.Forget("cloud/password"); err != nil {
+			return err
+		}
+		file, err := os.ReadFile(ns.Path())
+		s.say("cloud/password is forgotten: the file holds neither it nor what it was")
+		expect(s.teller, "what the file holds of the secret", bytes.Contains(file, []byte("password")) || bytes.Contains(file, []byte("sunflower")), false)
+		return err
 	})
 }

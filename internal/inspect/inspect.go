@@ -28,6 +28,7 @@ type Finding struct {
 type Place struct {
 	Entries  []entry.Entry
 	Declared []entry.Declared
+	Past     []entry.Commit // what is kept of it, newest first
 	Unread   map[string]int // of keys that no run has read: how many runs noted their use
 	Bytes    int64          // of the file; 0: not known
 	Load     time.Duration  // how long it took to load
@@ -39,8 +40,9 @@ const (
 	LargeFile  = 4 << 20
 )
 
-// Findings gives the findings by name, and those about the place first.
-func (p Place) Findings() []Finding {
+// Findings gives the findings by name, and those about the place first; and notes,
+// which tell of what need not be wrong.
+func (p Place) Findings() (findings, notes []Finding) {
 	var f finder
 	if p.Bytes > LargeFile {
 		f.add("large-file", "", "the file has %.1f MiB and took %d ms to load, at every launch; keep large data in files of its own", float64(p.Bytes)/(1<<20), p.Load.Milliseconds())
@@ -61,29 +63,52 @@ func (p Place) Findings() []Finding {
 		}
 		f.against(e, declared)
 	}
+	f.inThePast(p)
 	for _, k := range p.Declared {
 		written := slices.ContainsFunc(p.Entries, func(e entry.Entry) bool {
 			return e.Name == k.Name || strings.HasPrefix(e.Name, k.Name+"/")
 		})
 		if !written {
-			f.add("never-written", k.Name, "it is declared, and was never written or is removed")
+			f.note("never-written", k.Name, "it is declared, and was never written or is removed")
 		}
 		switch runs := p.Unread[k.Name]; {
 		case runs == 1:
-			f.add("never-read", k.Name, "it is declared, and the one run that noted its use did not read it: what is stored is never shown")
+			f.note("never-read", k.Name, "it is declared, and the one run that noted its use did not read it: what is stored is never shown")
 		case runs > 1:
-			f.add("never-read", k.Name, "it is declared, and none of the %d runs that noted their use read it: what is stored is never shown", runs)
+			f.note("never-read", k.Name, "it is declared, and none of the %d runs that noted their use read it: what is stored is never shown", runs)
 		}
 	}
 	f.nearMisses(p)
-	slices.SortStableFunc(f.list, func(a, b Finding) int { return cmp.Compare(a.Name, b.Name) })
-	return f.list
+	for _, list := range [][]Finding{f.findings, f.notes} {
+		slices.SortStableFunc(list, func(a, b Finding) int { return cmp.Compare(a.Name, b.Name) })
+	}
+	return f.findings, f.notes
 }
 
-type finder struct{ list []Finding }
+type finder struct{ findings, notes []Finding }
 
 func (f *finder) add(code, name, format string, args ...any) {
-	f.list = append(f.list, Finding{code, name, fmt.Sprintf(format, args...)})
+	f.findings = append(f.findings, Finding{code, name, fmt.Sprintf(format, args...)})
+}
+
+func (f *finder) note(code, name, format string, args ...any) {
+	f.notes = append(f.notes, Finding{code, name, fmt.Sprintf(format, args...)})
+}
+
+// inThePast looks for secrets that an entry holds no more, and the file still does.
+func (f *finder) inThePast(p Place) {
+	told := map[string]bool{}
+	for _, e := range p.Entries {
+		told[e.Name] = secret(e.Name, e.Value) != ""
+	}
+	for _, c := range p.Past {
+		for _, ch := range c.Changes {
+			if why := secret(ch.Name, ch.Old); why != "" && !told[ch.Name] {
+				told[ch.Name] = true
+				f.add("secret", ch.Name, "%s, and the history still tells what it was before version %d: drop it with --forget", why, c.Version)
+			}
+		}
+	}
 }
 
 // against compares an entry with what is declared, where anything is.
@@ -93,7 +118,7 @@ func (f *finder) against(e entry.Entry, declared map[string]entry.Declared) {
 	}
 	k := entry.DeclaredFor(e.Name, func(name string) (entry.Declared, bool) { k, ok := declared[name]; return k, ok })
 	if k.Kind == value.KindNone {
-		f.add("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
+		f.note("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
 	} else {
 		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
 			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)

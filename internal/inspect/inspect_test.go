@@ -15,10 +15,15 @@ import (
 
 func codes(p inspect.Place) []string {
 	var out []string
-	for _, f := range p.Findings() {
+	for _, f := range findings(p) {
 		out = append(out, f.Code+" "+f.Name)
 	}
 	return out
+}
+
+func findings(p inspect.Place) []inspect.Finding {
+	found, _ := p.Findings()
+	return found
 }
 
 func TestFindings(t *testing.T) {
@@ -37,10 +42,17 @@ func TestFindings(t *testing.T) {
 		},
 	}
 	assert.Equal(t, []string{
-		"large-file ", "large-value big", "undeclared big", "secret plantings/1", "out-of-range ratio", "number-as-text reminder-hour", "wrong-kind reminder-hour",
-		"undeclared tank/litre", "near-miss tank/litre", "never-written tank/litres", "never-read watered", "wrong-kind watered/B2",
+		"large-file ", "large-value big", "secret plantings/1", "out-of-range ratio", "number-as-text reminder-hour", "wrong-kind reminder-hour",
+		"near-miss tank/litre", "wrong-kind watered/B2",
 	}, codes(p))
-	assert.Empty(t, codes(inspect.Place{Entries: []entry.Entry{{Name: "anything", Value: value.Int(1)}}}), "where nothing is declared, nothing is undeclared")
+	_, notes := p.Findings()
+	var noted []string
+	for _, n := range notes {
+		noted = append(noted, n.Code+" "+n.Name)
+	}
+	assert.Equal(t, []string{"undeclared big", "undeclared tank/litre", "never-written tank/litres", "never-read watered"}, noted)
+	found, notes := inspect.Place{Entries: []entry.Entry{{Name: "anything", Value: value.Int(1)}}}.Findings()
+	assert.Empty(t, append(found, notes...), "where nothing is declared, nothing is undeclared")
 }
 
 func TestSecrets(t *testing.T) {
@@ -68,7 +80,7 @@ func TestSecretsWithin(t *testing.T) {
 	} {
 		v, err := value.ParseAny([]byte(text))
 		require.NoError(t, err)
-		found := inspect.Place{Entries: []entry.Entry{{Name: "cloud", Value: v}}}.Findings()
+		found := findings(inspect.Place{Entries: []entry.Entry{{Name: "cloud", Value: v}}})
 		if want == "" {
 			assert.Empty(t, found, text)
 			continue
@@ -78,7 +90,7 @@ func TestSecretsWithin(t *testing.T) {
 		assert.Contains(t, found[0].Sentence, want)
 	}
 	for name, want := range map[string]int{"session-secret": 1, "icon": 0} {
-		assert.Len(t, inspect.Place{Entries: []entry.Entry{{Name: name, Value: value.Bytes([]byte{1, 2})}}}.Findings(), want, name)
+		assert.Len(t, findings(inspect.Place{Entries: []entry.Entry{{Name: name, Value: value.Bytes([]byte{1, 2})}}}), want, name)
 	}
 }
 
@@ -107,8 +119,31 @@ wifi-name Shed|network none|server the shed's|host garden.example|port none|prox
 // Names that look the same are told apart by how their letters are encoded.
 func TestUnicodeTwins(t *testing.T) {
 	p := inspect.Place{Entries: []entry.Entry{{Name: "m\u00f6hre", Value: value.Int(1)}, {Name: "mo\u0308hre", Value: value.Int(1)}, {Name: "mo\u0308hren-beet", Value: value.Int(1)}}}
-	found := p.Findings()
+	found := findings(p)
 	require.Len(t, found, 1)
 	assert.Equal(t, "near-miss", found[0].Code)
 	assert.Contains(t, found[0].Sentence, "normalisation")
+}
+
+// What an entry held once is as secret as what it holds, and told once a name.
+func TestSecretsOfThePast(t *testing.T) {
+	change := func(name, old, now string) entry.Change {
+		c := entry.Change{Name: name, Old: value.Text(old)}
+		if now != "" {
+			c.New = value.Text(now)
+		}
+		return c
+	}
+	p := inspect.Place{
+		Entries: []entry.Entry{{Name: "gate/password", Value: value.Text("four")}, {Name: "cloud/token", Value: value.Sealed([]byte("x"))}, {Name: "note", Value: value.Text("hello")}},
+		Past: []entry.Commit{
+			{Version: 9, Changes: []entry.Change{change("gate/password", "three", "four"), change("note", "pZ7Kq2vXw9LmB4TnR8sYcD3f", "hello")}},
+			{Version: 7, Changes: []entry.Change{change("old-secret", "x", ""), {Name: "cloud/token", Old: value.Text("y"), New: value.Sealed([]byte("x"))}}},
+			{Version: 5, Changes: []entry.Change{change("note", "hi", "pZ7Kq2vXw9LmB4TnR8sYcD3f"), change("old-secret", "w", "x")}},
+		},
+	}
+	assert.Equal(t, []string{"secret cloud/token", "secret gate/password", "secret note", "secret old-secret"}, codes(p))
+	for _, f := range findings(p) {
+		assert.Equal(t, f.Name != "gate/password", strings.Contains(f.Sentence, "the history still tells"), f.Sentence)
+	}
 }

@@ -6,17 +6,15 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
-// Words in a name by which a text is likely a secret, and words beside them by
-// which it is not: token-count is a number of tokens, password-hint is meant to be read.
+// What looks like a secret, whatever its name.
 var (
-	secretWords = regexp.MustCompile(`(^|[^a-z])(password|passwd|passphrase|secret|token|apikey|api[-_. ]key|private[-_. ]key|access[-_. ]key|credentials?|bearer)([^a-z]|$)`)
-	harmless    = regexp.MustCompile(`(^|[^a-z])(count|hint|length|policy|expiry|expires|updated|label|name|kind|id|url|max|min|set)([^a-z]|$)`)
-	jwt         = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*$`)
-	opaque      = regexp.MustCompile(`^[A-Za-z0-9+/_.=-]{24,}$`)
-	hex         = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
+	jwt    = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*$`)
+	opaque = regexp.MustCompile(`^[A-Za-z0-9+/_.=-]{24,}$`)
+	hex    = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
 )
 
 // secret says why what is stored under a name looks like a secret; it is empty
@@ -27,7 +25,7 @@ func secret(name string, v value.Value) string {
 		s, _ := v.AsText()
 		return secretText(name, s)
 	case value.KindBytes:
-		if v.Len() > 0 && secretName(name) {
+		if v.Len() > 0 && entry.SecretName(name) {
 			return "its name says that it is a secret"
 		}
 	case value.KindList:
@@ -46,32 +44,13 @@ func secret(name string, v value.Value) string {
 	return ""
 }
 
-func secretName(name string) bool {
-	spaced := words(name)
-	return secretWords.MatchString(spaced) && !harmless.MatchString(spaced)
-}
-
-// words puts a hyphen before each capital letter, and makes all small.
-func words(name string) string {
-	var b strings.Builder
-	last := ' '
-	for _, r := range name {
-		if unicode.IsUpper(r) && unicode.IsLower(last) {
-			b.WriteByte('-')
-		}
-		b.WriteRune(unicode.ToLower(r))
-		last = r
-	}
-	return b.String()
-}
-
 func secretText(name, s string) string {
 	switch {
 	case strings.Contains(s, "-----BEGIN ") && strings.Contains(s, "PRIVATE KEY-----"):
 		return "it is a private key (PEM)"
 	case jwt.MatchString(s):
 		return "it is a signed token (JWT)"
-	case s != "" && secretName(name):
+	case s != "" && entry.SecretName(name):
 		return "its name says that it is a secret"
 	case hex.MatchString(s), opaque.MatchString(s) && mixed(s) && entropy(s) > 3.8:
 		return "it looks like a key or a token"

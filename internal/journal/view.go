@@ -10,6 +10,7 @@ import (
 // lock and holds nobody up: what it has open stays as it is, since a file is only
 // ever appended to or replaced.
 type View struct {
+	path    string
 	handle  Handle
 	header  *Header
 	end     int64
@@ -31,7 +32,7 @@ func (f *File) View() (*View, error) {
 		h.Close()
 		return nil, err
 	}
-	return &View{h, f.header, f.cursor.end, f.cursor.last}, nil
+	return &View{f.path, h, f.header, f.cursor.end, f.cursor.last}, nil
 }
 
 // Close closes the view.
@@ -56,5 +57,8 @@ func (v *View) Read(c Consumer) error {
 		cur.last = v.header.Base
 	}
 	_, _, err = readLines(*v.header, &cur, data[start:], c)
+	if damage, ok := AsDamage(err); ok {
+		damage.Path = v.path
+	}
 	return err
 }

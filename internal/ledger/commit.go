@@ -15,9 +15,9 @@ var ErrTooLarge = errors.New("too large")
 
 // A Result is what became of a commit.
 type Result struct {
-	*Stamp       // of the commit; with Changed false, of the newest before it
-	Changed bool // false: it all stood there already, and no version was made
-	Sealed  bool // what stood in the clear is sealed now: its bytes are still in the file
+	*Stamp           // of the commit; with Changed false, of the newest before it
+	Changed bool     // false: it all stood there already, and no version was made
+	Sealed  []string // what stood under these in the clear is sealed now: its bytes are still in the file
 }
 
 // A Tx is a commit that is being judged: it sees the state with the commits
@@ -345,7 +345,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		c := b.next()
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.head.Synced
-		sealed := false
+		var sealed []string
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
 			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
@@ -354,7 +354,9 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			old := ch.node.judged().Value
 			if !value.Equal(old, ch.val) {
 				c.changes = append(c.changes, *ch)
-				sealed = sealed || ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed
+				if ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed {
+					sealed = append(sealed, ch.name)
+				}
 			}
 		}
 		for _, k := range tx.keys {

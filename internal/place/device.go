@@ -62,8 +62,12 @@ func (d *device) History(_ context.Context, limit int, names []string) ([]entry.
 	return d.ns.History(limit, names...)
 }
 
-func (d *device) At(_ context.Context, version int64) ([]entry.Entry, error) {
-	return d.ns.EntriesAt(version)
+func (d *device) At(_ context.Context, when When) ([]entry.Entry, int64, error) {
+	if version, ok := when.Version(); ok {
+		entries, err := d.ns.EntriesAt(version)
+		return entries, version, err
+	}
+	return d.ns.EntriesAtTime(when.time)
 }
 
 func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
@@ -99,6 +103,23 @@ func (d *device) Rename(_ context.Context, from, to string) (entry.Entry, error)
 	})
 	e, _ := d.ns.Entry(to)
 	return e, err
+}
+
+// Forget takes names too that are in the past alone.
+func (d *device) Forget(_ context.Context, names []string) error {
+	for _, name := range names {
+		if _, found := d.ns.Entry(name); found {
+			continue
+		}
+		past, err := d.ns.History(1, name)
+		if err == nil && len(past) == 0 {
+			err = absent("nothing is stored under %s in %s, and its history tells of nothing", name, d.place)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return d.ns.Forget(names...)
 }
 
 // Reset leaves nothing of what was in the file, which no edit does.

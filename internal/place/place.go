@@ -18,7 +18,6 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/scan"
-	"github.com/small-pantry/pantry/value"
 )
 
 // A Place is a namespace or a board, to read. It must be closed.
@@ -38,8 +37,12 @@ type Present interface {
 	Place
 	// Commit makes edits, all or none.
 	Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error)
-	At(ctx context.Context, version int64) ([]entry.Entry, error)
+	// At gives the entries as they were, and the version that was the newest then.
+	At(ctx context.Context, when When) ([]entry.Entry, int64, error)
 	Rename(ctx context.Context, from, to string) (entry.Entry, error)
+	// Forget removes entries, and leaves nothing of them, the past included; the
+	// error wraps pantry.ErrAbsent for a name of which there is nothing.
+	Forget(ctx context.Context, names []string) error
 	// Reset removes everything, and tells the names that were there.
 	Reset(ctx context.Context) (version int64, gone []string, err error)
 	// Apply makes each entry what it is to be, if it is still what it was, in one
@@ -133,13 +136,13 @@ func Open(where string, w Way) (Present, error) {
 	return openDevice(ns, where, w.Write || w.Create)
 }
 
-// OpenAt opens a place as it was at a version, to read.
-func OpenAt(where string, version int64, w Way) (Place, error) {
+// OpenAt opens a place as it was, to read.
+func OpenAt(where string, when When, w Way) (Place, error) {
 	p, err := Open(where, w)
 	if err != nil {
 		return nil, err
 	}
-	return &past{p, p, version}, nil
+	return &past{p, p, when}, nil
 }
 
 // NoNamespace is the error for a namespace that isn't there.
@@ -166,20 +169,6 @@ func Split(where string) (dir, name string, err error) {
 		return "", "", UsageError{err}
 	}
 	return filepath.Clean(dir), name, nil
-}
-
-// SplitVersion takes @VERSION from the end of a place; -1: there is none.
-func SplitVersion(where string) (bare string, version int64, err error) {
-	at := strings.LastIndexByte(where, '@')
-	if at <= 0 {
-		return where, -1, nil
-	}
-	v, err := value.FromTyped(value.KindInt, where[at+1:])
-	version, isInt := v.AsInt()
-	if err != nil || !isInt || version < 0 {
-		return "", 0, usage("behind the @ of %s there must be a version, as in garden/plotbook@12; history tells them", scan.Quote(where))
-	}
-	return where[:at], version, nil
 }
 
 // IsDir says whether there is a directory.
@@ -218,12 +207,12 @@ func (l Listing) MarshalJSON() ([]byte, error) {
 // past is a place as it was: whatever can be done to it is in Place.
 type past struct {
 	Place
-	now     Present
-	version int64
+	now  Present
+	when When
 }
 
 func (p *past) Get(ctx context.Context, name string) (entry.Entry, bool, error) {
-	entries, err := p.now.At(ctx, p.version)
+	entries, _, err := p.now.At(ctx, p.when)
 	if i := slices.IndexFunc(entries, func(e entry.Entry) bool { return e.Name == name }); i >= 0 {
 		return entries[i], true, err
 	}
@@ -235,14 +224,13 @@ func (p *past) List(ctx context.Context, prefix string) (Listing, error) {
 	if err != nil {
 		return l, err
 	}
-	l.Version = p.version
-	l.Entries, err = p.now.At(ctx, p.version)
+	l.Entries, l.Version, err = p.now.At(ctx, p.when)
 	l.Entries = slices.DeleteFunc(l.Entries, func(e entry.Entry) bool { return !strings.HasPrefix(e.Name, prefix) })
 	return l, err
 }
 
 func (p *past) Watch(context.Context, []string) iter.Seq2[entry.Entry, error] {
 	return func(yield func(entry.Entry, error) bool) {
-		yield(entry.Entry{}, usage("what was at version %d does not change any more; watch the place without @%d", p.version, p.version))
+		yield(entry.Entry{}, usage("what was at @%s does not change any more; watch the place without it", p.when))
 	}
 }

@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -35,8 +36,12 @@ func (s *shared) History(ctx context.Context, limit int, names []string) ([]entr
 	return s.b.History(ctx, limit, names...)
 }
 
-func (s *shared) At(ctx context.Context, version int64) ([]entry.Entry, error) {
-	return s.b.EntriesAt(ctx, version)
+func (s *shared) At(ctx context.Context, when When) ([]entry.Entry, int64, error) {
+	if version, ok := when.Version(); ok {
+		entries, err := s.b.EntriesAt(ctx, version)
+		return entries, version, err
+	}
+	return s.b.EntriesAtTime(ctx, when.time)
 }
 
 func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
@@ -91,6 +96,15 @@ func (s *shared) Rename(ctx context.Context, from, to string) (entry.Entry, erro
 		return e, err
 	}
 	return done.Entries[0], nil
+}
+
+func (s *shared) Forget(ctx context.Context, names []string) error {
+	for _, name := range names { // before one is removed
+		if _, found, err := s.b.Entry(ctx, name); err != nil || !found {
+			return cmp.Or(err, absent("nothing is stored under %s in %s", name, s.address))
+		}
+	}
+	return s.b.Forget(ctx, names...)
 }
 
 func (s *shared) Reset(ctx context.Context) (int64, []string, error) {

@@ -1,0 +1,88 @@
+package place
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/scan"
+)
+
+// A When is a moment of a place's past: a version, or a time. The zero When is now.
+type When struct {
+	typed   string
+	version int64
+	time    time.Time // zero: it is a version
+}
+
+// IsNow says that it is no moment of the past.
+func (w When) IsNow() bool { return w.typed == "" }
+
+// String is as it was typed, behind the @.
+func (w When) String() string { return w.typed }
+
+// Version gives the version, where it is one.
+func (w When) Version() (n int64, ok bool) { return w.version, !w.IsNow() && w.time.IsZero() }
+
+// Time gives the time, where it is no version.
+func (w When) Time() time.Time { return w.time }
+
+// The forms of a moment; without a zone it is in local time.
+var momentForms = []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"}
+
+// SplitWhen takes @WHEN from the end of a place: a version (@12), a moment
+// (@2026-05-03T09:00), or an age (@-10m, @-2h, @-3d) before now.
+func SplitWhen(where string, now time.Time) (bare string, w When, err error) {
+	at := strings.LastIndexByte(where, '@')
+	if at <= 0 || strings.ContainsRune(where[at:], '/') {
+		return where, When{}, nil
+	}
+	bare, w.typed = where[:at], where[at+1:]
+	if n, err := strconv.ParseInt(w.typed, 10, 64); err == nil && n >= 0 && w.typed[0] != '+' {
+		w.version = n
+		return bare, w, nil
+	}
+	if age, ok := strings.CutPrefix(w.typed, "-"); ok {
+		d, err := parseAge(age)
+		if err != nil {
+			return "", When{}, usage("@%s is no age: write @-10m, @-2h or @-3d", w.typed)
+		}
+		w.time = now.Add(-d)
+		return bare, w, nil
+	}
+	for _, form := range momentForms {
+		t, err := time.ParseInLocation(form, w.typed, time.Local)
+		if err != nil {
+			continue
+		}
+		if form == "2006-01-02" { // all of the day
+			t = t.AddDate(0, 0, 1).Add(-time.Nanosecond)
+		}
+		if w.time = t; t.After(now) {
+			return "", When{}, usage("@%s lies ahead, or has not ended", w.typed)
+		}
+		return bare, w, nil
+	}
+	return "", When{}, usage("behind the @ of %s there must be a version (@12; history tells them), a moment (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d)", scan.Quote(where))
+}
+
+// parseAge reads an age such as 10m, 2h, 3d or 1d12h.
+func parseAge(s string) (time.Duration, error) {
+	days := time.Duration(0)
+	if n, rest, found := strings.Cut(s, "d"); found {
+		d, err := strconv.ParseUint(n, 10, 16)
+		if err != nil {
+			return 0, err
+		}
+		if days = time.Duration(d) * 24 * time.Hour; rest == "" {
+			return days, nil
+		}
+		s = rest
+	}
+	d, err := time.ParseDuration(s)
+	if err == nil && (d < 0 || strings.ContainsAny(s, "+-")) {
+		err = fmt.Errorf("a sign within")
+	}
+	return days + d, err
+}
