@@ -137,7 +137,7 @@ func (ns *Namespace) noteUse(name, of string) {
 // A DeclaredKey is a key as some app declared it, which the namespace keeps
 // beside the entries: Name, Kind, Default (no value for a sealed key and for a
 // family), About, Min and Max (no value: no bound), Keep (0: a list of any
-// length), and Family, which says that it stands for Name/ and anything, as the
+// length), Choices (of a OneOf key; none: any text), and Family, which says that it stands for Name/ and anything, as the
 // records of a collection.
 type DeclaredKey = entry.Declared
 

@@ -377,7 +377,7 @@ func (e *invalid) Unwrap() []error {
 // Declared gives the declaration.
 func (k Key[T]) Declared() []DeclaredKey {
 	d := k.definition()
-	out := DeclaredKey{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep}
+	out := DeclaredKey{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep, Choices: d.choice}
 	if !d.sealed {
 		out.Default = d.start
 	}

@@ -36,5 +36,5 @@ second, in one commit; with NAMEs only these. What else is there stays.`,
 			return a.store(cmd.Context(), args[1], from, false, false)
 		},
 	}
-	return a.withJSON(cmd)
+	return a.withJSON(a.withForce(cmd))
 }

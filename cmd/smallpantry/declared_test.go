@@ -1,6 +1,7 @@
 package main
 
 import (
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -25,6 +26,7 @@ func TestKeysAsGo(t *testing.T) {
 		pantry.List("hose/queue", "C4").Keep(20), pantry.List("depths", 1, 2), pantry.List[float64]("heights"),
 		pantry.Map("notes", map[string]string{"a": "b"}), pantry.RecordsOf[planting]("plantings"),
 		pantry.Map("layout", map[string]any{"beds": []any{"C4", 2}, "deep": map[string]any{"cm": 30.5, "none": nil}}), pantry.Text("gate/code", "").Sealed(),
+		pantry.OneOf("units", "metric", "imperial", "by eye"),
 	))
 	require.NoError(t, err)
 	require.NoError(t, ns.Close())
@@ -36,7 +38,7 @@ func TestKeysAsGo(t *testing.T) {
 		`Depths = pantry.List[int]("depths", 1, 2)`, `Heights = pantry.List[any]("heights")`, `Icon = pantry.Bytes("icon", []byte("\x89\x00"))`,
 		`Sown = pantry.Time("sown", time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC))`, `Notes = pantry.Map("notes", map[string]string{"a": "b"})`,
 		`Layout = pantry.Map("layout", map[string]any{"beds": []any{"C4", 2}, "deep": map[string]any{"cm": 30.5, "none": nil}})`,
-		`GateCode = pantry.Text("gate/code", "").Sealed()`,
+		`GateCode = pantry.Text("gate/code", "").Sealed()`, `Units = pantry.OneOf("units", "metric", "imperial", "by eye")`,
 	} {
 		name, rest, _ := strings.Cut(line, " = ")
 		assert.Regexp(t, regexp.QuoteMeta(name)+` += `+regexp.QuoteMeta(rest), out.String())
@@ -56,7 +58,7 @@ func TestChangesAsDeclared(t *testing.T) {
 	type planting struct{ Crop string }
 	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(
 		pantry.Int("reminder-hour", 18).Between(0, 23), pantry.Float("tank/ratio", 0.5).Between(0, 1), pantry.Int("watered", 3).Between(0, 9),
-		pantry.List("hose/queue", "A1").Keep(3), pantry.RecordsOf[planting]("plantings"),
+		pantry.List("hose/queue", "A1").Keep(3), pantry.RecordsOf[planting]("plantings"), pantry.OneOf("units", "metric", "imperial"), pantry.Int("reminder-minute", 0),
 	))
 	require.NoError(t, err)
 	require.NoError(t, ns.Close())
@@ -70,7 +72,22 @@ func TestChangesAsDeclared(t *testing.T) {
 		{"add P reminder-hour -8", "-1 is under 0", exitRefused},
 		{"raise P reminder-hour 30", "30 is over 23", exitRefused},
 		{"get P reminder-hour", "7", exitDone},
-		{"put P reminder-hour soon --kind text", "soon", exitDone}, // whoever names a kind means it
+		{"put P reminder-hour soon", "reminder-hour is declared as int, and \"soon\" can't be stored in it", exitRefused},
+		{"put P reminder-hour soon --kind text", "reminder-hour is declared as int, and can't be stored as text", exitRefused},
+		{"put P reminder-hour 8 --kind int", "8", exitDone},
+		{"put P units furlongs", "units: \"furlongs\" is not one of metric, imperial", exitRefused},
+		{"put P units imperial", "imperial", exitDone},
+		{"put P units/C4 furlongs", "is not one of metric, imperial", exitRefused},
+		{"put P units 7", "units: \"7\" is not one of metric, imperial", exitRefused},
+		{"put P stray soon", "soon", exitDone},
+		{"rename P stray reminder-minute", "reminder-minute: it is declared as int, and text \"soon\" is none", exitRefused},
+		{"rename P stray reminder-minute --force", "stray is reminder-minute now", exitDone},
+		{"put P reminder-minute 5", "5", exitDone},
+		{"put P reminder-hour soon --kind text --force", "soon", exitDone},
+		{"add P reminder-hour 1", "reminder-hour is text", exitRefused},
+		{"put P reminder-hour 99 --force --kind int", "99", exitDone},
+		{"restore P@2", "reminder-hour: 99", exitDone},
+		{"put P reminder-hour soon --kind text --force", "soon", exitDone},
 		{"put P tank/ratio 1", "1.0", exitDone},
 		{"put P tank/ratio 1.5", "1.5 is over 1.0", exitRefused},
 		{"add P watered/C4 2", "5", exitDone}, // its family's default is 3
@@ -86,15 +103,41 @@ func TestChangesAsDeclared(t *testing.T) {
 		{"put P plantings/4 beans", "map", exitRefused},
 	} {
 		var out, errs strings.Builder
-		code := run(strings.Fields(strings.ReplaceAll(step.words, "P ", place+" ")), nil, &out, &errs)
+		code := run(strings.Fields(strings.NewReplacer("P ", place+" ", "P@", place+"@").Replace(step.words)), nil, &out, &errs)
 		assert.Equal(t, step.code, code, "%s: %s", step.words, errs.String())
-		if code == exitDone {
+		switch {
+		case code == exitDone && strings.HasPrefix(step.words, "re"):
+			assert.Contains(t, out.String(), step.want, step.words)
+		case code == exitDone:
 			assert.Equal(t, step.want+"\n", out.String(), step.words)
-		} else {
+		default:
 			assert.Contains(t, errs.String(), step.want, step.words)
 		}
 	}
 	var out strings.Builder
 	require.Equal(t, exitFailed, run([]string{"check", place}, nil, &out, os.Stderr))
-	assert.Regexp(t, "(?m)^wrong-kind +reminder-hour: it is text, and was declared as int", out.String())
+	assert.Regexp(t, "(?m)^wrong-kind +reminder-hour: it is declared as int, and text \"soon\" is none", out.String())
+
+	// Of a file too, and of another place: all or nothing, unless it is forced.
+	file := filepath.Join(dir, "in.jsonl")
+	other := filepath.Join(dir, "other")
+	for _, bad := range []string{`{"name":"units","kind":"text","value":"furlongs"}`, `{"name":"hose/queue","kind":"list","value":[1,2,3,4]}`} {
+		bad = `{"name":"watered","kind":"int","value":4}` + "\n" + bad + "\n"
+		require.NoError(t, os.WriteFile(file, []byte(bad), 0o600))
+		require.Zero(t, run([]string{"import", other, file, "--replace"}, nil, io.Discard, os.Stderr))
+		for _, words := range [][]string{{"import", place, file}, {"copy", other, place}} {
+			var errs strings.Builder
+			assert.Equal(t, exitRefused, run(words, nil, io.Discard, &errs), words)
+			assert.Contains(t, errs.String(), "--force goes past it")
+			require.Equal(t, exitAbsent, run([]string{"get", place, "watered"}, nil, io.Discard, io.Discard))
+		}
+	}
+	require.Zero(t, run([]string{"copy", other, place, "--force"}, nil, io.Discard, os.Stderr))
+	out.Reset()
+	require.Equal(t, exitFailed, run([]string{"check", place}, nil, &out, os.Stderr))
+	assert.NotRegexp(t, "(?m)^refused", out.String(), "an app reads a list that is too long, and drops its oldest items at the next change")
+	require.Zero(t, run([]string{"put", place, "units", "furlongs", "--force"}, nil, io.Discard, os.Stderr))
+	out.Reset()
+	require.Equal(t, exitFailed, run([]string{"check", place}, nil, &out, os.Stderr))
+	assert.Regexp(t, "(?m)^refused +units: \"furlongs\" is not one of metric, imperial; its app shows the default", out.String())
 }

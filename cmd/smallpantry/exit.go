@@ -10,6 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/value"
 )
@@ -72,6 +73,8 @@ func (a *app) judge(err error) (code int, next string) {
 		return exitRefused, "Look at what is there now, and decide again."
 	case errors.Is(err, pantry.ErrTooLarge):
 		return exitFailed, ""
+	case errors.As(err, new(*entry.DeclaredError)):
+		return exitRefused, "An app has declared that; --force goes past it."
 	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid), errors.Is(err, value.ErrOutOfRange):
 		if strings.Contains(text, "?kind=") {
 			return exitRefused, "Here that is --kind."

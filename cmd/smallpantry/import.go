@@ -41,7 +41,7 @@ wrong, nothing is stored. --replace also removes what is not in the file;
 	}
 	cmd.Flags().BoolVar(&replace, "replace", false, "remove what is not in the file")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "store nothing; say what would change")
-	return a.withJSON(cmd)
+	return a.withJSON(a.withForce(cmd))
 }
 
 // From these sizes on, what takes long is shown on a terminal.
@@ -121,7 +121,7 @@ func (a *app) store(ctx context.Context, where string, wanted []entry.Entry, rep
 		if len(changes) >= manyStored {
 			_, done = a.progress(fmt.Sprintf("storing %d entries", len(changes)), -1)
 		}
-		version, err = p.Apply(ctx, changes)
+		version, err = p.Apply(ctx, changes, a.force)
 		done()
 		if err != nil {
 			return err

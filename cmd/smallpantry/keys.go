@@ -32,21 +32,18 @@ declarations for a second app, which then can't spell a name differently.`,
 			case a.json:
 				return a.printJSON(map[string]any{"place": args[0], "keys": append([]entry.Declared{}, keys...)})
 			}
-			t := a.out().Table("name", "kind", "default", "from", "to", "keep", "about")
-			t.Flexible = []int{6}
+			t := a.out().Table("name", "kind", "default", "allowed", "about")
+			t.Flexible = []int{4, 3}
 			for _, k := range keys {
-				name, keep := k.Name, ""
+				name := k.Name
 				if k.Family {
 					name += "/…"
-				}
-				if k.Keep > 0 {
-					keep = fmt.Sprint(k.Keep)
 				}
 				def := ""
 				if !k.Default.IsZero() {
 					def = term.Shown(k.Default)
 				}
-				t.Row(name, k.Kind.String(), def, k.Min.String(), k.Max.String(), keep, k.About)
+				t.Row(name, k.Kind.String(), def, k.Allowed(), k.About)
 			}
 			if len(keys) == 0 {
 				fmt.Fprintln(a.stdout, "no app has declared keys here")

@@ -78,7 +78,7 @@ func (a *app) operation(op *value.Op, takes, short, long, example string) *cobra
 	if op.Verb == value.Take {
 		words = 2
 	}
-	return a.withJSON(&cobra.Command{
+	return a.withJSON(a.withForce(&cobra.Command{
 		Use: op.Verb.String() + " " + takes, Short: short, Long: long, Example: example, Args: exactly(words),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			switch op.Verb {
@@ -94,7 +94,7 @@ func (a *app) operation(op *value.Op, takes, short, long, example string) *cobra
 			}
 			return a.edit(cmd.Context(), args[0], entry.Edit{Name: args[1], Op: *op})
 		},
-	})
+	}))
 }
 
 // numberArg reads an argument that must be a number.

@@ -68,6 +68,7 @@ func (a *app) edit(ctx context.Context, where string, e entry.Edit) error {
 		return err
 	}
 	defer p.Close()
+	e.Force = a.force
 	done, err := p.Commit(ctx, []entry.Edit{e})
 	if err != nil {
 		return err

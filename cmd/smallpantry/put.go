@@ -20,11 +20,11 @@ func (a *app) put() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "put PLACE NAME VALUE",
 		Short: "Store a value",
-		Long: `put stores a value. It is read as the kind that is stored or declared; else true
+		Long: `put stores a value. It is read as the kind that is declared, else stored; else true
 and false are bool, a whole number is an int, a number with a point a float,
 […] a list, {…} a map, and the rest text. What can't be read so is refused;
---kind decides otherwise. A number outside the range that an app has declared on
-this device is refused. The VALUE - is read from standard input.`,
+--kind decides otherwise. What an app has declared holds: kind, range, choices and
+length; only --force goes past it. The VALUE - is read from standard input.`,
 		Example: "  smallpantry put garden/plotbook reminder-hour 7\n  smallpantry put garden/plotbook plot 0042 --kind text",
 		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -53,7 +53,7 @@ this device is refused. The VALUE - is read from standard input.`,
 	cmd.Flags().StringVar(&kind, "kind", "", "store it as `KIND`: bool, int, float, text, bytes, time, list, map")
 	cmd.Flags().Int64Var(&ifVersion, "if-version", 0, "only if the entry is at version `N`; 0 means absent")
 	cmd.Flags().BoolVar(&ifAbsent, "if-absent", false, "only if nothing is stored")
-	return a.withJSON(cmd)
+	return a.withJSON(a.withForce(cmd))
 }
 
 // typed gives the VALUE of a call, from standard input for "-". One newline

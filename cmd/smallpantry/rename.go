@@ -9,7 +9,7 @@ import (
 )
 
 func (a *app) rename() *cobra.Command {
-	return a.withJSON(&cobra.Command{
+	return a.withJSON(a.withForce(&cobra.Command{
 		Use:   "rename PLACE NAME NAME",
 		Short: "Give an entry another name, which must be free",
 		Args:  exactly(3),
@@ -22,7 +22,7 @@ func (a *app) rename() *cobra.Command {
 				return err
 			}
 			defer p.Close()
-			e, err := p.Rename(cmd.Context(), args[1], args[2])
+			e, err := p.Rename(cmd.Context(), args[1], args[2], a.force)
 			if err != nil {
 				return err
 			}
@@ -32,5 +32,5 @@ func (a *app) rename() *cobra.Command {
 			fmt.Fprintf(a.stdout, "%s is %s now\n", args[1], args[2])
 			return nil
 		},
-	})
+	}))
 }

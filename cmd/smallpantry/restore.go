@@ -53,7 +53,7 @@ back; what was absent then is removed.`,
 			}
 			result := now.Version
 			if len(changes) > 0 {
-				if result, err = p.Apply(cmd.Context(), changes); err != nil {
+				if result, err = p.Apply(cmd.Context(), changes, a.force); err != nil {
 					return err
 				}
 			}
@@ -69,5 +69,5 @@ back; what was absent then is removed.`,
 			return nil
 		},
 	}
-	return a.withJSON(cmd)
+	return a.withJSON(a.withForce(cmd))
 }

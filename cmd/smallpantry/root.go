@@ -22,6 +22,7 @@ type app struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
 	json           bool
+	force          bool             // what is declared does not hold
 	running        bool             // the words of the call were in order
 	quiet          bool             // problems are not named: they will be findings
 	problems       []pantry.Problem // that opening a place met
@@ -80,6 +81,12 @@ func (a *app) printJSON(v any) error {
 // withJSON gives a command the flag --json.
 func (a *app) withJSON(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().BoolVar(&a.json, "json", false, "print JSON")
+	return cmd
+}
+
+// withForce gives a command that changes values the flag --force.
+func (a *app) withForce(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&a.force, "force", false, "go past what an app has declared: kind, range, choices, length")
 	return cmd
 }
 

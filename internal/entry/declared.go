@@ -16,6 +16,7 @@ type Declared struct {
 	About    string
 	Min, Max value.Value // no value: no bound
 	Keep     int         // 0: a list of any length
+	Choices  []string    // the texts that are allowed; none: any
 	Family   bool        // it stands for Name/ and anything, as the records of a collection
 	Gone     bool        // in a line of the file: the declaration is withdrawn
 	Rest     scan.Rest   // what a later version may have added
@@ -23,7 +24,7 @@ type Declared struct {
 
 // Equal says whether two declarations say the same, as far as this code knows.
 func (d Declared) Equal(e Declared) bool {
-	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Family == e.Family && d.Gone == e.Gone &&
+	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Family == e.Family && d.Gone == e.Gone && slices.Equal(d.Choices, e.Choices) &&
 		value.Equal(d.Default, e.Default) && value.Equal(d.Min, e.Min) && value.Equal(d.Max, e.Max)
 }
 
@@ -52,8 +53,16 @@ func (d *Declared) fields(raw *rawDeclared) []scan.Field {
 	}
 	return []scan.Field{
 		scan.Always("name", &d.Name), scan.Always("kind", kindForm(&d.Kind)), scan.Maybe("default", &raw.values[0]), scan.Maybe("min", &raw.values[1]),
-		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone), scan.Others(&d.Rest),
+		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("choices", choicesForm(&d.Choices)), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone), scan.Others(&d.Rest),
 	}
+}
+
+func choicesForm(choices *[]string) scan.Form {
+	f := scan.List(choices, (*scan.Reader).String, func(s string, dst []byte) []byte { return scan.AppendString(dst, s) })
+	if len(*choices) == 0 {
+		f.Write = nil
+	}
+	return f
 }
 
 // MarshalJSON gives the form of AppendJSON.

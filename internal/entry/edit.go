@@ -26,6 +26,8 @@ type Edit struct {
 	Prefix string
 	// Cond is about the entry as it was before the commit.
 	Cond Cond
+	// Force has what is declared not hold for it. It is not sent to a server.
+	Force bool
 }
 
 // If gives the edit on condition that the entry is as it was seen: at a version,

@@ -55,6 +55,15 @@ func goKey(k entry.Declared) string {
 		code = fmt.Sprintf("pantry.RecordsOf[%s](%q)", goName(strings.TrimSuffix(k.Name, "s")), k.Name)
 	case k.Kind == value.KindSealed:
 		code = fmt.Sprintf("pantry.Text(%q, \"\").Sealed()", k.Name)
+	case len(k.Choices) > 0:
+		first := k.Default.String()
+		items := []string{fmt.Sprintf("%q", k.Name), fmt.Sprintf("%q", first)}
+		for _, c := range k.Choices {
+			if c != first {
+				items = append(items, fmt.Sprintf("%q", c))
+			}
+		}
+		code = fmt.Sprintf("pantry.OneOf(%s)", strings.Join(items, ", "))
 	case k.Kind == value.KindList:
 		items := []string{fmt.Sprintf("%q", k.Name)}
 		for _, item := range k.Default.Items() {

@@ -4,6 +4,7 @@ package inspect
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -119,13 +120,21 @@ func (f *finder) against(e entry.Entry, declared map[string]entry.Declared) {
 	k := entry.DeclaredFor(e.Name, func(name string) (entry.Declared, bool) { k, ok := declared[name]; return k, ok })
 	if k.Kind == value.KindNone {
 		f.note("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
-	} else {
-		if _, err := value.Convert(e.Value, k.Kind); err != nil && !(k.Kind == value.KindSealed) {
-			f.add("wrong-kind", e.Name, "it is %s, and was declared as %s: its app shows the default", e.Value.Kind(), k.Kind)
-		} else if err := value.Within(e.Value, k.Min, k.Max); err != nil {
-			f.add("out-of-range", e.Name, "it is %s, and was declared from %s to %s: its app shows the default", e.Value, k.Min, k.Max)
-		}
+		return
 	}
+	err := k.Judge(e.Value)
+	code := ""
+	switch {
+	case err == nil || k.Kind == value.KindSealed: // what stands in the clear is found as a secret
+		return
+	case errors.Is(err, value.ErrWrongKind):
+		code = "wrong-kind"
+	case errors.Is(err, value.ErrOutOfRange):
+		code = "out-of-range"
+	default:
+		code = "refused"
+	}
+	f.add(code, e.Name, "%v; its app shows the default", err)
 }
 
 // nearMisses compares all names that are stored or declared, but for those of

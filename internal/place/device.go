@@ -3,6 +3,7 @@ package place
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"path/filepath"
 
@@ -94,10 +95,15 @@ func (d *device) Commit(_ context.Context, edits []entry.Edit) (board.Committed,
 }
 
 // Rename takes the key's declaration along, which no edit does.
-func (d *device) Rename(_ context.Context, from, to string) (entry.Entry, error) {
+func (d *device) Rename(_ context.Context, from, to string, force bool) (entry.Entry, error) {
+	judge := d.judge(force)
 	err := d.ns.Commit(func(b *pantry.Batch) error {
-		if _, found := b.Entry(from); !found {
+		e, found := b.Entry(from)
+		if !found {
 			return absent("nothing is stored under %s in %s", from, d.place)
+		}
+		if err := judge(to, e.Value); err != nil {
+			return err
 		}
 		return b.Rename(from, to)
 	})
@@ -132,17 +138,37 @@ func (d *device) Reset(context.Context) (int64, []string, error) {
 	return d.ns.Version(), gone, err
 }
 
-func (d *device) Apply(_ context.Context, changes []entry.Change) (int64, error) {
+// judge gives what says why a value is not what is declared for a name.
+func (d *device) judge(force bool) func(name string, v value.Value) error {
+	keys := map[string]entry.Declared{}
+	if !force {
+		for _, k := range d.ns.Declared() {
+			keys[k.Name] = k
+		}
+	}
+	find := func(name string) (entry.Declared, bool) { k, ok := keys[name]; return k, ok }
+	return func(name string, v value.Value) error {
+		if err := entry.DeclaredFor(name, find).JudgeWhole(v); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return nil
+	}
+}
+
+func (d *device) Apply(_ context.Context, changes []entry.Change, force bool) (int64, error) {
+	judge := d.judge(force)
 	err := d.ns.Commit(func(b *pantry.Batch) error {
 		for _, c := range changes {
 			now, _ := b.Entry(c.Name)
 			if !value.Equal(now.Value, c.Old) {
 				return meanwhile(c.Name)
 			}
-			var err error
-			if c.New.IsZero() {
+			err := judge(c.Name, c.New)
+			switch {
+			case err != nil:
+			case c.New.IsZero():
 				err = b.Drop(c.Name)
-			} else {
+			default:
 				err = b.Put(c.Name, c.New)
 			}
 			if err != nil {

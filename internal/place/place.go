@@ -39,15 +39,16 @@ type Present interface {
 	Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error)
 	// At gives the entries as they were, and the version that was the newest then.
 	At(ctx context.Context, when When) ([]entry.Entry, int64, error)
-	Rename(ctx context.Context, from, to string) (entry.Entry, error)
+	Rename(ctx context.Context, from, to string, force bool) (entry.Entry, error)
 	// Forget removes entries, and leaves nothing of them, the past included; the
 	// error wraps pantry.ErrAbsent for a name of which there is nothing.
 	Forget(ctx context.Context, names []string) error
 	// Reset removes everything, and tells the names that were there.
 	Reset(ctx context.Context) (version int64, gone []string, err error)
 	// Apply makes each entry what it is to be, if it is still what it was, in one
-	// commit. A declared range does not hold for it.
-	Apply(ctx context.Context, changes []entry.Change) (version int64, err error)
+	// commit. What is declared holds for it, as for edits and Rename, unless it is
+	// forced.
+	Apply(ctx context.Context, changes []entry.Change, force bool) (version int64, err error)
 	// Replaced tells that all of it was replaced by what did not come from it.
 	Replaced() error
 }

@@ -70,7 +70,20 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 	}
 }
 
+// unforced refuses what a server would not be told.
+func unforced(force bool) error {
+	if force {
+		return usage("the server of a board holds every app to what is declared there; force works on a device")
+	}
+	return nil
+}
+
 func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error) {
+	for _, e := range edits {
+		if err := unforced(e.Force); err != nil {
+			return board.Committed{}, err
+		}
+	}
 	return s.b.Commit(ctx, edits...)
 }
 
@@ -81,7 +94,10 @@ func put(name string, v value.Value) entry.Edit {
 
 func drop(name string) entry.Edit { return entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}} }
 
-func (s *shared) Rename(ctx context.Context, from, to string) (entry.Entry, error) {
+func (s *shared) Rename(ctx context.Context, from, to string, force bool) (entry.Entry, error) {
+	if err := unforced(force); err != nil {
+		return entry.Entry{}, err
+	}
 	e, found, err := s.b.Entry(ctx, from)
 	switch {
 	case err != nil:
@@ -116,7 +132,10 @@ func (s *shared) Reset(ctx context.Context) (int64, []string, error) {
 	return done.Version, gone, err
 }
 
-func (s *shared) Apply(ctx context.Context, changes []entry.Change) (int64, error) {
+func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) (int64, error) {
+	if err := unforced(force); err != nil {
+		return 0, err
+	}
 	if len(changes) > board.MaxOps {
 		return 0, fmt.Errorf("it would change %d entries, and a board takes %d in one commit; nothing was changed\n  Do it in parts, each of which is stored whole or not at all", len(changes), board.MaxOps)
 	}

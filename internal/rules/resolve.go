@@ -26,16 +26,15 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 	have := declared.Kind
 	if have == value.KindNone {
 		have = now.Kind()
+	} else if op.Kind != value.KindNone && op.Kind != have {
+		return op, &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and can't be stored as %s", name, have, op.Kind)}
 	}
 	v, err := operand(op, have)
 	if err != nil {
-		return op, refusePut(op, name, have, err)
+		return op, refusePut(op, name, have, declared.Kind != value.KindNone, err)
 	}
 	if v.Kind() == value.KindNull {
 		return op, refuse.As(value.ErrInvalid, "null is no value; remove %s instead", name)
-	}
-	if k := v.Kind(); k != declared.Kind && !declared.Min.IsZero() { // its bounds are not for another kind
-		op.Min, op.Max = value.Value{}, value.Value{}
 	}
 	op.Operand, op.Form, op.Raw = v, value.Known, ""
 	return op, v.Check()
@@ -78,8 +77,10 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 }
 
 // refusePut names the ways out.
-func refusePut(op value.Op, name string, have value.Kind, err error) error {
+func refusePut(op value.Op, name string, have value.Kind, declared bool, err error) error {
 	switch {
+	case declared && op.Kind == value.KindNone:
+		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and %s can't be stored in it", name, have, given(op))}
 	case op.Kind != value.KindNone:
 		return refuse.As(value.ErrInvalid, "%s can't be read as %s: %v", given(op), op.Kind, err)
 	case errors.Is(err, value.ErrWrongKind) || op.Form != value.FromJSON && have != value.KindNone:

@@ -102,7 +102,10 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	if e.Op.Verb == value.Drop && now.IsZero() {
 		return Result{}, Absent(e.Name)
 	}
-	declared := entry.DeclaredFor(e.Name, tx.Declared)
+	declared := entry.Declared{Name: e.Name}
+	if !e.Force {
+		declared = entry.DeclaredFor(e.Name, tx.Declared)
+	}
 	op, err := resolve(e.Op, e.Name, declared, now)
 	if err != nil {
 		return Result{}, err
@@ -110,6 +113,9 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	next, taken, err := op.Apply(now)
 	if err != nil {
 		return Result{}, explain(e.Name, declared, now, err)
+	}
+	if err := declared.Judge(next); err != nil && !value.Equal(now, next) {
+		return Result{}, fmt.Errorf("%s: %w", e.Name, err)
 	}
 	if op.Verb == value.Drop {
 		tx.Drop(e.Name)
@@ -179,7 +185,7 @@ func explain(name string, declared entry.Declared, now value.Value, err error) e
 	case errors.Is(err, value.ErrWrongKind) && !now.IsZero():
 		return refuse.As(value.ErrWrongKind, "%s is %s: %v", name, now.Kind(), err)
 	case errors.Is(err, value.ErrOutOfRange) && !declared.Min.IsZero():
-		return refuse.As(value.ErrOutOfRange, "%s: %v; it is declared from %s to %s", name, err, declared.Min, declared.Max)
+		return &entry.DeclaredError{Err: refuse.As(value.ErrOutOfRange, "%s: %v; it is declared from %s to %s", name, err, declared.Min, declared.Max)}
 	case errors.Is(err, value.ErrOutOfRange) && !now.IsZero():
 		return refuse.As(value.ErrOutOfRange, "%s stays at %s: %v", name, entry.Quoted(now), err)
 	}
