@@ -6,13 +6,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/export"
+	"github.com/small-pantry/pantry/internal/place"
 )
 
 func (a *app) copy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "copy PLACE PLACE [NAME...]",
 		Short: "Copy entries to another place, with their names and kinds",
-		Long: `copy stores the entries of the first PLACE, which may be PLACE@VERSION, in the
+		Long: `copy stores the entries of the first PLACE, which may be PLACE@WHEN, in the
 second, in one commit; with NAMEs only these. What else is there stays.`,
 		Example: "  smallpantry copy garden/plotbook http://127.0.0.1:8437/boards/rowan-street reminder-hour",
 		Args:    atLeast(2),
@@ -33,7 +35,7 @@ second, in one commit; with NAMEs only these. What else is there stays.`,
 			if len(names) > 0 {
 				from = slices.DeleteFunc(from, func(e entry.Entry) bool { return !slices.Contains(names, e.Name) })
 			}
-			return a.store(cmd.Context(), args[1], from, false, false)
+			return a.store(cmd.Context(), args[1], export.Puts(from), place.Way{Create: true}, false, false)
 		},
 	}
 	return a.withJSON(a.withForce(cmd))

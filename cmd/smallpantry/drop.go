@@ -65,7 +65,11 @@ be undone.`,
 			}
 			done, err := p.Commit(cmd.Context(), edits)
 			if errors.Is(err, pantry.ErrAbsent) {
-				return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed", err)}
+				mean := ""
+				if len(names) == 1 {
+					mean = didYouMean(cmd.Context(), p, names[0])
+				}
+				return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed%s", err, mean)}
 			}
 			if err != nil {
 				return err

@@ -41,7 +41,7 @@ base64, times as RFC 3339. Where nothing is stored the exit code is 3, unless
 			case !found && hasOr:
 				return a.printOr(name, or)
 			case !found:
-				return nothingUnder(name, args[0], "")
+				return nothingUnder(name, args[0], didYouMean(cmd.Context(), p, name))
 			case a.json:
 				return a.printJSON(e)
 			}

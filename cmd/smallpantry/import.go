@@ -17,7 +17,9 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/export"
 	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/rules"
 	terms "github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/value"
 )
 
 func (a *app) importFile() *cobra.Command {
@@ -26,9 +28,11 @@ func (a *app) importFile() *cobra.Command {
 		Use:   "import PLACE FILE",
 		Short: "Store the entries of a file, all or none",
 		Long: `import stores the entries of a FILE that export wrote, or that looks like one:
-.json, .jsonl or .csv. All of it is one commit; when anything in the file is
-wrong, nothing is stored. --replace also removes what is not in the file;
---dry-run only says what would change.`,
+.json, .jsonl or .csv. It also takes a plain JSON object such as
+{"reminder-hour":7} and a table of the columns name,value, whose kinds are read as
+put reads them. All of it is one commit; when anything in the file is wrong,
+nothing is stored. --replace also removes what is not in the file; --dry-run only
+says what would change.`,
 		Example: "  smallpantry import garden/plotbook plotbook.csv --dry-run",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -36,7 +40,7 @@ wrong, nothing is stored. --replace also removes what is not in the file;
 			if err != nil {
 				return err
 			}
-			return a.store(cmd.Context(), args[0], wanted, replace, dry)
+			return a.store(cmd.Context(), args[0], wanted, place.Way{Create: !dry, MakeDir: !dry}, replace, dry)
 		},
 	}
 	cmd.Flags().BoolVar(&replace, "replace", false, "remove what is not in the file")
@@ -69,7 +73,7 @@ func (a *app) progress(what string, max int64) (bar io.Writer, done func()) {
 }
 
 // entriesOf reads the entries of a file.
-func (a *app) entriesOf(path string) ([]entry.Entry, error) {
+func (a *app) entriesOf(path string) ([]export.Put, error) {
 	f, err := formatOf(path)
 	if err != nil {
 		return nil, err
@@ -92,18 +96,47 @@ func (a *app) entriesOf(path string) ([]entry.Entry, error) {
 		defer done()
 		r = io.TeeReader(file, bar)
 	}
-	entries, err := f.Decode(r)
+	puts, err := f.Decode(r)
 	if err != nil {
 		return nil, exitError{exitFailed, fmt.Sprintf("%s: %v; nothing was stored", path, err)}
 	}
-	return entries, nil
+	return puts, nil
+}
+
+// wanted gives the entries that puts make of what a place holds.
+func (a *app) wanted(puts []export.Put, l place.Listing) ([]entry.Entry, error) {
+	now := map[string]value.Value{}
+	for _, e := range l.Entries {
+		now[e.Name] = e.Value
+	}
+	keys := map[string]entry.Declared{}
+	for _, k := range l.Declared {
+		keys[k.Name] = k
+	}
+	find := func(name string) (k entry.Declared, found bool) { k, found = keys[name]; return k, found && !a.force }
+	out := make([]entry.Entry, len(puts))
+	for i, p := range puts {
+		v := p.Op.Operand
+		if p.Op.Form != value.Known {
+			var err error
+			if v, err = rules.Read(p.Op, p.Name, entry.DeclaredFor(p.Name, find), now[p.Name]); err != nil {
+				return nil, fmt.Errorf("nothing was stored: %w", err)
+			}
+		}
+		out[i] = entry.Entry{Name: p.Name, Value: v}
+	}
+	return out, nil
 }
 
 // store makes a place hold the entries that are wanted, in one commit, and with
 // replace no others; with dry it only tells what that would change.
-func (a *app) store(ctx context.Context, where string, wanted []entry.Entry, replace, dry bool) error {
-	p, err := a.change(where, place.Way{Create: !dry})
+func (a *app) store(ctx context.Context, where string, puts []export.Put, w place.Way, replace, dry bool) error {
+	p, err := a.change(where, w)
 	if dry && errors.Is(err, pantry.ErrAbsent) {
+		wanted, err := a.wanted(puts, place.Listing{})
+		if err != nil {
+			return err
+		}
 		return a.printPlan(place.Compare(nil, wanted).Changes(replace), 0, dry)
 	}
 	if err != nil {
@@ -111,6 +144,10 @@ func (a *app) store(ctx context.Context, where string, wanted []entry.Entry, rep
 	}
 	defer p.Close()
 	now, err := p.List(ctx, "")
+	if err != nil {
+		return err
+	}
+	wanted, err := a.wanted(puts, now)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -81,7 +80,7 @@ func (a *app) printListing(where string, l place.Listing) {
 }
 
 func (a *app) listNamespaces(dir string) error {
-	files, err := os.ReadDir(dir)
+	names, err := pantry.Namespaces(dir)
 	if err != nil {
 		return err
 	}
@@ -94,13 +93,9 @@ func (a *app) listNamespaces(dir string) error {
 		Error     string `json:"error,omitempty"`
 	}
 	list := []namespace{}
-	for _, f := range files {
-		name, ok := strings.CutSuffix(f.Name(), ".jsonl")
-		if !ok || pantry.CheckNamespace(name) != nil || place.NotExport(dir, name) != nil {
-			continue
-		}
-		n := namespace{Namespace: name, Path: filepath.Join(dir, f.Name())}
-		if info, err := f.Info(); err == nil {
+	for _, name := range names {
+		n := namespace{Namespace: name, Path: filepath.Join(dir, name+".jsonl")}
+		if info, err := os.Stat(n.Path); err == nil {
 			n.Bytes = info.Size()
 		}
 		ns, err := pantry.Open(dir, name, pantry.ReadOnly(), pantry.AnySchema(), pantry.OnProblem(func(p pantry.Problem) { a.way(place.Way{}).Tell(filepath.Join(dir, name), p) }))

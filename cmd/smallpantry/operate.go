@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
@@ -92,7 +93,7 @@ func (a *app) operation(op *value.Op, takes, short, long, example string) *cobra
 					return err
 				}
 			}
-			return a.edit(cmd.Context(), args[0], entry.Edit{Name: args[1], Op: *op})
+			return a.edit(cmd.Context(), args[0], entry.Edit{Name: args[1], Op: *op}, place.Way{})
 		},
 	}))
 }

@@ -24,6 +24,7 @@ func (a *app) way(w place.Way) place.Way {
 			fmt.Fprintf(a.stderr, "  smallpantry repair %s saves what is intact.\n", where)
 		}
 	}
+	w.Made = func(dir string) { fmt.Fprintf(a.stderr, "smallpantry: made the directory %s\n", dir) }
 	return w
 }
 
@@ -59,19 +60,32 @@ func (a *app) change(where string, w place.Way) (place.Present, error) {
 
 // edit makes an edit of one entry, in a place that is made where it is
 // missing, and prints what the entry holds then.
-func (a *app) edit(ctx context.Context, where string, e entry.Edit) error {
+func (a *app) edit(ctx context.Context, where string, e entry.Edit, w place.Way) error {
 	if err := checkNames(e.Name); err != nil {
 		return err
 	}
-	p, err := a.change(where, place.Way{Create: true})
+	w.Create = true
+	p, err := a.change(where, w)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
+	mean := ""
+	if !place.IsURL(p.Where()) { // where it costs nothing to look
+		if _, found, err := p.Get(ctx, e.Name); err == nil && !found {
+			mean = didYouMean(ctx, p, e.Name)
+		}
+	}
 	e.Force = a.force
 	done, err := p.Commit(ctx, []entry.Edit{e})
+	if errors.Is(err, pantry.ErrAbsent) {
+		err = fmt.Errorf("%w%s", err, mean)
+	}
 	if err != nil {
 		return err
+	}
+	if mean != "" {
+		fmt.Fprintf(a.stderr, "smallpantry: %s is new in %s%s\n", e.Name, p.Where(), mean)
 	}
 	if taken := done.Results[0].Taken; !taken.IsZero() && !a.json {
 		fmt.Fprintln(a.stdout, taken)
@@ -101,4 +115,20 @@ func checkNames(names ...string) error {
 
 func nothingUnder(name, where, more string) error {
 	return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s%s", name, where, more)}
+}
+
+// didYouMean names what is stored or declared in a place and nearly matches a name.
+func didYouMean(ctx context.Context, p place.Place, name string) string {
+	l, err := p.List(ctx, "")
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, e := range l.Entries {
+		names = append(names, e.Name)
+	}
+	for _, k := range l.Unwritten("") {
+		names = append(names, k.Name)
+	}
+	return place.DidYouMean(name, names)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -47,7 +48,7 @@ length; only --force goes past it. The VALUE - is read from standard input.`,
 			if e.Op.Raw, err = a.typed(args[2]); err != nil {
 				return err
 			}
-			return a.edit(cmd.Context(), args[0], e)
+			return a.edit(cmd.Context(), args[0], e, place.Way{MakeDir: true})
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "", "store it as `KIND`: bool, int, float, text, bytes, time, list, map")

@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/signal"
 	"regexp"
+	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -34,7 +36,8 @@ func interruptible() (context.Context, context.CancelFunc) {
 }
 
 func (a *app) root() *cobra.Command {
-	root := &cobra.Command{
+	var root *cobra.Command
+	root = &cobra.Command{
 		Use:   "smallpantry",
 		Short: "Keep small values on this device and on boards that several apps share",
 		Long: `smallpantry looks into namespaces on this device and boards of the shared
@@ -42,20 +45,25 @@ store, changes what is there, and serves boards.
 
 A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/boards/BOARD.
 
-Exit codes: 0 done, 1 failed, 2 the words of the call are off, 3 absent, 4
-refused by a condition or by kind, 5 not allowed, 6 the server can't be
-reached.`,
+Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
+4 refused by a condition or by kind, 5 not allowed, 6 the server can't be reached.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return fmt.Errorf("there is no command %q", args[0])
+			if len(args) == 0 {
+				return nil
 			}
-			return nil
+			root.SuggestionsMinimumDistance = 1 + min(len(args[0])/5, 1) // in a short word two slips make another
+			if like := root.SuggestionsFor(args[0]); len(like) > 0 {
+				return fmt.Errorf("there is no command %q; did you mean %s?", args[0], strings.Join(like, " or "))
+			}
+			return fmt.Errorf("there is no command %q", args[0])
 		},
 		RunE:             func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRun: func(*cobra.Command, []string) { a.running = true },
 	}
+	root.Version = version()
+	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetIn(a.stdin)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
@@ -66,6 +74,21 @@ reached.`,
 		a.check(), a.repair(), a.serve(), a.places(), a.demo(),
 	)
 	return root
+}
+
+// version tells which program it is: its version, commit and Go's version.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "smallpantry, of no known version"
+	}
+	commit := "no known commit"
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" {
+			commit = "commit " + s.Value[:min(12, len(s.Value))]
+		}
+	}
+	return fmt.Sprintf("smallpantry %s, %s, %s", info.Main.Version, commit, info.GoVersion)
 }
 
 // out is where results go.

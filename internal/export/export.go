@@ -74,40 +74,81 @@ func (f Format) Encode(w io.Writer, l place.Listing) error {
 	return enc.Encode(map[string]any{"place": l.Place, "version": l.Version, "entries": l.Entries})
 }
 
-// Decode reads entries in a format. Errors say which entry, line or row is wrong.
-func (f Format) Decode(r io.Reader) (entries []entry.Entry, err error) {
+// A Put is what is to stand under a name: an op, which says the kind or leaves it
+// to what is declared or stored there.
+type Put struct {
+	Name string
+	Op   value.Op
+}
+
+func (p Put) known(v value.Value) Put {
+	p.Op = value.Op{Verb: value.Put, Operand: v, Kind: v.Kind()}
+	return p
+}
+
+// Puts gives the puts of entries.
+func Puts(entries []entry.Entry) []Put {
+	out := make([]Put, len(entries))
+	for i, e := range entries {
+		out[i] = Put{Name: e.Name}.known(e.Value)
+	}
+	return out
+}
+
+// Decode reads a file in a format: as Encode writes it; or, as JSON, an object
+// with a member for each entry, and as CSV, a table of the columns name and value,
+// which say no kinds. Errors say which entry, line or row is wrong.
+func (f Format) Decode(r io.Reader) (puts []Put, err error) {
+	var entries []entry.Entry
 	switch f {
 	case JSON:
-		entries, err = decodeJSON(r)
+		puts, err = decodeJSON(r)
 	case Lines:
 		entries, err = decodeLines(bufio.NewReader(r))
+		puts = Puts(entries)
 	case CSV:
-		entries, err = decodeCSV(csv.NewReader(r))
+		puts, err = decodeCSV(csv.NewReader(r))
 	}
 	if err != nil {
 		return nil, err
 	}
-	return checked(entries)
+	return checked(puts)
 }
 
-// decodeJSON reads an object whose member entries is a list of them.
-func decodeJSON(r io.Reader) (out []entry.Entry, err error) {
+// decodeJSON reads an object whose member entries is a list of them, or one that
+// has a member for each.
+func decodeJSON(r io.Reader) (out []Put, err error) {
 	data, err := io.ReadAll(r)
 	if err != nil {
 		return nil, err
 	}
-	found := false
+	var list []byte
+	if err := scan.ReadFields(data, value.MaxDepth+3, scan.Maybe("entries", &list)); err != nil {
+		return nil, err
+	}
+	if bytes.HasPrefix(list, []byte("[")) {
+		entries, err := decodeEntries(data)
+		return Puts(entries), err
+	}
+	object := scan.New(data)
+	err = object.Object(func(name []byte) error {
+		p := Put{Name: string(name)}
+		raw, err := object.Raw(value.MaxDepth)
+		p.Op = value.Op{Verb: value.Put, Form: value.FromJSON, Raw: string(raw)}
+		out = append(out, p)
+		return err
+	})
+	return out, err
+}
+
+func decodeEntries(data []byte) (out []entry.Entry, err error) {
 	read := func(r *scan.Reader) (e entry.Entry, err error) {
 		if e, err = entry.Read(r); err != nil {
 			err = fmt.Errorf("entry %d: %w", len(out)+1, err)
 		}
 		return e, err
 	}
-	list := scan.List(&out, read, nil)
-	err = scan.ReadFields(data, value.MaxDepth+3, scan.Always("entries", scan.Form{Read: func(r *scan.Reader) error { found = true; return list.Read(r) }}))
-	if err == nil && !found {
-		err = fmt.Errorf(`it has no member "entries", with a list of them, as export writes it`)
-	}
+	err = scan.ReadFields(data, value.MaxDepth+3, scan.Always("entries", scan.List(&out, read, nil)))
 	return out, err
 }
 
@@ -132,13 +173,14 @@ func decodeLines(r *bufio.Reader) (out []entry.Entry, err error) {
 }
 
 // decodeCSV reads an entry a row, behind a row of the columns' names.
-func decodeCSV(r *csv.Reader) (out []entry.Entry, err error) {
+func decodeCSV(r *csv.Reader) (out []Put, err error) {
 	head, err := r.Read()
 	if err != nil && err != io.EOF {
 		return nil, err
 	}
-	if len(head) < 3 || !slices.Equal(head[:3], csvHead[:3]) {
-		return nil, fmt.Errorf("the first row must begin with name,kind,value")
+	plain := slices.Equal(head, []string{"name", "value"})
+	if !plain && (len(head) < 3 || !slices.Equal(head[:3], csvHead[:3])) {
+		return nil, fmt.Errorf("the first row must begin with name,kind,value, or be name,value")
 	}
 	for number := 2; ; number++ {
 		row, err := r.Read()
@@ -148,6 +190,10 @@ func decodeCSV(r *csv.Reader) (out []entry.Entry, err error) {
 		if err != nil {
 			return nil, err
 		}
+		if plain {
+			out = append(out, Put{row[0], value.Op{Verb: value.Put, Form: value.AsTyped, Raw: row[1]}})
+			continue
+		}
 		kind, err := value.ParseKind(row[1])
 		if err != nil {
 			return nil, fmt.Errorf("row %d: %w", number, err)
@@ -156,24 +202,26 @@ func decodeCSV(r *csv.Reader) (out []entry.Entry, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("row %d: %w", number, err)
 		}
-		out = append(out, entry.Entry{Name: row[0], Value: v})
+		out = append(out, Put{Name: row[0]}.known(v))
 	}
 }
 
 // checked puts entries in the order of their names, and refuses those that
 // can't be.
-func checked(entries []entry.Entry) ([]entry.Entry, error) {
-	slices.SortFunc(entries, func(a, b entry.Entry) int { return strings.Compare(a.Name, b.Name) })
-	for i, e := range entries {
-		if err := entry.CheckName(e.Name); err != nil {
+func checked(puts []Put) ([]Put, error) {
+	slices.SortStableFunc(puts, func(a, b Put) int { return strings.Compare(a.Name, b.Name) })
+	for i, p := range puts {
+		if err := entry.CheckName(p.Name); err != nil {
 			return nil, err
 		}
-		if err := e.Value.Check(); err != nil {
-			return nil, fmt.Errorf("%s: %w", e.Name, err)
+		if p.Op.Form == value.Known {
+			if err := p.Op.Operand.Check(); err != nil {
+				return nil, fmt.Errorf("%s: %w", p.Name, err)
+			}
 		}
-		if i > 0 && entries[i-1].Name == e.Name {
-			return nil, fmt.Errorf("%s stands twice", scan.Quote(e.Name))
+		if i > 0 && puts[i-1].Name == p.Name {
+			return nil, fmt.Errorf("%s stands twice", scan.Quote(p.Name))
 		}
 	}
-	return entries, nil
+	return puts, nil
 }

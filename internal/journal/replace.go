@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
@@ -110,12 +111,12 @@ func (f *File) retire() {
 
 // CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
 func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
-	return f.keepAside(fmt.Sprintf("cut-%d", version), tail.Bytes)
+	return f.keepAside(fmt.Sprint(cutCopy, version), tail.Bytes)
 }
 
 // CopyDamaged keeps a damaged file beside, as NAME.damaged-TIME, and says where.
 func (f *File) CopyDamaged(data []byte, at time.Time) (string, error) {
-	return f.keepAside("damaged-"+at.UTC().Format("20060102T150405.000Z"), data)
+	return f.keepAside(damagedCopy+at.UTC().Format("20060102T150405.000Z"), data)
 }
 
 // keepAside writes a file of its own, whose name is durable when it returns.
@@ -140,3 +141,35 @@ func (f *File) keepAside(suffix string, data []byte) (string, error) {
 		return path, f.disk.SyncDir(f.dir)
 	}
 }
+
+// Remove takes away the data file and all that was kept beside it, and syncs the
+// directory; the lock's file stays, since it is never removed. The lock must be held.
+func (f *File) Remove() error {
+	if err := f.MayReplace(); err != nil {
+		return err
+	}
+	files, err := os.ReadDir(f.dir)
+	if err != nil {
+		return err
+	}
+	doomed := []string{f.path, newPath(f.dir, f.name)}
+	for _, file := range files {
+		kind, ours := strings.CutPrefix(file.Name(), f.name+".")
+		// a.cut-3.jsonl is the file of a.cut-3, and no copy of a's.
+		if ours && (strings.HasPrefix(kind, cutCopy) || strings.HasPrefix(kind, damagedCopy)) && !strings.HasSuffix(kind, ".jsonl") {
+			doomed = append(doomed, filepath.Join(f.dir, file.Name()))
+		}
+	}
+	for _, path := range doomed {
+		if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
+			return err
+		}
+	}
+	return f.disk.SyncDir(f.dir)
+}
+
+// What the names of copies that are kept beside a file go on with.
+const (
+	cutCopy     = "cut-"
+	damagedCopy = "damaged-"
+)

@@ -76,6 +76,15 @@ func Load(dir, name string) (Notes, error) {
 	return n, nil
 }
 
+// Remove removes the notes, if there are any.
+func Remove(dir, name string) error {
+	err := os.Remove(path(dir, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // Add adds what one run did with the keys that it declares; keys that it does
 // not declare any more are forgotten. With again the run was counted before.
 // It must not run at once with another Add of the same namespace.

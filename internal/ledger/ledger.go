@@ -180,6 +180,39 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	}
 }
 
+// Delete removes a ledger, with all that is kept beside its file. The error is
+// fs.ErrNotExist where there is none, and journal.ErrBusy where this process has it
+// open; another that has it open writes it again with its next commit.
+func Delete(dir, name string, o Options) error {
+	o.fill()
+	if _, err := o.Disk.Look(journal.DataPath(dir, name)); err != nil {
+		return err
+	}
+	file, err := journal.Attach(o.Disk, dir, name, false)
+	if err != nil {
+		return err
+	}
+	key := openKey{file.Path(), false, o.Disk}
+	openMu.Lock()
+	if open[key] != nil || open[openKey{key.path, true, key.disk}] != nil {
+		openMu.Unlock()
+		return errors.Join(fmt.Errorf("%w: this program has %s open; close it first", journal.ErrBusy, file.Path()), file.Close())
+	}
+	one := &opened{closed: make(chan struct{})} // whoever opens it meanwhile waits
+	open[key] = one
+	openMu.Unlock()
+	defer func() {
+		openMu.Lock()
+		delete(open, key)
+		openMu.Unlock()
+		close(one.closed)
+	}()
+	if err = file.Lock(true, o.Wait); err == nil {
+		err = errors.Join(file.Remove(), file.Unlock())
+	}
+	return errors.Join(err, file.Close())
+}
+
 // open opens the file for all who wait for it.
 func (one *opened) open(key openKey, name string, o Options, file *journal.File) (*Ledger, error) {
 	defer close(one.ready)

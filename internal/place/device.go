@@ -186,3 +186,18 @@ func meanwhile(name string) error {
 
 // Replaced draws a new id for the file.
 func (d *device) Replaced() error { return d.l.Renew() }
+
+func (d *device) Withdraw(_ context.Context, name string) (entry.Declared, int64, error) {
+	k, result, err := ledger.Do(d.l, entry.Author{By: clientName}, func(tx *ledger.Tx) (entry.Declared, error) {
+		k, found := tx.Declared(name)
+		if !found {
+			return k, absent("no key %s is declared in %s", name, d.place)
+		}
+		tx.Withdraw(k)
+		return k, nil
+	})
+	if err != nil {
+		return k, 0, err
+	}
+	return k, result.Version, nil
+}

@@ -17,6 +17,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -49,6 +50,9 @@ type Present interface {
 	// commit. What is declared holds for it, as for edits and Rename, unless it is
 	// forced.
 	Apply(ctx context.Context, changes []entry.Change, force bool) (version int64, err error)
+	// Withdraw takes the declaration of a key back; the error wraps pantry.ErrAbsent
+	// where there is none.
+	Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error)
 	// Replaced tells that all of it was replaced by what did not come from it.
 	Replaced() error
 }
@@ -64,10 +68,12 @@ type Listing struct {
 
 // A Way is how a place is opened.
 type Way struct {
-	Write  bool
-	Create bool                                 // make a namespace that isn't there; implies Write
-	Every  time.Duration                        // how often to look for changes; 0: the default
-	Tell   func(where string, p pantry.Problem) // is called with what opening and reading meet
+	Write   bool
+	Create  bool                                 // make a namespace that isn't there; implies Write
+	MakeDir bool                                 // make its directory too
+	Every   time.Duration                        // how often to look for changes; 0: the default
+	Tell    func(where string, p pantry.Problem) // is called with what opening and reading meet
+	Made    func(dir string)                     // is called when a directory was made
 }
 
 // Patience is how long a call to a server is tried again.
@@ -127,12 +133,19 @@ func Open(where string, w Way) (Present, error) {
 	} else if !w.Create && !isFile(filepath.Join(dir, name+".jsonl")) {
 		return nil, NoNamespace(dir, name)
 	}
+	isNew := !IsDir(dir)
+	if isNew && w.Create && !w.MakeDir {
+		return nil, absent("there is no directory %s; put and import make one", dir)
+	}
 	ns, err := pantry.Open(dir, name, opts...)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, NoNamespace(dir, name)
 	}
 	if err != nil {
 		return nil, err
+	}
+	if isNew && w.Made != nil {
+		w.Made(dir)
 	}
 	return openDevice(ns, where, w.Write || w.Create)
 }
@@ -151,13 +164,34 @@ func NoNamespace(dir, name string) error {
 	if path := filepath.Join(dir, name); IsDir(path) {
 		return absent("%[1]s is a directory and no namespace: write %[1]s/NAMESPACE; smallpantry list %[1]s lists what there is", path)
 	}
-	return absent("there is no namespace %s in %s; put makes one", name, dir)
+	names, _ := pantry.Namespaces(dir) // where there are none, none is meant
+	return absent("there is no namespace %s in %s; put makes one%s", name, dir, DidYouMean(name, names))
+}
+
+// DidYouMean names those of some names that nearly match one; empty: none does.
+func DidYouMean(name string, names []string) string {
+	var like []string
+	for _, other := range names {
+		if near.Match(name, other) != "" {
+			like = append(like, other)
+		}
+	}
+	if len(like) == 0 {
+		return ""
+	}
+	return "; did you mean " + strings.Join(like, " or ") + "?"
 }
 
 // Split gives the directory and the name of a namespace.
 func Split(where string) (dir, name string, err error) {
 	if where == "" || strings.HasSuffix(where, "/") {
 		return "", "", usage("%q is no place: write DIR/NAMESPACE or http://HOST:PORT/boards/BOARD", where)
+	}
+	if host, _, _ := strings.Cut(where, "/"); looksLikeHost(host) {
+		if _, rest, found := strings.Cut(where, "://"); found {
+			where = rest
+		}
+		return "", "", usage("%s looks like a server's address: write http://%s, or ./%s for a directory of that name", scan.Quote(host), where, where)
 	}
 	dir, name = filepath.Split(filepath.FromSlash(where))
 	if dir == "" {
@@ -170,6 +204,13 @@ func Split(where string) (dir, name string, err error) {
 		return "", "", UsageError{err}
 	}
 	return filepath.Clean(dir), name, nil
+}
+
+// looksLikeHost says whether the first part of a path names a server: it has a
+// scheme, or a port. A single letter is a drive.
+func looksLikeHost(first string) bool {
+	host, port, found := strings.Cut(first, ":")
+	return found && len(host) > 1 && !strings.ContainsFunc(port, func(r rune) bool { return r < '0' || r > '9' })
 }
 
 // IsDir says whether there is a directory.

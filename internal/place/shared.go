@@ -165,3 +165,8 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 
 // Replaced: the versions of a board go on, and its server says when they don't.
 func (s *shared) Replaced() error { return nil }
+
+// Withdraw: a board has no declared keys yet.
+func (s *shared) Withdraw(_ context.Context, name string) (entry.Declared, int64, error) {
+	return entry.Declared{}, 0, absent("no key %s is declared on %s", name, s.address)
+}

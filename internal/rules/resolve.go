@@ -40,6 +40,13 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 	return op, v.Check()
 }
 
+// Read gives the value that a put says under a name, of the kind that is declared,
+// else stored, else that it looks like. Errors are those of Commit.
+func Read(put value.Op, name string, declared entry.Declared, now value.Value) (value.Value, error) {
+	op, err := resolve(put, name, declared, now)
+	return op.Operand, err
+}
+
 // tighter gives the bound that allows less: the larger of two with 1, the
 // smaller with -1.
 func tighter(a, b value.Value, want int) value.Value {
@@ -63,6 +70,9 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 		return value.FromTyped(want, op.Raw)
 	case op.Form == value.FromJSON:
 		v, err = value.ParseAny([]byte(op.Raw))
+		if v.Kind() == value.KindNull {
+			return v, err // which is refused as what it is
+		}
 		// A text in JSON may be a time or bytes; it is never a number.
 		if err == nil && v.Kind() == value.KindText && want != value.KindNone && (op.Kind != value.KindNone || !want.Number()) {
 			return value.Parse(want, []byte(op.Raw))
