@@ -70,9 +70,6 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 		return value.FromTyped(want, op.Raw)
 	case op.Form == value.FromJSON:
 		v, err = value.ParseAny([]byte(op.Raw))
-		if v.Kind() == value.KindNull {
-			return v, err // which is refused as what it is
-		}
 		// A text in JSON may be a time or bytes; it is never a number.
 		if err == nil && v.Kind() == value.KindText && want != value.KindNone && (op.Kind != value.KindNone || !want.Number()) {
 			return value.Parse(want, []byte(op.Raw))
@@ -89,6 +86,8 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 // refusePut names the ways out.
 func refusePut(op value.Op, name string, have value.Kind, declared bool, err error) error {
 	switch {
+	case isNull(op):
+		return refuse.As(value.ErrWrongKind, "%s is of kind %s, and null is no value; remove %s instead", name, have, name)
 	case declared && op.Kind == value.KindNone:
 		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and %s can't be stored in it", name, have, given(op))}
 	case op.Kind != value.KindNone:
@@ -99,6 +98,14 @@ func refusePut(op value.Op, name string, have value.Kind, declared bool, err err
 			name, have, given(op), have)
 	}
 	return err
+}
+
+func isNull(op value.Op) bool {
+	v := op.Operand
+	if op.Form == value.FromJSON {
+		v, _ = value.ParseAny([]byte(op.Raw)) // what is no JSON is not null either
+	}
+	return v.Kind() == value.KindNull
 }
 
 // given tells what was to be put.
