@@ -2,7 +2,6 @@ package pantry
 
 import (
 	"fmt"
-	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -10,7 +9,6 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -47,6 +45,9 @@ type definition[T any] struct {
 	keep     int
 	sealed   bool
 	about    string
+	typed    func(string) (T, error) // reads what a user typed; nil: the kind says how
+	format   func(T) string          // gives it as typed reads it
+	ask      string                  // what a user is asked for; empty: the kind says what
 	unkept   string
 	start    value.Value // def, encoded
 
@@ -228,7 +229,7 @@ func (k Key[T]) changed(f func(d *definition[T])) Key[T] {
 	d := *k.definition()
 	d.rules = slices.Clone(d.rules)
 	f(&d)
-	if err := d.check(d.def); err != nil {
+	if err := d.bounded(d.def); err != nil {
 		misuse("the default of %s breaks its own rule: %v", d.name, err)
 	}
 	return Key[T]{&d}
@@ -251,9 +252,11 @@ func (k Key[T]) Between(lo, hi T) Key[T] {
 	})
 }
 
-// Check allows only values for which rule returns nil. The text of its error is
-// what a user is told, so write it as a sentence for one. rule must not change
-// the value, and may be called at any time by any goroutine.
+// Check allows only values for which rule returns nil, whether they are set or
+// found stored. The default need not pass: Text("gardener", "").Check(notEmpty)
+// stands at "" until somebody says who. The text of its error is what a user is
+// told, so write it as a sentence for one. rule must not change the value, and
+// may be called at any time by any goroutine.
 func (k Key[T]) Check(rule func(T) error) Key[T] {
 	if rule == nil {
 		misuse("Check of %s takes a function, not nil", k.Name())
@@ -342,19 +345,32 @@ func (d *definition[T]) check(x T) error {
 	if d.unnameable != nil {
 		return d.unnameable
 	}
-	if !d.min.IsZero() {
-		v, err := d.enc(x)
-		if err == nil {
-			err = value.Within(v, d.min, d.max)
-		}
-		if err != nil {
-			return &invalid{sentence: fmt.Sprintf("%s is not from %s to %s", entry.Quoted(v), d.min, d.max)}
-		}
+	if err := d.bounded(x); err != nil {
+		return err
 	}
 	for _, rule := range d.rules {
 		if err := rule(x); err != nil {
 			return &invalid{err.Error(), err}
 		}
+	}
+	return nil
+}
+
+// bounded says whether x is within the bounds.
+func (d *definition[T]) bounded(x T) error {
+	if d.min.IsZero() {
+		return nil
+	}
+	v, err := d.enc(x)
+	if err == nil {
+		err = value.Within(v, d.min, d.max)
+	}
+	if err != nil {
+		shown := entry.Quoted(v)
+		if d.format != nil {
+			shown = d.format(x)
+		}
+		return &invalid{sentence: fmt.Sprintf("%s is not from %s to %s", shown, d.shown(d.min), d.shown(d.max))}
 	}
 	return nil
 }
@@ -385,75 +401,3 @@ func (k Key[T]) Declared() []DeclaredKey {
 }
 
 func (k Key[T]) unkept() string { return k.definition().unkept }
-
-// Parse reads what a user typed, such as the text of an input field, and
-// checks it against the key's rules. White space around it is not counted,
-// except in a text. The error wraps ErrInvalid, and is a sentence to show to the user.
-func (k Key[T]) Parse(typed string) (T, error) {
-	d := k.definition()
-	var none T
-	if d.kind != value.KindText {
-		typed = strings.TrimSpace(typed)
-	}
-	v, err := value.FromTyped(d.kind, typed)
-	if err != nil {
-		return none, &invalid{d.sentence(typed), err}
-	}
-	x, err := d.dec(v)
-	if err != nil {
-		return none, &invalid{d.sentence(typed), err}
-	}
-	if err := d.check(x); err != nil {
-		if !d.min.IsZero() && value.Within(v, d.min, d.max) != nil || d.choice != nil {
-			return none, &invalid{d.sentence(typed), err}
-		}
-		return none, err
-	}
-	return x, nil
-}
-
-// sentence tells a user what to enter instead of what was typed.
-func (d *definition[T]) sentence(typed string) string {
-	ask := map[value.Kind]string{
-		value.KindBool:  "true or false",
-		value.KindInt:   "a whole number",
-		value.KindFloat: "a number such as 4.5",
-		value.KindText:  "a text",
-		value.KindBytes: "base64",
-		value.KindTime:  "a time such as 2026-05-03T09:12:44Z",
-		value.KindList:  `a list such as ["C4","B2"]`,
-		value.KindMap:   `a map such as {"bed":"C4"}`,
-	}[d.kind]
-	if lo, hi, ok := d.integers(); ok {
-		ask += fmt.Sprintf(" from %d to %d", lo, hi)
-	} else if !d.min.IsZero() {
-		ask += fmt.Sprintf(" from %s to %s", d.min, d.max)
-	}
-	if d.choice != nil {
-		ask = "one of " + strings.Join(d.choice, ", ")
-	}
-	if typed == "" {
-		return fmt.Sprintf("Nothing was entered. Enter %s.", ask)
-	}
-	return fmt.Sprintf("%s won't do. Enter %s.", scan.Quote(typed), ask)
-}
-
-// integers gives the bounds of an int key whose type or rule has narrow ones.
-func (d *definition[T]) integers() (lo, hi int64, ok bool) {
-	if d.kind != value.KindInt {
-		return 0, 0, false
-	}
-	if lo, ok = d.min.AsInt(); ok {
-		hi, _ = d.max.AsInt()
-		return lo, hi, true
-	}
-	t := reflect.TypeFor[T]()
-	if t.Size() == 8 {
-		return 0, 0, false
-	}
-	bits := uint(t.Bits())
-	if t.Kind() >= reflect.Uint && t.Kind() <= reflect.Uintptr {
-		return 0, 1<<bits - 1, true
-	}
-	return math.MinInt64 >> (64 - bits), 1<<(bits-1) - 1, true
-}

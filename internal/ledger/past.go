@@ -186,7 +186,7 @@ func (p *past) whole(i int, c cuts) bool {
 	case l.newest, 0 < l.rank && l.rank <= fewChanges:
 		return true
 	}
-	return 0 < l.rank && l.rank <= keptChanges && l.mark.Over == 0 && i >= c.changes
+	return 0 < l.rank && l.rank <= keptChanges && i >= c.changes
 }
 
 func (p *past) point(i int, c cuts) bool { return p.lines[i].point && i >= c.points }

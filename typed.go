@@ -1,0 +1,263 @@
+package pantry
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Parse reads what a user typed, such as the text of an input field, and
+// checks it against the key's rules. White space around it is not counted,
+// except in a text. A number may have a sign and zeros before it (+5, 007), begin
+// with its point (.5), and have a decimal comma, where that can't be one between
+// thousands (4,5 and not 1,000). The error wraps ErrInvalid, and is a sentence to
+// show to the user.
+func (k Key[T]) Parse(typed string) (T, error) {
+	d := k.definition()
+	var none T
+	if d.kind != value.KindText {
+		typed = strings.TrimSpace(typed)
+	}
+	x, v, err := d.parse(typed)
+	if err != nil {
+		return none, &invalid{d.sentence(typed), err}
+	}
+	if err := d.check(x); err != nil {
+		if !d.min.IsZero() && value.Within(v, d.min, d.max) != nil || d.choice != nil {
+			return none, &invalid{d.sentence(typed), err}
+		}
+		return none, err
+	}
+	return x, nil
+}
+
+// Format gives x as Parse reads it: what to show in an input field.
+func (k Key[T]) Format(x T) string {
+	d := k.definition()
+	if d.format != nil {
+		return d.format(x)
+	}
+	v, err := d.enc(x)
+	if err != nil {
+		return fmt.Sprint(x)
+	}
+	return v.String()
+}
+
+// Choices gives what a OneOf key allows, in the order of its declaration; nothing
+// for another key. It is a copy.
+func (k Key[T]) Choices() []T {
+	d := k.definition()
+	var all []T
+	for _, c := range d.choice {
+		if x, err := d.dec(value.Text(c)); err == nil {
+			all = append(all, x)
+		}
+	}
+	return all
+}
+
+// Describe gives the text of About.
+func (k Key[T]) Describe() string { return k.definition().about }
+
+func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
+	if d.typed != nil {
+		if x, err = d.typed(typed); err == nil {
+			v, err = d.enc(x)
+		}
+		return x, v, err
+	}
+	if d.kind.Number() {
+		typed = plainNumber(typed)
+	}
+	if v, err = value.FromTyped(d.kind, typed); err == nil {
+		x, err = d.dec(v)
+	}
+	return x, v, err
+}
+
+// plainNumber gives a number that a person typed as JSON spells it; what is no
+// number comes back as it is.
+func plainNumber(typed string) string {
+	s := strings.TrimPrefix(typed, "+")
+	sign := ""
+	if rest, ok := strings.CutPrefix(s, "-"); ok && s == typed {
+		sign, s = "-", rest
+	}
+	if before, after, found := strings.Cut(s, ","); found {
+		if len(after) == 3 && strings.Trim(after, "0123456789") == "" && before != "0" && before != "" || strings.ContainsAny(after, ",.") || strings.Contains(before, ".") {
+			return typed // it may part thousands
+		}
+		s = before + "." + after
+	}
+	digits, _, _ := strings.Cut(strings.ToLower(s), "e")
+	if !strings.ContainsAny(digits, "0123456789") || strings.Trim(digits, "0123456789.") != "" {
+		return typed
+	}
+	s = strings.TrimLeft(s, "0")
+	if s == "" || s[0] < '0' || s[0] > '9' {
+		s = "0" + s
+	}
+	return sign + strings.TrimSuffix(s, ".")
+}
+
+// sentence tells a user what to enter instead of what was typed.
+func (d *definition[T]) sentence(typed string) string {
+	ask := map[value.Kind]string{
+		value.KindBool:  "true or false",
+		value.KindInt:   "a whole number",
+		value.KindFloat: "a number such as 4.5",
+		value.KindText:  "a text",
+		value.KindBytes: "base64",
+		value.KindTime:  "a time such as 2026-05-03T09:12:44Z",
+		value.KindList:  `a list such as ["C4","B2"]`,
+		value.KindMap:   `a map such as {"bed":"C4"}`,
+	}[d.kind]
+	if d.ask != "" {
+		ask = d.ask
+	}
+	if lo, hi, ok := d.integers(); ok {
+		ask += fmt.Sprintf(" from %d to %d", lo, hi)
+	} else if !d.min.IsZero() {
+		ask += fmt.Sprintf(" from %s to %s", d.shown(d.min), d.shown(d.max))
+	}
+	if d.choice != nil {
+		ask = "one of " + strings.Join(d.choice, ", ")
+	}
+	if typed == "" {
+		return fmt.Sprintf("Nothing was entered. Enter %s.", ask)
+	}
+	return fmt.Sprintf("%s won't do. Enter %s.", scan.Quote(typed), ask)
+}
+
+// shown gives a value as the key formats it.
+func (d *definition[T]) shown(v value.Value) string {
+	if d.format != nil {
+		if x, err := d.dec(v); err == nil {
+			return d.format(x)
+		}
+	}
+	return v.String()
+}
+
+// integers gives the bounds of an int key whose type or rule has narrow ones.
+func (d *definition[T]) integers() (lo, hi int64, ok bool) {
+	if d.kind != value.KindInt || d.format != nil {
+		return 0, 0, false
+	}
+	if lo, ok = d.min.AsInt(); ok {
+		hi, _ = d.max.AsInt()
+		return lo, hi, true
+	}
+	t := reflect.TypeFor[T]()
+	if t.Size() == 8 {
+		return 0, 0, false
+	}
+	bits := uint(t.Bits())
+	if t.Kind() >= reflect.Uint && t.Kind() <= reflect.Uintptr {
+		return 0, 1<<bits - 1, true
+	}
+	return math.MinInt64 >> (64 - bits), 1<<(bits-1) - 1, true
+}
+
+// Duration declares a length of time, kept as an int of nanoseconds: about 292
+// years at most. Parse reads it as people type it: 90s, 5 min, 1h 30m, 2 days;
+// Format gives it in that way.
+func Duration(name string, def time.Duration) Key[time.Duration] {
+	k := Int(name, def)
+	k.d.typed, k.d.format, k.d.ask = parseDuration, formatDuration, "a length of time such as 90s, 5 min or 1h 30m"
+	return k
+}
+
+var errDuration = errors.New("no length of time")
+
+// The units of a length of time, as people type them.
+var units = map[string]time.Duration{}
+
+func init() {
+	for unit, names := range map[time.Duration]string{
+		time.Nanosecond: "ns", time.Microsecond: "us µs", time.Millisecond: "ms", time.Second: "s sec secs second seconds",
+		time.Minute: "m min mins minute minutes", time.Hour: "h hr hrs hour hours", 24 * time.Hour: "d day days",
+	} {
+		for _, name := range strings.Fields(names) {
+			units[name] = unit
+		}
+	}
+}
+
+// parseDuration reads numbers with units, which add up; "0" needs none.
+func parseDuration(typed string) (time.Duration, error) {
+	rest := strings.TrimSpace(typed)
+	sign := 1.0
+	if after, minus := strings.CutPrefix(rest, "-"); minus {
+		sign, rest = -1, after
+	}
+	if rest == "0" {
+		return 0, nil
+	}
+	sum, whole := 0.0, int64(0)
+	for any := false; ; any = true {
+		rest = strings.TrimSpace(rest)
+		if rest == "" && any {
+			break
+		}
+		n := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsDigit(r) && r != '.' && r != ',' })
+		if n < 1 {
+			return 0, errDuration
+		}
+		number, after := rest[:n], strings.TrimSpace(rest[n:])
+		end := strings.IndexFunc(after, func(r rune) bool { return !unicode.IsLetter(r) })
+		if end < 0 {
+			end = len(after)
+		}
+		unit, known := units[strings.ToLower(after[:end])]
+		if !known {
+			return 0, errDuration
+		}
+		if i, err := strconv.ParseInt(number, 10, 64); err == nil && i <= math.MaxInt64/int64(unit) && whole <= math.MaxInt64-i*int64(unit) {
+			whole += i * int64(unit)
+		} else {
+			f, err := strconv.ParseFloat(plainNumber(number), 64)
+			if err != nil {
+				return 0, errDuration
+			}
+			sum += f * float64(unit)
+		}
+		rest = after[end:]
+	}
+	if total := sum + float64(whole); total >= math.MaxInt64 {
+		return 0, errDuration
+	}
+	return time.Duration(sign) * time.Duration(whole+int64(math.Round(sum))), nil
+}
+
+// formatDuration is Duration.String without what is 0: 1h30m.
+func formatDuration(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}
+
+// Sentence gives of an error what is to be shown to a user: the sentence of Parse,
+// or of a rule given to Check, wherever it stands in the error; ok is false where
+// there is none, as when the disk is full, which an app says in words of its own.
+func Sentence(err error) (sentence string, ok bool) {
+	var i *invalid
+	if errors.As(err, &i) {
+		return i.sentence, true
+	}
+	return "", false
+}
