@@ -31,6 +31,7 @@ type fieldsDef[T any] struct {
 type fieldEntry struct {
 	field
 	kind value.Kind
+	key  AnyKey // what holds it to rules; nil: nothing
 }
 
 // Fields declares a struct of settings: each exported field is an entry, whose
@@ -106,6 +107,41 @@ func entryField(f field, t reflect.Type) fieldEntry {
 	return e
 }
 
+// With holds fields to the rules of keys, each to that of its entry's name: Between,
+// the choices of OneOf, Check, Keep and About. A stored field that its key refuses
+// stands at its default, and is reported; the others are not concerned. The default
+// is that of the struct, which keeps the key's Between and is one of its choices. A
+// key also says what a screen shows and reads, with Format, Choices and Parse:
+//
+//	hour := pantry.Int("reminder-hour", 18).Between(0, 23)
+//	settings := pantry.Fields(Settings{ReminderHour: 18}).With(hour)
+func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
+	d := *k.definition()
+	d.fields = slices.Clone(d.fields)
+	for _, key := range keys {
+		if key == nil {
+			misuse("With of %s takes keys, not nil", d.name)
+		}
+		i := slices.IndexFunc(d.fields, func(f fieldEntry) bool { return f.name == key.Name() })
+		if i < 0 {
+			misuse("With of %s: it has no field %s", d.name, key.Name())
+		}
+		f := &d.fields[i]
+		if declared := key.Declared(); len(declared) != 1 || declared[0].Family || declared[0].Name != f.name {
+			misuse("With of %s takes keys of one entry, as Int or OneOf give", d.name)
+		}
+		if key.Kind() != f.kind {
+			misuse("With of %s: the field %s is %s, and the key is %s", d.name, f.name, f.kind, key.Kind())
+		}
+		f.key = key
+		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
+		if err := key.Declared()[0].Judge(def); err != nil {
+			misuse("With of %s: the default of %s: %v", d.name, f.name, err)
+		}
+	}
+	return FieldsKey[T]{&d}
+}
+
 // Check allows only structs for which rule returns nil: see Key.Check.
 func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
 	d := *k.definition()
@@ -113,9 +149,6 @@ func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
 		misuse("Check of %s takes a function, not nil", d.name)
 	}
 	d.rules = append(slices.Clone(d.rules), rule)
-	if err := d.check(d.def); err != nil {
-		misuse("the defaults of %s break their own rule: %v", d.name, err)
-	}
 	return FieldsKey[T]{&d}
 }
 
@@ -147,13 +180,19 @@ func (k FieldsKey[T]) Default() T { return k.definition().copied(k.d.def) }
 
 func (k FieldsKey[T]) unkept() string { return k.definition().unkept }
 
+func (k FieldsKey[T]) kept(v value.Value) (value.Value, error) { return v, nil }
+
 // Declared gives the declarations, one a field.
 func (k FieldsKey[T]) Declared() []DeclaredKey {
 	d := k.definition()
 	var out []DeclaredKey
 	for _, f := range d.fields {
-		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
-		out = append(out, DeclaredKey{Name: f.name, Kind: f.kind, Default: def})
+		one := DeclaredKey{Name: f.name, Kind: f.kind}
+		if f.key != nil {
+			one = f.key.Declared()[0]
+		}
+		one.Default, _ = f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
+		out = append(out, one)
 	}
 	return out
 }
@@ -267,11 +306,13 @@ func (b *fieldsBinding[T]) decode(recs []*ledger.Record) *fieldsReading[T] {
 }
 
 func (b *fieldsBinding[T]) decodeField(f fieldEntry, v value.Value, into reflect.Value) error {
-	if f.kind == value.KindFloat && v.Kind() == value.KindInt {
-		return f.dec(v, into)
-	}
-	if v.Kind() != f.kind {
+	if v.Kind() != f.kind && (f.kind != value.KindFloat || v.Kind() != value.KindInt) {
 		return kindError(v.Kind(), f.kind)
+	}
+	if f.key != nil {
+		if _, err := f.key.kept(v); err != nil {
+			return err
+		}
 	}
 	return f.dec(v, into)
 }
@@ -340,6 +381,9 @@ func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) erro
 			err := errors.Join(err1, err2)
 			if err == nil && value.Equal(before, after) {
 				continue
+			}
+			if err == nil && f.key != nil {
+				after, err = f.key.kept(after)
 			}
 			if err == nil && careful {
 				err = old.errs[i]

@@ -65,6 +65,8 @@ type AnyKey interface {
 	Declared() []DeclaredKey
 	examine(ns *Namespace) // reports what is stored and can't be used
 	unkept() string        // what does not survive a round trip; empty: all does
+	// kept gives a value as the key stores it, or why it would not.
+	kept(v value.Value) (value.Value, error)
 }
 
 func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
@@ -354,6 +356,14 @@ func (d *definition[T]) check(x T) error {
 		}
 	}
 	return nil
+}
+
+func (k Key[T]) kept(v value.Value) (value.Value, error) {
+	x, err := k.Decode(v)
+	if err != nil {
+		return v, err
+	}
+	return k.Encode(x)
 }
 
 // bounded says whether x is within the bounds.

@@ -63,6 +63,8 @@ func (k RecordsKey[T]) Declared() []DeclaredKey {
 
 func (k RecordsKey[T]) unkept() string { return k.one.unkept() }
 
+func (k RecordsKey[T]) kept(v value.Value) (value.Value, error) { return k.one.kept(v) }
+
 func (k RecordsKey[T]) examine(ns *Namespace) {
 	for range k.In(ns).all() {
 	}
@@ -227,6 +229,27 @@ func (r Records[T]) Lookup(id string) (x T, found bool, err error) {
 	return v.Lookup()
 }
 
+// Get gives a record, or the zero T where there is none or it can't be used, which
+// is reported as a Problem. It never fails.
+func (r Records[T]) Get(id string) (x T) {
+	if v, err := r.record("get", id); err == nil {
+		return v.Get()
+	}
+	return x
+}
+
+// Clear removes all records, in one commit. Their numbers are not given again.
+// The errors are those of Var.Set.
+func (r Records[T]) Clear() error {
+	return r.inBatch("clear", func(b *Batch) error {
+		var ids []string
+		for _, e := range (Records[T]{r.k, b}).unordered() {
+			ids = append(ids, e.id)
+		}
+		return Records[T]{r.k, b}.Delete(ids...)
+	})
+}
+
 // Delete removes the records with these ids, in one commit. An id without a
 // record is no error.
 func (r Records[T]) Delete(ids ...string) error {
@@ -323,6 +346,27 @@ func (r Records[T]) all() iter.Seq2[string, T] {
 				continue
 			}
 			if !yield(e.id, x) {
+				return
+			}
+		}
+	}
+}
+
+// Sorted is All in the order that compare says, which gives a negative number where
+// a comes before b; of records that it holds for equal, in the order of All.
+func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
+	return func(yield func(string, T) bool) {
+		type record struct {
+			id string
+			x  T
+		}
+		var all []record
+		for id, x := range r.All() {
+			all = append(all, record{id, x})
+		}
+		slices.SortStableFunc(all, func(a, b record) int { return compare(a.x, b.x) })
+		for _, one := range all {
+			if !yield(one.id, one.x) {
 				return
 			}
 		}

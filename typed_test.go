@@ -3,6 +3,7 @@ package pantry_test
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -155,4 +156,112 @@ func TestRequired(t *testing.T) {
 	assert.ErrorIs(t, err, pantry.ErrInvalid, "stored against the rule")
 	require.NoError(t, ns.Close())
 	assert.Panics(t, func() { pantry.Int("n", 9).Between(0, 5) }, "the default keeps its bounds")
+}
+
+type screen struct {
+	ReminderHour int
+	Units        string
+	Beds         []string
+	Pause        time.Duration
+	Note         string
+}
+
+// A field of settings is held to the rules of a key; what is stored against them
+// stands at its default and blocks nothing else.
+func TestFieldsWithKeys(t *testing.T) {
+	hour := pantry.Int("reminder-hour", 0).Between(0, 23).About("when to remind")
+	units := pantry.OneOf("units", "metric", "imperial")
+	beds := pantry.List[string]("beds").Keep(2)
+	note := pantry.Text("note", "").Check(func(s string) error {
+		if s == "" {
+			return errors.New("Write something.")
+		}
+		return nil
+	})
+	settings := pantry.Fields(screen{ReminderHour: 18, Units: "metric"}).With(hour, units, beds, note)
+	declared := settings.Declared()
+	assert.Equal(t, []string{"0 to 23", "metric, imperial", "the newest 2", "", ""}, []string{declared[0].Allowed(), declared[1].Allowed(), declared[2].Allowed(), declared[3].Allowed(), declared[4].Allowed()})
+	assert.Equal(t, []string{"when to remind", "18"}, []string{declared[0].About, declared[0].Default.String()}, "the default is the struct's")
+
+	var problems []string
+	ns := open(t, t.TempDir(), pantry.Declare(settings), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Name) }))
+	v := settings.In(ns)
+	set := func(f func(*screen)) error {
+		_, err := v.Update(func(s screen) (screen, error) { f(&s); return s, nil })
+		return err
+	}
+	for want, f := range map[string]func(*screen){
+		"24 is not from 0 to 23":                    func(s *screen) { s.ReminderHour = 24 },
+		`"furlongs" is not one of metric, imperial`: func(s *screen) { s.Units = "furlongs" },
+	} {
+		err := set(f)
+		assert.ErrorIs(t, err, pantry.ErrInvalid)
+		sentence, _ := pantry.Sentence(err)
+		assert.Equal(t, want, sentence)
+	}
+	require.NoError(t, set(func(s *screen) { s.Note = "hello" }))
+	assert.ErrorContains(t, set(func(s *screen) { s.Note = "" }), "Write something.")
+	require.NoError(t, set(func(s *screen) { s.Beds = []string{"A1", "B2", "C4"} }))
+	assert.Equal(t, []string{"B2", "C4"}, v.Get().Beds)
+	require.NoError(t, ns.Put("reminder-hour", value.Int(99)))
+	require.NoError(t, ns.Put("units", value.Text("furlongs")))
+	got := v.Get()
+	assert.Equal(t, []any{18, "metric", "hello"}, []any{got.ReminderHour, got.Units, got.Note})
+	assert.ElementsMatch(t, []string{"reminder-hour", "units"}, problems)
+	require.NoError(t, set(func(s *screen) { s.Note = "still here" }), "nothing else is blocked")
+	assert.ErrorIs(t, set(func(s *screen) { s.ReminderHour = 7 }), pantry.ErrInvalid, "nor is a default written back")
+	require.NoError(t, v.Set(screen{ReminderHour: 7, Units: "imperial", Note: "x"}))
+	assert.Equal(t, 7, v.Get().ReminderHour)
+	require.NoError(t, ns.Close())
+
+	for name, misused := range map[string]func(){
+		"another name":      func() { pantry.Fields(screen{}).With(pantry.Int("minute", 0)) },
+		"another kind":      func() { pantry.Fields(screen{}).With(pantry.Text("reminder-hour", "")) },
+		"a default against": func() { pantry.Fields(screen{ReminderHour: 30}).With(hour) },
+		"no choice":         func() { pantry.Fields(screen{Units: "x"}).With(units) },
+		"records":           func() { pantry.Fields(screen{}).With(pantry.RecordsOf[screen]("units")) },
+		"sealed":            func() { pantry.Fields(screen{}).With(pantry.Text("note", "").Sealed()) },
+		"nil":               func() { pantry.Fields(screen{}).With(nil) },
+	} {
+		assert.Panics(t, misused, name)
+	}
+}
+
+// Records by any order, one by one, and all at once away.
+func TestRecordsGetSortedClear(t *testing.T) {
+	type bed struct{ Crop string }
+	beds := pantry.RecordsOf[bed]("plantings")
+	dir := t.TempDir()
+	ns := open(t, dir, quiet)
+	r := beds.In(ns)
+	for _, crop := range []string{"peas", "beans", "garlic", "beans"} {
+		_, err := r.Add(bed{crop})
+		require.NoError(t, err)
+	}
+	require.NoError(t, r.Put("own", bed{"aloe"}))
+	assert.Equal(t, []any{bed{"garlic"}, bed{}, bed{}}, []any{r.Get("3"), r.Get("99"), r.Get("a/b")})
+	var ids []string
+	for id := range r.Sorted(func(a, b bed) int { return strings.Compare(a.Crop, b.Crop) }) {
+		ids = append(ids, id)
+	}
+	assert.Equal(t, []string{"own", "2", "4", "3", "1"}, ids)
+	for range r.Sorted(func(a, b bed) int { return 0 }) {
+		break
+	}
+	require.NoError(t, ns.Put("plantings/2", value.Int(5)))
+	assert.Equal(t, bed{}, r.Get("2"))
+	version := ns.Version()
+	require.NoError(t, r.Clear())
+	assert.Equal(t, []any{0, version + 1}, []any{r.Len(), ns.Version()}, "one commit, unreadable ones too")
+	id, err := r.Add(bed{"peas"})
+	require.NoError(t, err)
+	assert.Equal(t, "5", id, "no number is given again")
+	require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
+		if _, err := beds.In(b).Add(bed{"x"}); err != nil {
+			return err
+		}
+		return beds.In(b).Clear()
+	}))
+	assert.Zero(t, r.Len(), "in a batch with what it added")
+	require.NoError(t, ns.Close())
 }

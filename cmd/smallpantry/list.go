@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/term"
 )
@@ -70,6 +72,8 @@ func (a *app) printListing(where string, l place.Listing) {
 	fmt.Fprintf(a.stdout, "version %d, %s%s\n\n", l.Version, term.Counted(len(l.Entries), "entry", "entries"), size)
 	t := a.out().Table("name", "kind", "value", "version", "age", "by")
 	t.Flexible = []int{2, 0}
+	slices.SortFunc(l.Entries, func(a, b entry.Entry) int { return term.Natural(a.Name, b.Name) })
+	slices.SortFunc(l.Declared, func(a, b entry.Declared) int { return term.Natural(a.Name, b.Name) })
 	for _, e := range l.Entries {
 		t.Row(e.Name, e.Value.Kind().String(), term.Shown(e.Value), fmt.Sprint(e.Version), term.Age(e.Updated), e.By)
 	}
