@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -24,7 +25,7 @@ func AppDir(app string) (string, error) {
 			return "", err
 		}
 		if runtime.GOOS == "android" {
-			return "", fmt.Errorf("%w: on Android, AppDir takes the path that Context.getFilesDir returns, not the name %s", ErrInvalid, scan.Quote(app))
+			return "", refuse.As(ErrInvalid, "on Android, AppDir takes the path that Context.getFilesDir returns, not the name %s", scan.Quote(app))
 		}
 		config, err := os.UserConfigDir()
 		if err != nil {

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/value"
+
+	"github.com/small-pantry/pantry/internal/refuse"
 )
 
 // A coder is a codec for a type that is known at run time only. Inside lists
@@ -110,7 +112,7 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 	case reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64, reflect.Uintptr:
 		c.enc = func(x reflect.Value, deep int) (value.Value, error) {
 			if x.Uint() > math.MaxInt64 {
-				return value.Value{}, fmt.Errorf("%w: %d does not fit in an int of 64 bits", ErrInvalid, x.Uint())
+				return value.Value{}, refuse.As(ErrInvalid, "%d does not fit in an int of 64 bits", x.Uint())
 			}
 			return value.Int(int64(x.Uint())), nil
 		}
@@ -166,7 +168,7 @@ func tooDeep(deep int) error {
 	if deep <= deepest {
 		return nil
 	}
-	return fmt.Errorf("%w: it stands over %d deep inside itself: does it hold itself?", ErrInvalid, deepest)
+	return refuse.As(ErrInvalid, "it stands over %d deep inside itself: does it hold itself?", deepest)
 }
 
 func want(ok bool, v value.Value, k value.Kind) error {
@@ -177,7 +179,7 @@ func want(ok bool, v value.Value, k value.Kind) error {
 }
 
 func rangeError(v value.Value, t reflect.Type) error {
-	return fmt.Errorf("%w: %s does not fit in %s", ErrInvalid, v, t)
+	return refuse.As(ErrInvalid, "%s does not fit in %s", v, t)
 }
 
 // promoted gives the embedded field that a struct has its MarshalText from,
@@ -306,7 +308,7 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 		if slice {
 			x.Set(reflect.MakeSlice(t, v.Len(), v.Len()))
 		} else if v.Len() != x.Len() {
-			return fmt.Errorf("%w: %d items where %d should stand", ErrInvalid, v.Len(), x.Len())
+			return refuse.As(ErrInvalid, "%d items where %d should stand", v.Len(), x.Len())
 		}
 		for i := range v.Len() {
 			if err := elem.dec(v.Item(i), x.Index(i)); err != nil {

@@ -7,6 +7,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/near"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -46,7 +47,7 @@ func newDeclaration(keys []AnyKey) (*declaration, error) {
 		}
 		for _, one := range k.Declared() {
 			if _, twice := d.names[one.Name]; twice {
-				return nil, fmt.Errorf("%w: two declared keys have the name %s; was a line copied?", ErrInvalid, scan.Quote(one.Name))
+				return nil, refuse.As(ErrInvalid, "two declared keys have the name %s; was a line copied?", scan.Quote(one.Name))
 			}
 			d.names[one.Name] = one
 		}
@@ -77,12 +78,12 @@ func (ns *Namespace) declare() error {
 	var changed []DeclaredKey
 	for _, k := range d.keys {
 		if lost := k.unkept(); lost != "" {
-			ns.prob.report(k.Name(), nil, fmt.Errorf("%w: %s", ErrInvalid, lost))
+			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", lost))
 		}
 		k.examine(ns)
 		for _, one := range k.Declared() {
 			if entry.SecretKey(one) {
-				ns.prob.report(one.Name, nil, fmt.Errorf("%w: the name %s says that it is a secret, which would stand in the file, and in every backup of it, for everybody to read; declare it Sealed, or give it another name", ErrInvalid, scan.Quote(one.Name)))
+				ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s says that it is a secret, which would stand in the file, and in every backup of it, for everybody to read; declare it Sealed, or give it another name", scan.Quote(one.Name)))
 			}
 			if before, ok := known[one.Name]; !ok {
 				ns.compare(one.Name, known)
@@ -109,7 +110,7 @@ func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
 			return
 		}
 		if how := near.Match(name, other); how != "" {
-			ns.prob.report(name, nil, fmt.Errorf("%w: the name %s nearly matches %s, which %s: %s", ErrInvalid, scan.Quote(name), scan.Quote(other), is, how))
+			ns.prob.report(name, nil, refuse.As(ErrInvalid, "the name %s nearly matches %s, which %s: %s", scan.Quote(name), scan.Quote(other), is, how))
 		}
 	}
 	for other := range known {
@@ -130,7 +131,7 @@ func (ns *Namespace) noteUse(name, of string) {
 	}
 	name = cmp.Or(of, name)
 	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
-		ns.prob.report(name, nil, fmt.Errorf("%w: the key %s is used and not declared; add it to Declare", ErrInvalid, scan.Quote(name)))
+		ns.prob.report(name, nil, refuse.As(ErrInvalid, "the key %s is used and not declared; add it to Declare", scan.Quote(name)))
 	}
 }
 

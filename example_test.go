@@ -270,7 +270,7 @@ func ExampleDeclare() {
 	}
 	// Output:
 	// tank/litres <nil>
-	// invalid value: the name "tank/litre" nearly matches "tank/litres", which is declared in this namespace: they differ in one letter
+	// the name "tank/litre" nearly matches "tank/litres", which is declared in this namespace: they differ in one letter
 	// tank/litre <nil>
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/seam"
 	"github.com/small-pantry/pantry/value"
 )
@@ -373,7 +374,7 @@ func (ns *Namespace) Drop(names ...string) error {
 func (ns *Namespace) Forget(names ...string) error {
 	err := ns.namespace().mayWrite()
 	if err == nil && len(names) == 0 {
-		err = fmt.Errorf("%w: no name was given; Reset forgets everything", ErrInvalid)
+		err = refuse.As(ErrInvalid, "no name was given; Reset forgets everything")
 	}
 	if err == nil {
 		_, err = ns.commit(func(tx *ledger.Tx) error {

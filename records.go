@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
@@ -98,7 +99,7 @@ func (r Records[T]) record(op, id string) (Var[T], error) {
 	name := r.k.d.name + "/" + id
 	err := CheckName(name)
 	if err == nil && strings.Contains(id, "/") {
-		err = fmt.Errorf("%w: an id can't hold a \"/\", as %s does", ErrInvalid, scan.Quote(id))
+		err = refuse.As(ErrInvalid, "an id can't hold a \"/\", as %s does", scan.Quote(id))
 	}
 	if err != nil {
 		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
@@ -131,11 +132,11 @@ func (r Records[T]) Add(x T) (id string, err error) {
 			return err
 		}
 		if last == math.MaxInt64 {
-			return wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: there is no number after %d", ErrInvalid, last))
+			return wrap("add", b.ns.name, r.k.d.name, refuse.As(ErrInvalid, "there is no number after %d", last))
 		}
 		for last++; b.find(r.k.d.name + "/" + strconv.FormatInt(last, 10)).Found(); last++ {
 			if last == math.MaxInt64 { // somebody has written it by its name
-				return wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: there is no free number after %d", ErrInvalid, last))
+				return wrap("add", b.ns.name, r.k.d.name, refuse.As(ErrInvalid, "there is no free number after %d", last))
 			}
 		}
 		id = strconv.FormatInt(last, 10)

@@ -9,9 +9,10 @@ import (
 	"crypto/cipher"
 	"crypto/rand"
 	"errors"
-	"fmt"
 
 	"github.com/small-pantry/pantry"
+
+	"github.com/small-pantry/pantry/internal/refuse"
 )
 
 // AESGCM gives a Sealer on AES-GCM (NIST SP 800-38D) with a random nonce of 96
@@ -23,7 +24,7 @@ import (
 func AESGCM(key []byte) (pantry.Sealer, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
-		return nil, fmt.Errorf("%w: the key has %d bytes, and must have 16, 24 or 32", pantry.ErrInvalid, len(key))
+		return nil, refuse.As(pantry.ErrInvalid, "the key has %d bytes, and must have 16, 24 or 32", len(key))
 	}
 	gcm, err := cipher.NewGCM(block)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -51,7 +52,7 @@ func FromTyped(k Kind, typed string) (Value, error) {
 		v, err = Convert(v, k)
 	}
 	if err != nil {
-		return Value{}, fmt.Errorf("%w: %s can't be read as %s: %s", ErrInvalid, scan.Quote(typed), k, wants(k))
+		return Value{}, refuse.As(ErrInvalid, "%s can't be read as %s: %s", scan.Quote(typed), k, wants(k))
 	}
 	return v, nil
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -174,7 +175,7 @@ func fromString(k Kind, s string) (Value, error) {
 	case KindTime:
 		t, err := time.Parse(time.RFC3339Nano, s)
 		if err != nil {
-			return Value{}, fmt.Errorf("%w: %s is no time as RFC 3339 has it, such as 2026-05-03T09:12:44Z", ErrInvalid, scan.Quote(s))
+			return Value{}, refuse.As(ErrInvalid, "%s is no time as RFC 3339 has it, such as 2026-05-03T09:12:44Z", scan.Quote(s))
 		}
 		v := Time(t)
 		return v, v.check(0, false)

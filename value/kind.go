@@ -1,6 +1,10 @@
 package value
 
-import "fmt"
+import (
+	"fmt"
+
+	"github.com/small-pantry/pantry/internal/refuse"
+)
 
 // A Kind says what sort of datum a Value is.
 type Kind uint8
@@ -63,5 +67,5 @@ func ParseKind(name string) (Kind, error) {
 	if k := KindNamed([]byte(name)); k != KindNone {
 		return k, nil
 	}
-	return KindNone, fmt.Errorf("%w: there is no kind %q: use bool, int, float, text, bytes, time, list, map or sealed", ErrInvalid, name)
+	return KindNone, refuse.As(ErrInvalid, "there is no kind %q: use bool, int, float, text, bytes, time, list, map or sealed", name)
 }

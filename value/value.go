@@ -2,7 +2,6 @@ package value
 
 import (
 	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -96,7 +95,7 @@ func Map(members ...Member) (Value, error) {
 	slices.SortFunc(sorted, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
 	for i := 1; i < len(sorted); i++ {
 		if sorted[i].Name == sorted[i-1].Name {
-			return Value{}, fmt.Errorf("%w: the name %q stands twice in one map", ErrInvalid, sorted[i].Name)
+			return Value{}, refuse.As(ErrInvalid, "the name %q stands twice in one map", sorted[i].Name)
 		}
 	}
 	return mapOf(sorted), nil
@@ -309,7 +308,7 @@ func cmp(less, more bool) int {
 // Check says whether v can be stored as an entry. The error wraps ErrInvalid.
 func (v Value) Check() error {
 	if !v.kind.Storable() {
-		return fmt.Errorf("%w: %s can't be stored by itself", ErrInvalid, v.kind)
+		return refuse.As(ErrInvalid, "%s can't be stored by itself", v.kind)
 	}
 	return v.check(MaxDepth, false)
 }
@@ -320,19 +319,19 @@ func (v Value) check(depth int, inside bool) error {
 		return checkText(v.text)
 	case KindTime:
 		if t, _ := v.AsTime(); t.Year() < 0 || t.Year() > 9999 {
-			return fmt.Errorf("%w: the year %d is not within 0 and 9999", ErrInvalid, t.Year())
+			return refuse.As(ErrInvalid, "the year %d is not within 0 and 9999", t.Year())
 		}
 	case KindFloat:
 		if f := v.float(); inside && (f != f || math.IsInf(f, 0)) {
-			return fmt.Errorf("%w: %s can't stand inside a list or a map", ErrInvalid, floatWord(f))
+			return refuse.As(ErrInvalid, "%s can't stand inside a list or a map", floatWord(f))
 		}
 	case KindList, KindMap:
 		if depth == 0 {
-			return fmt.Errorf("%w: lists and maps stand over %d deep inside one another", ErrInvalid, MaxDepth)
+			return refuse.As(ErrInvalid, "lists and maps stand over %d deep inside one another", MaxDepth)
 		}
 	}
 	if inside && (v.kind == KindBytes || v.kind == KindTime || v.kind == KindSealed || v.kind == KindNone) {
-		return fmt.Errorf("%w: %s can't stand inside a list or a map: use text", ErrInvalid, v.kind)
+		return refuse.As(ErrInvalid, "%s can't stand inside a list or a map: use text", v.kind)
 	}
 	for _, item := range v.items() {
 		if err := item.check(depth-1, true); err != nil {
@@ -357,7 +356,7 @@ func checkText(s string) error {
 	for i, r := range s {
 		if r == utf8.RuneError {
 			if _, size := utf8.DecodeRuneInString(s[i:]); size == 1 {
-				return fmt.Errorf("%w: the text is not UTF-8 at byte %d: store it as bytes", ErrInvalid, i)
+				return refuse.As(ErrInvalid, "the text is not UTF-8 at byte %d: store it as bytes", i)
 			}
 		}
 	}

@@ -26,7 +26,7 @@ const (
 	exitUnreachable
 )
 
-// usageError is about the words of the call.
+// usageError is about how the command was called.
 type usageError struct{ error }
 
 func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
@@ -76,8 +76,8 @@ func (a *app) judge(err error) (code int, next string) {
 	case errors.As(err, new(*entry.DeclaredError)):
 		return exitRefused, "An app has declared that; --force goes past it."
 	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid), errors.Is(err, value.ErrOutOfRange):
-		if strings.Contains(text, "?kind=") {
-			return exitRefused, "Here that is --kind."
+		if strings.Contains(text, "name another kind") {
+			return exitRefused, "--kind names one."
 		}
 		return exitRefused, ""
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, board.ErrForbidden), errors.Is(err, syscall.EROFS):

@@ -25,7 +25,7 @@ type app struct {
 	stdout, stderr io.Writer
 	json           bool
 	force          bool             // what is declared does not hold
-	running        bool             // the words of the call were in order
+	running        bool             // the call was in order
 	quiet          bool             // problems are not named: they will be findings
 	problems       []pantry.Problem // that opening a place met
 	damaged        bool             // what was read is what is left of a damaged file
@@ -67,12 +67,24 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 	root.SetIn(a.stdin)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
-	root.AddCommand(a.operations()...)
-	root.AddCommand(
-		a.get(), a.put(), a.drop(), a.rename(), a.reset(),
-		a.list(), a.keys(), a.watch(), a.history(), a.compare(), a.restore(), a.copy(), a.export(), a.importFile(),
-		a.check(), a.repair(), a.serve(), a.places(), a.demo(),
-	)
+	for _, group := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Look", []*cobra.Command{a.list(), a.get(), a.history(), a.compare(), a.watch(), a.keys()}},
+		{"Change", append([]*cobra.Command{a.put(), a.drop(), a.rename(), a.reset()}, a.operations()...)},
+		{"Undo", []*cobra.Command{a.restore()}},
+		{"Move", []*cobra.Command{a.copy(), a.export(), a.importFile()}},
+		{"Share", []*cobra.Command{a.serve(), a.places()}},
+		{"Keep going", []*cobra.Command{a.check(), a.repair(), a.demo()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title + ":"})
+		for _, cmd := range group.commands {
+			cmd.GroupID = group.title
+			root.AddCommand(cmd)
+		}
+	}
+	cobra.EnableCommandSorting = false
 	return root
 }
 
@@ -119,7 +131,7 @@ func exactly(n int) cobra.PositionalArgs {
 		if len(args) == n {
 			return nil
 		}
-		return fmt.Errorf("%s given, and it takes %d: %s", term.Counted(len(args), "word was", "words were"), n, cmd.UseLine())
+		return fmt.Errorf("%s takes %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 
@@ -129,7 +141,7 @@ func atLeast(n int) cobra.PositionalArgs {
 		if len(args) >= n {
 			return nil
 		}
-		return fmt.Errorf("%s given, and it takes at least %d: %s", term.Counted(len(args), "word was", "words were"), n, cmd.UseLine())
+		return fmt.Errorf("%s takes at least %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 

@@ -37,7 +37,7 @@ func (s *story) firstLaunch() error {
 		if err != nil {
 			return err
 		}
-		s.say("reminder-hour shows %d, its default; stored: %v", hour, found)
+		s.say("reminder-hour shows %d, its default, since nothing is stored yet", hour)
 		expect(s.teller, "the default", hour, 18)
 		expect(s.teller, "stored", found, false)
 		_, err = reminderHour.Parse("25")
@@ -74,16 +74,15 @@ func (s *story) closeAndOpen() error {
 }
 
 func (s *story) lookInTheFile() error {
-	s.scene("The phone's file, as it is: a header, the declared keys, and a line a commit")
+	s.scene("The phone's file: a header, the declared keys, and a line a commit")
 	return s.plotbook(0, func(ns *pantry.Namespace) error {
 		file, err := os.ReadFile(ns.Path())
 		if err != nil {
 			return err
 		}
 		lines := bytes.Split(bytes.TrimSpace(file), []byte("\n"))
-		for _, line := range lines {
-			s.quote(string(line))
-		}
+		s.say("%d lines; the newest, as it is:", len(lines))
+		s.quote(string(lines[len(lines)-1]))
 		expect(s.teller, "the number of lines", len(lines), 2+len(s.Hours))
 		return nil
 	})

@@ -49,14 +49,15 @@ func (s *story) unknownName() error {
 	if err != nil {
 		return err
 	}
-	s.say("tank/litres: nothing is stored (found: %v), so the app shows its default, %d", found, litres)
+	s.say("nothing is stored under tank/litres, so the app shows its default, %d", litres)
 	expect(s.teller, "found", found, false)
 	if err := tank.Set(s.ctx, s.Tank); err != nil {
 		return err
 	}
 	litres, found, err = tank.Lookup(s.ctx)
-	s.say("it stores %d, and asks again: %d (found: %v)", s.Tank, litres, found)
+	s.say("it stores %d, and asks again: %d", s.Tank, litres)
 	expect(s.teller, "tank/litres", litres, s.Tank)
+	expect(s.teller, "found now", found, true)
 	return err
 }
 
@@ -145,7 +146,8 @@ func (s *story) poll() error {
 	state := shows(s.ctx, tank, now)
 	took := time.Since(start)
 	status := display.Status()
-	s.say("rain: a phone adds 30, and the display shows %d after %d ms (written by %s; its own: %v)", state.Value, took.Milliseconds(), state.By, state.Mine)
+	s.say("rain: a phone adds 30, and the display shows %d, by %s, after %d ms", state.Value, state.By, took.Milliseconds())
+	expect(s.teller, "whether it was the display's own doing", state.Mine, false)
 	s.say("it has polled %d times, and %d polls were answered 304, without a body", status.Polls, status.NotModified)
 	expect(s.teller, "what the display shows", state.Value, s.left()+30)
 	expect(s.teller, "whether most polls found nothing new", status.NotModified*2 > status.Polls, true)

@@ -86,7 +86,7 @@ func (s *story) undoReset() error {
 	if err != nil {
 		return err
 	}
-	s.say("after the reset tank/litres is stored: %v", found)
+	s.say("after the reset nothing is stored under tank/litres")
 	expect(s.teller, "stored after the reset", found, false)
 	then, err := b.EntriesAt(s.ctx, version)
 	if err != nil {

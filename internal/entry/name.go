@@ -6,6 +6,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
@@ -33,7 +34,7 @@ func CheckName(name string) error {
 	if why == "" {
 		return nil
 	}
-	return fmt.Errorf("%w: %s can't name an entry: %s", value.ErrInvalid, scan.Quote(name), why)
+	return refuse.As(value.ErrInvalid, "%s can't name an entry: %s", scan.Quote(name), why)
 }
 
 // MaxAuthor is the length of the longest name of an app, in bytes.
@@ -44,7 +45,7 @@ const MaxAuthor = 100
 func (a Author) Check() error {
 	for _, name := range []string{a.By, a.From} {
 		if why := fault(name, MaxAuthor); why != "" {
-			return fmt.Errorf("%w: %s can't name an app: %s", value.ErrInvalid, scan.Quote(name), why)
+			return refuse.As(value.ErrInvalid, "%s can't name an app: %s", scan.Quote(name), why)
 		}
 	}
 	return nil

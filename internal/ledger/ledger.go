@@ -15,6 +15,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
@@ -320,7 +321,7 @@ func (l *Ledger) start() error {
 		return err
 	}
 	if name := l.head.Header.Name; name != l.name && name != "" {
-		l.problem(fmt.Errorf("%w: the file %s says that it is %s, not %s: was it copied or renamed?", value.ErrInvalid, l.Path(), scan.Quote(name), scan.Quote(l.name)))
+		l.problem(refuse.As(value.ErrInvalid, "the file %s says that it is %s, not %s: was it copied or renamed?", l.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
 	return nil
 }
