@@ -44,6 +44,8 @@ func (a *app) root() *cobra.Command {
 store, changes what is there, and serves boards.
 
 A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/boards/BOARD.
+PLACE@WHEN is that place as it was: at a version (@12), a moment
+(@2026-05-03T09:00) or so long ago (@-10m, @-2h, @-3d).
 
 Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 4 refused by a condition or by kind, 5 not allowed, 6 the server can't be reached.`,
@@ -85,6 +87,8 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 		}
 	}
 	cobra.EnableCommandSorting = false
+	root.SetHelpCommandGroupID("Keep going")
+	root.SetCompletionCommandGroupID("Keep going")
 	return root
 }
 

@@ -249,12 +249,12 @@ func TestWhatGoesFirst(t *testing.T) {
 		_, _, err := l.AtTime(clock.now.Add(-ago))
 		return err == nil
 	}
-	l, clock := build(1 << 20)
+	l, _ := build(1 << 20)
 	changes, told := tells(l)
 	assert.Equal(t, []int{400, 40}, []int{changes, told}, "all")
 	require.NoError(t, l.Close())
 
-	l, clock = build(40_000)
+	l, clock := build(40_000)
 	changes, told = tells(l)
 	assert.Equal(t, 40, told)
 	assert.Less(t, changes, 400, "not all of the older changes of a name")
@@ -271,8 +271,8 @@ func TestWhatGoesFirst(t *testing.T) {
 	assert.True(t, old(l, clock, 10*time.Minute))
 	require.NoError(t, l.Close())
 
-	l, clock = build(100)
-	changes, told = tells(l)
+	l, _ = build(100)
+	changes, _ = tells(l)
 	assert.Less(t, changes, 40, "and less than a change of each")
 	assert.Greater(t, changes, 5, "in as many bytes as there are entries")
 	require.NoError(t, l.Close())
