@@ -24,8 +24,8 @@ func TestReadme(t *testing.T) {
 		require.NoError(t, err, string(out))
 	}
 	blocks := regexp.MustCompile("(?s)```go\n(.*?)```").FindAllStringSubmatch(string(text), -1)
-	require.Len(t, blocks, 3, "first sight, a program, a settings screen")
-	first, program, screen := blocks[0][1], blocks[1][1], blocks[2][1]
+	require.Len(t, blocks, 4, "first sight, a program, a settings screen and its rules")
+	first, program, screen := blocks[0][1], blocks[1][1], blocks[2][1]+blocks[3][1]
 	declared, used, _ := strings.Cut(first, "\n\n")
 	for name, code := range map[string]string{
 		"first": "package main\nimport (\"github.com/small-pantry/pantry\"; \"github.com/small-pantry/pantry/board\")\n" + declared +
