@@ -58,7 +58,7 @@ func TestChangesAsDeclared(t *testing.T) {
 	type planting struct{ Crop string }
 	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(
 		pantry.Int("reminder-hour", 18).Between(0, 23), pantry.Float("tank/ratio", 0.5).Between(0, 1), pantry.Int("watered", 3).Between(0, 9),
-		pantry.List("hose/queue", "A1").Keep(3), pantry.RecordsOf[planting]("plantings"), pantry.OneOf("units", "metric", "imperial"), pantry.Int("reminder-minute", 0),
+		pantry.List("hose/queue", "A1").Keep(3), pantry.RecordsOf[planting]("plantings"), pantry.OneOf("units", "metric", "imperial"), pantry.Int("reminder-minute", 0), pantry.Text("gate-code", "").Sealed(),
 	))
 	require.NoError(t, err)
 	require.NoError(t, ns.Close())
@@ -72,13 +72,15 @@ func TestChangesAsDeclared(t *testing.T) {
 		{"add P reminder-hour -8", "-1 is under 0", exitRefused},
 		{"raise P reminder-hour 30", "30 is over 23", exitRefused},
 		{"get P reminder-hour", "7", exitDone},
-		{"put P reminder-hour soon", "reminder-hour is declared as int, and \"soon\" can't be stored in it", exitRefused},
+		{"put P reminder-hour soon", "reminder-hour is declared as int: \"soon\" can't be read as int: write a whole number such as 42", exitRefused},
 		{"put P reminder-hour soon --kind text", "reminder-hour is declared as int, and can't be stored as text", exitRefused},
 		{"put P reminder-hour 8 --kind int", "8", exitDone},
 		{"put P units furlongs", "units: \"furlongs\" is not one of metric, imperial", exitRefused},
 		{"put P units imperial", "imperial", exitDone},
 		{"put P units/C4 furlongs", "is not one of metric, imperial", exitRefused},
 		{"put P units 7", "units: \"7\" is not one of metric, imperial", exitRefused},
+		{"put P gate-code AAEC", "gate-code is sealed: only its app, which has the key, can write it", exitRefused},
+		{"put P gate-code AAEC --kind text", "gate-code is declared as sealed, and can't be stored as text", exitRefused},
 		{"put P stray soon", "soon", exitDone},
 		{"rename P stray reminder-minute", "reminder-minute: it is declared as int, and text \"soon\" is none", exitRefused},
 		{"rename P stray reminder-minute --force", "stray is reminder-minute now", exitDone},

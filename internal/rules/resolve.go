@@ -29,6 +29,9 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 	} else if op.Kind != value.KindNone && op.Kind != have {
 		return op, &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and can't be stored as %s", name, have, op.Kind)}
 	}
+	if have == value.KindSealed && op.Kind == value.KindNone && (op.Form != value.Known || op.Operand.Kind() != value.KindSealed) {
+		return op, &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is sealed: only its app, which has the key, can write it", name)}
+	}
 	v, err := operand(op, have)
 	if err != nil {
 		return op, refusePut(op, name, have, declared.Kind != value.KindNone, err)
@@ -88,6 +91,8 @@ func refusePut(op value.Op, name string, have value.Kind, declared bool, err err
 	switch {
 	case isNull(op):
 		return refuse.As(value.ErrWrongKind, "%s is of kind %s, and null is no value; remove %s instead", name, have, name)
+	case declared && op.Kind == value.KindNone && op.Form == value.AsTyped:
+		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s: %v", name, have, err)}
 	case declared && op.Kind == value.KindNone:
 		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and %s can't be stored in it", name, have, given(op))}
 	case op.Kind != value.KindNone:
