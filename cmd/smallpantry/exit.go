@@ -80,8 +80,14 @@ func (a *app) judge(err error) (code int, next string) {
 			return exitRefused, "--kind names one."
 		}
 		return exitRefused, ""
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, board.ErrForbidden), errors.Is(err, syscall.EROFS):
-		return exitNotAllowed, ""
+	case errors.Is(err, board.ErrForbidden):
+		return exitNotAllowed, "Ask who gave you the link for one that may do this."
+	case errors.Is(err, fs.ErrPermission) && strings.Contains(text, "belongs to user"):
+		return exitNotAllowed, "" // it says what next
+	case errors.Is(err, fs.ErrPermission):
+		return exitNotAllowed, "Run it as the user whose file it is; ls -l tells."
+	case errors.Is(err, syscall.EROFS):
+		return exitNotAllowed, "Copy the file to where it can be written."
 	case errors.Is(err, board.ErrUnreachable):
 		if errors.As(err, &be) && be.Code == "unreachable" {
 			return exitUnreachable, "Is the address right, and does the server run? smallpantry serve --dev starts one."
