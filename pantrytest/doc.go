@@ -22,7 +22,7 @@
 // Spoil gives each key a value of each wrong kind in turn, and launches the
 // app: it must show its default, and leave what is stored alone.
 //
-//	pantrytest.Spoil(t, app, reminderHour, plot)
+//	pantrytest.Spoil(t, app, "plotbook", reminderHour, plot)
 //
 // # A device that fails
 //
