@@ -50,6 +50,9 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 		if err := pantry.CheckName(o.Name); err != nil {
 			return Committed{}, b.fail(op, o.Name, err)
 		}
+		if o.Force {
+			return Committed{}, b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board holds every app to what is declared there; force works on a device"))
+		}
 	}
 	got, err := b.send(ctx, request{
 		op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops),

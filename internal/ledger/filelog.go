@@ -8,9 +8,9 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A fileLog is a Log in a journal file, which several processes may have open.
-// Its lock is held for a write alone, so it is not kept between a write that is
-// behind and the next, but for the time that taking in takes.
+// A fileLog is a Log in a journal file, which several processes may have open. Its
+// lock is held while something is written, and from a write that was behind to the
+// one after it.
 type fileLog struct {
 	file     *journal.File
 	readOnly bool

@@ -70,7 +70,7 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 	}
 }
 
-// unforced refuses what a server would not be told.
+// unforced refuses what a server would not be told; of edits the board does.
 func unforced(force bool) error {
 	if force {
 		return usage("the server of a board holds every app to what is declared there; force works on a device")
@@ -79,11 +79,6 @@ func unforced(force bool) error {
 }
 
 func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error) {
-	for _, e := range edits {
-		if err := unforced(e.Force); err != nil {
-			return board.Committed{}, err
-		}
-	}
 	return s.b.Commit(ctx, edits...)
 }
 
