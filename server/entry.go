@@ -89,15 +89,6 @@ func (c *call) getEntry() error {
 	return c.answer(http.StatusOK, ledger.Named{Name: c.name, Record: rec}.Entry().AppendJSON(nil))
 }
 
-// wantsText says whether the client asks for the bare value: it names
-// text/plain, and does not put JSON before it.
-func wantsText(r *http.Request) bool {
-	accept := r.Header.Get("Accept")
-	text := strings.Index(accept, "text/plain")
-	json := strings.Index(accept, "application/json")
-	return text >= 0 && (json < 0 || text < json)
-}
-
 func (c *call) putEntry() error {
 	op, err := c.readPut()
 	if err != nil {

@@ -646,3 +646,20 @@ func (l lockedWriter) Write(b []byte) (int, error) {
 	defer l.mu.Unlock()
 	return l.w.Write(b)
 }
+
+// Accept is read by its qualities, and by how near a range is to the type.
+func TestAccept(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/b/entries/t"
+	ask(t, "PUT", at, "5")
+	for accept, text := range map[string]bool{
+		"": false, "*/*": false, "text/plain": true, "application/json": false, "text/*": true, "text/plain, */*": true, "application/json, */*": false,
+		"text/plain;q=0.1, application/json": false, "text/plain;q=0.9, application/json;q=0.5": true, "application/json;q=0.5, text/plain": true,
+		"text/plain;q=0": false, "text/plain;q=0, */*": false, "application/json;q=0, */*": true, "text/plain, application/json": true, "application/json, text/plain": false,
+		"text/html, application/xml;q=0.9, */*;q=0.8": false, "text/plain;q=x, application/json": false, "TEXT/PLAIN": true, "text/plain;charset=utf-8": true, ",": false,
+	} {
+		a := ask(t, "GET", at, "", "Accept", accept)
+		assert.Equal(t, 200, a.status)
+		assert.Equal(t, text, strings.HasPrefix(a.header.Get("Content-Type"), "text/plain"), "%q", accept)
+	}
+}
