@@ -24,6 +24,7 @@ func (a *app) way(w place.Way) place.Way {
 			fmt.Fprintf(a.stderr, "  smallpantry repair %s saves what is intact.\n", where)
 		}
 	}
+	w.Say = func(sentence string) { fmt.Fprintf(a.stderr, "smallpantry: %s\n", sentence) }
 	w.Made = func(dir string) { fmt.Fprintf(a.stderr, "smallpantry: made the directory %s\n", dir) }
 	return w
 }

@@ -19,7 +19,8 @@ func (a *app) watch() *cobra.Command {
 		Short: "Print the values now, and then each change",
 		Long: `watch prints the values now, a line each, and then a line at each change, until
 it is interrupted. Without a NAME it watches everything in the place. Quick
-changes may come as one; the newest always comes.`,
+changes may come as one; the newest always comes. On standard error it says when
+the server of a board went away, and when it came back.`,
 		Example: "  smallpantry watch http://127.0.0.1:8437/boards/rowan-street tank/litres gate/open --poll 1s",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

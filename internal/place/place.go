@@ -74,6 +74,7 @@ type Way struct {
 	Every   time.Duration                        // how often to look for changes; 0: the default
 	Tell    func(where string, p pantry.Problem) // is called with what opening and reading meet
 	Made    func(dir string)                     // is called when a directory was made
+	Say     func(sentence string)                // is called when the server of a board that is watched goes away, and when it comes back
 }
 
 // Patience is how long a call to a server is tried again.
@@ -118,7 +119,10 @@ func Open(where string, w Way) (Present, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &shared{b: b, address: where}, nil
+		if w.Say == nil {
+			w.Say = func(string) {}
+		}
+		return &shared{b: b, address: where, say: w.Say}, nil
 	}
 	dir, name, err := Split(where)
 	if err != nil {

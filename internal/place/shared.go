@@ -17,6 +17,7 @@ import (
 type shared struct {
 	b       *board.Board
 	address string
+	say     func(sentence string) // see Way.Say; not nil
 }
 
 func (s *shared) Where() string { return s.address }
@@ -55,10 +56,25 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 			}
 			return
 		}
+		told := map[string]entry.Entry{}
+		away := false
 		for changed := range s.b.WatchNames(ctx, names...) {
+			// Those come too of which it is not known any more whether they are the
+			// newest, and known again.
+			if err := s.b.Status().Err; (err != nil) != away {
+				if away = err != nil; away {
+					s.say(fmt.Sprintf("%v; each change since is told when it answers again", err))
+				} else {
+					s.say("the server answers again")
+				}
+			}
 			for _, name := range changed {
 				e, _ := s.b.Known(name)
 				e.Name = name
+				if before, was := told[name]; was && before.Version == e.Version && value.Equal(before.Value, e.Value) {
+					continue
+				}
+				told[name] = e
 				if !yield(e, nil) {
 					return
 				}
