@@ -31,6 +31,10 @@ type app struct {
 	damaged        bool             // what was read is what is left of a damaged file
 }
 
+func init() {
+	cobra.EnableCommandSorting = false // they stand in the order in which people work
+}
+
 func interruptible() (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 }
@@ -86,7 +90,6 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 			root.AddCommand(cmd)
 		}
 	}
-	cobra.EnableCommandSorting = false
 	root.SetHelpCommandGroupID("Keep going")
 	root.SetCompletionCommandGroupID("Keep going")
 	return root

@@ -126,7 +126,6 @@ func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, 
 	if l.head, err = l.log.Rewrite(l.head, next, wait); err != nil {
 		return 0, err
 	}
-	l.schemaTold = true
 	told := map[string]bool{} // removed names of which the file still tells
 	for _, rec := range recs {
 		if !rec.Found() {

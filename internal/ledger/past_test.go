@@ -446,3 +446,44 @@ func TestTimeOfABase(t *testing.T) {
 		})
 	}
 }
+
+// A file whose entries take most of it is not read to find that out.
+func TestLargeEntriesAreNotReadForNothing(t *testing.T) {
+	reads, disk := 0, simdisk.New()
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: disk, Small: 1})
+	require.NoError(t, err)
+	disk.Fault(func(op, path string) error {
+		if op == "open" && strings.HasSuffix(path, ".jsonl") {
+			reads++
+		}
+		return nil
+	})
+	for i := range 200 {
+		require.NoError(t, put(l, fmt.Sprint("notes/", i), value.Text(strings.Repeat("x", 1000))))
+	}
+	assert.Zero(t, reads)
+	require.NoError(t, l.Close())
+}
+
+// After a compaction the lines are counted on: what is cut is told by its line.
+func TestLinesAreCountedAfterACompaction(t *testing.T) {
+	dir := t.TempDir()
+	var cut *ledger.CutError
+	l, err := ledger.Open(dir, "board", ledger.Options{Small: 1, Kept: 3, KeptBytes: 700, Problem: func(err error) { require.ErrorAs(t, err, &cut) }})
+	require.NoError(t, err)
+	for n := range int64(60) {
+		require.NoError(t, put(l, fmt.Sprint("n", n%3), value.Int(n)))
+	}
+	file, err := os.ReadFile(l.Path())
+	require.NoError(t, err)
+	require.NotContains(t, string(file), `"base":0,`)
+	f, err := os.OpenFile(l.Path(), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString("half a line")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.NoError(t, put(l, "n", value.Int(1)))
+	require.NotNil(t, cut)
+	assert.Equal(t, strings.Count(string(file), "\n")+1, cut.Tail.Line)
+	require.NoError(t, l.Close())
+}
