@@ -1,11 +1,14 @@
 package ledger_test
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -486,4 +489,52 @@ func TestLinesAreCountedAfterACompaction(t *testing.T) {
 	require.NotNil(t, cut)
 	assert.Equal(t, strings.Count(string(file), "\n")+1, cut.Tail.Line)
 	require.NoError(t, l.Close())
+}
+
+// Another program that knew what was forgotten does not write it again, not even
+// where its disk fails and it writes all that it knows.
+func TestForgottenByAnother(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	its := disk.Process()
+	one, other := openSim(t, disk, dir), openSim(t, its, dir)
+	require.NoError(t, put(one, "gate-code", value.Text("rhubarb")))
+	require.NoError(t, other.Refresh())
+	_, err := one.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop("gate-code"); return nil })
+	require.NoError(t, err)
+	require.NoError(t, one.Forget("gate-code"))
+	require.NoError(t, put(one, "hour", value.Int(7)))
+	require.NoError(t, other.Refresh())
+	assert.False(t, other.Node("gate-code").Record().Found())
+	failing := true
+	its.Fault(func(op, _ string) error {
+		if op == "sync" && failing {
+			failing = false
+			return syscall.EIO
+		}
+		return nil
+	})
+	assert.ErrorIs(t, put(other, "hour", value.Int(8)), ledger.ErrNotStored, "all that it knows is written anew")
+	assert.NotContains(t, string(disk.Read(one.Path())), "gate-code")
+	assert.NotContains(t, string(disk.Read(one.Path())), "1970-", "and each thing with its own time")
+	require.NoError(t, put(other, "hour", value.Int(9)))
+	require.NoError(t, one.Refresh())
+	assert.EqualValues(t, 9, get(one, "hour"))
+
+	// Nor where it salvages a damaged file with what it knows.
+	file := disk.Read(one.Path())
+	require.NoError(t, other.Close())
+	third, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), Salvage: true, Problem: func(error) {}})
+	require.NoError(t, err)
+	require.NoError(t, put(one, "gate-code", value.Text("marrow")))
+	require.NoError(t, third.Refresh())
+	disk.Write(one.Path(), file) // an older copy is put back
+	require.NoError(t, third.Refresh())
+	file[bytes.Index(file, []byte(`"value":7`))+8] = '1'
+	disk.Write(one.Path(), file)
+	require.NoError(t, third.Refresh())
+	assert.Contains(t, string(disk.Read(one.Path())), `"value":9`, "it is salvaged")
+	require.NoError(t, put(third, "plot", value.Text("C4")))
+	assert.NotContains(t, string(disk.Read(one.Path())), "gate-code")
+	assert.NotContains(t, string(disk.Read(one.Path())), "1970-")
+	require.NoError(t, errors.Join(one.Close(), third.Close()))
 }

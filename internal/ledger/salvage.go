@@ -59,10 +59,10 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 	d := &Damage{Path: l.Path(), Lost: w.Lost, Version: max(im.version, header.Base), Cause: cause}
 	var recs []Named
 	for name, n := range im.nodes {
-		if n.Record().Found() {
+		if n.Record().Found() { // changes are told from here on only, and with them what was removed
 			d.Entries++
+			recs = append(recs, Named{name, n.Record()})
 		}
-		recs = append(recs, Named{name, n.Record()})
 	}
 	im.version = d.Version
 	if im.schema = max(im.schema, header.Schema); im.schema <= 0 {

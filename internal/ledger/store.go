@@ -278,9 +278,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	s := &Snapshot{l: l, Version: version} // nothing can change while io is held
 	var recs []Named
 	for e := range s.all("", "") {
-		if e.Found() || !forget {
-			recs = append(recs, e)
-		}
+		recs = append(recs, e)
 	}
 	next := State{Header: *l.head.Header, Version: version}
 	if forget {
@@ -288,6 +286,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	}
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
+	recs = tombstones(recs, &header.Oldest, l.opts.Now())
 	next.Lines, next.Count = stateLines(recs, l.Keys(), header.Schema, version)
 	header.Lines = int64(next.Count)
 	var err error
