@@ -51,6 +51,9 @@ func (v *View) Read(c Consumer) error {
 		return err
 	}
 	data = data[:min(v.end, int64(len(data)))]
+	if e, ok := c.(Expecter); ok {
+		e.Expect(len(data))
+	}
 	start := bytes.IndexByte(data, '\n') + 1
 	cur := cursor{end: int64(start)}
 	if v.header.Lines == 0 {

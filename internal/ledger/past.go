@@ -31,6 +31,7 @@ var restorePoints = []struct{ each, upTo time.Duration }{
 type past struct {
 	lines   []pastLine
 	changes []pastChange
+	names   int             // how many the changes are of
 	forgets map[string]bool // names of which nothing is told but what they hold now
 }
 
@@ -49,6 +50,7 @@ type pastLine struct {
 
 type pastChange struct {
 	name   string
+	of     int   // the name's number
 	size   int64 // in a line, about
 	next   int   // the line that changes the name next; len(lines): none
 	gone   bool  // it drops the name
@@ -61,8 +63,22 @@ type pastReader struct {
 	base  int64
 	line  []byte
 	past  past
-	names map[string]string
+	names map[string]pastName
 }
+
+type pastName struct {
+	name string
+	of   int
+}
+
+// Expect makes room, as for lines of one change.
+func (r *pastReader) Expect(size int) {
+	r.past.lines = make([]pastLine, 0, size/usualLine)
+	r.past.changes = make([]pastChange, 0, size/usualLine)
+}
+
+// usualLine is about the length of a line of one short entry.
+const usualLine = 112
 
 func (r *pastReader) Decode(line []byte) (journal.Mark, error) {
 	r.line = line
@@ -77,12 +93,13 @@ func (r *pastReader) Accept() {
 	p := &r.past
 	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: len(p.changes), more: len(r.c.keys) > 0 || r.c.schema >= 0}
 	for _, ch := range r.c.changes {
-		name, known := r.names[ch.name]
+		n, known := r.names[ch.name]
 		if !known {
-			name = ch.name
-			r.names[name] = name
+			n = pastName{ch.name, p.names}
+			p.names++
+			r.names[n.name] = n
 		}
-		p.changes = append(p.changes, pastChange{name: name, size: sizeOf(name, ch.val) + entryOverhead, gone: ch.val.IsZero()})
+		p.changes = append(p.changes, pastChange{name: n.name, of: n.of, size: sizeOf(n.name, ch.val) + entryOverhead, gone: ch.val.IsZero()})
 	}
 	l.to = len(p.changes)
 	p.lines = append(p.lines, l)
@@ -93,7 +110,7 @@ const entryOverhead = 40
 
 // readPast reads the past of a log.
 func readPast(view Past) (*past, error) {
-	r := &pastReader{base: view.Header().Base, names: map[string]string{}}
+	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
 	if err := view.Read(r); err != nil {
 		return nil, err
 	}
@@ -129,8 +146,9 @@ const all = math.MaxInt
 // weigh finds out what each line is worth at a time, of which a number of the newest
 // commits, or all lines, are kept whatever they are worth.
 func (p *past) weigh(now time.Time, commits int) {
-	next, rank := map[string]int{}, map[string]int{}
+	next, rank := make([]int, p.names), make([]int, p.names)
 	seen := map[[2]int64]bool{}
+	var last [2]int64 // of seen
 	for i := len(p.lines) - 1; i >= 0; i-- {
 		l := &p.lines[i]
 		merged := l.mark.Over > 0
@@ -144,29 +162,31 @@ func (p *past) weigh(now time.Time, commits int) {
 		}
 		for c := l.to - 1; c >= l.from; c-- {
 			ch := &p.changes[c]
-			if ch.next = len(p.lines); next[ch.name] > 0 {
-				ch.next = next[ch.name]
+			if ch.next = len(p.lines); next[ch.of] > 0 {
+				ch.next = next[ch.of]
 			}
-			next[ch.name] = i
+			next[ch.of] = i
 			if ch.forgot {
 				continue
 			}
 			// A line of several commits tells the version and time of a change only
 			// where it is the newest of its name.
-			if merged && rank[ch.name] > 0 {
+			if merged && rank[ch.of] > 0 {
 				continue
 			}
-			rank[ch.name]++
-			if l.rank == 0 || rank[ch.name] < l.rank {
-				l.rank = rank[ch.name]
+			rank[ch.of]++
+			if l.rank == 0 || rank[ch.of] < l.rank {
+				l.rank = rank[ch.of]
 			}
 		}
 		age := time.Duration(max(now.UnixMilli()-l.at, 0)) * time.Millisecond
 		for kind, points := range restorePoints {
 			if age < points.upTo {
-				of := [2]int64{int64(kind), l.at / points.each.Milliseconds()}
-				l.point = !seen[of]
-				seen[of] = true
+				of := [2]int64{int64(kind + 1), l.at / points.each.Milliseconds()}
+				if of != last { // most are of the same time as the one before
+					l.point = !seen[of]
+					seen[of], last = true, of
+				}
 				break
 			}
 		}
