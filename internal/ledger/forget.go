@@ -1,0 +1,86 @@
+package ledger
+
+import (
+	"fmt"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// Forget writes the file anew, with another id, so that nothing stays in it of
+// what names held before now, nor of those that were dropped; of all names where
+// none is given, and then with no past at all.
+func (l *Ledger) Forget(names ...string) error {
+	if l.opts.ReadOnly {
+		return ErrReadOnly
+	}
+	return l.Locked(func() error {
+		err := l.catchUp(l.opts.Wait)
+		if err == nil {
+			err = l.mend()
+		}
+		if err != nil {
+			return err
+		}
+		if len(names) == 0 {
+			err = l.rewrite(true)
+		} else {
+			err = l.rewriteWithout(names)
+		}
+		if err != nil {
+			return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
+		}
+		return nil
+	})
+}
+
+func (l *Ledger) rewriteWithout(names []string) error {
+	view, err := l.log.Past(l.head)
+	if err != nil {
+		return err
+	}
+	defer view.Close()
+	p, err := readPast(view)
+	if err != nil {
+		return err
+	}
+	p.forget(names)
+	p.weigh(l.opts.Now(), all)
+	_, err = l.rewriteWith(p, cuts{}, view, l.forgotten(), l.opts.Wait)
+	return err
+}
+
+// forgotten is the header of a file of which something is forgotten: by another
+// id, since whoever knows the old one may know what was there.
+func (l *Ledger) forgotten() journal.Header {
+	header := *l.head.Header
+	header.ID, header.Oldest = newID(), l.Version()
+	return header
+}
+
+// Renew gives the file another id, after what it holds was replaced by what
+// did not come from it. Errors are those of Commit.
+func (l *Ledger) Renew() error {
+	if l.opts.ReadOnly {
+		return ErrReadOnly
+	}
+	return l.Locked(func() error {
+		if err := l.catchUp(l.opts.Wait); err != nil {
+			return err
+		}
+		if err := l.mend(); err != nil {
+			return err
+		}
+		past, err := l.log.Past(l.head)
+		if err != nil {
+			return err
+		}
+		defer past.Close()
+		s := State{Header: *l.head.Header, Version: l.head.Version}
+		s.Header.ID = newID()
+		if err := past.Read(&copier{state: &s}); err != nil {
+			return err
+		}
+		l.head, err = l.log.Rewrite(l.head, s, l.opts.Wait)
+		return err
+	})
+}

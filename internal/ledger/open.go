@@ -1,0 +1,165 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+type openKey struct {
+	path     string
+	readOnly bool
+	disk     journal.Disk
+}
+
+// An opened is a ledger that is open, or is being opened or closed. Whoever
+// comes meanwhile waits for that one alone.
+type opened struct {
+	l      *Ledger
+	err    error
+	refs   int           // guarded by openMu
+	ready  chan struct{} // closed when l and err are set
+	closed chan struct{} // made when the last has left, closed when the file is; guarded by openMu
+}
+
+var (
+	openMu sync.Mutex // guards open; not held while a file is touched
+	open   = map[openKey]*opened{}
+)
+
+// Open opens the ledger called name in dir. A writer makes what is missing; a
+// reader gets fs.ErrNotExist instead. A second Open of the same file in one
+// process gives the same ledger, whose options are those of the first, but for
+// Follow, of which the shortest counts, and the Listener; a reader shares that of
+// a writer, and so must refuse to commit by itself.
+func Open(dir, name string, o Options) (*Ledger, error) {
+	o.fill()
+	for {
+		file, err := journal.Attach(o.Disk, dir, name, o.ReadOnly)
+		if err != nil {
+			return nil, err
+		}
+		key := openKey{file.Path(), o.ReadOnly, o.Disk}
+		openMu.Lock()
+		one := open[key]
+		if writer := open[openKey{key.path, false, key.disk}]; one == nil && writer != nil {
+			one = writer
+		}
+		switch {
+		case one == nil:
+			one = &opened{ready: make(chan struct{}), refs: 1}
+			open[key] = one
+			openMu.Unlock()
+			return one.open(key, name, o, file)
+		case one.closed != nil:
+			openMu.Unlock()
+			err = file.Close()
+			<-one.closed
+		default:
+			one.refs++
+			openMu.Unlock()
+			err = file.Close()
+			<-one.ready
+			if one.err != nil {
+				return nil, one.err
+			}
+			one.l.join(o)
+			if err != nil {
+				return nil, errors.Join(err, one.l.Close())
+			}
+			return one.l, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// Delete removes a ledger, with all that is kept beside its file. The error is
+// fs.ErrNotExist where there is none, and journal.ErrBusy where this process has it
+// open; another that has it open writes it again with its next commit.
+func Delete(dir, name string, o Options) error {
+	o.fill()
+	if _, err := o.Disk.Look(journal.DataPath(dir, name)); err != nil {
+		return err
+	}
+	file, err := journal.Attach(o.Disk, dir, name, false)
+	if err != nil {
+		return err
+	}
+	key := openKey{file.Path(), false, o.Disk}
+	openMu.Lock()
+	if open[key] != nil || open[openKey{key.path, true, key.disk}] != nil {
+		openMu.Unlock()
+		return errors.Join(fmt.Errorf("%w: this program has %s open; close it first", journal.ErrBusy, file.Path()), file.Close())
+	}
+	one := &opened{closed: make(chan struct{})} // whoever opens it meanwhile waits
+	open[key] = one
+	openMu.Unlock()
+	defer func() {
+		openMu.Lock()
+		delete(open, key)
+		openMu.Unlock()
+		close(one.closed)
+	}()
+	if err = file.Lock(true, o.Wait); err == nil {
+		err = errors.Join(file.Remove(), file.Unlock())
+	}
+	return errors.Join(err, file.Close())
+}
+
+// open opens the file for all who wait for it.
+func (one *opened) open(key openKey, name string, o Options, file *journal.File) (*Ledger, error) {
+	defer close(one.ready)
+	one.err = ErrClosed // unless a callback ends this goroutine
+	defer func() {
+		if one.err != nil {
+			openMu.Lock()
+			delete(open, key)
+			openMu.Unlock()
+			one.err = errors.Join(one.err, file.Close())
+		}
+	}()
+	one.l = newLedger(key, name, o, file)
+	one.l.own = one
+	one.l.listeners = []*Listener{{Problem: o.Problem}}
+	one.l.join(o)
+	if one.err = one.l.start(); one.err != nil {
+		one.l = nil
+	}
+	return one.l, one.err
+}
+
+// Close gives the ledger back. The last to do so closes the file and ends all
+// watching; commits that wait are done first.
+func (l *Ledger) Close() error {
+	openMu.Lock()
+	one := open[l.key]
+	if one == nil || one != l.own { // it was closed once more than opened
+		openMu.Unlock()
+		return nil
+	}
+	if one.refs--; one.refs > 0 {
+		openMu.Unlock()
+		return nil
+	}
+	one.closed = make(chan struct{})
+	openMu.Unlock()
+	defer func() {
+		openMu.Lock()
+		delete(open, l.key)
+		openMu.Unlock()
+		close(one.closed)
+	}()
+	l.qmu.Lock()
+	l.closing = true
+	l.qmu.Unlock()
+	l.drain()
+	flushed := l.Flush()
+	l.io.Lock()
+	defer l.io.Unlock()
+	close(l.closed)
+	return errors.Join(flushed, l.log.Close())
+}
