@@ -109,11 +109,10 @@ func (a *app) wanted(puts []export.Put, l place.Listing) ([]entry.Entry, error) 
 	for _, e := range l.Entries {
 		now[e.Name] = e.Value
 	}
-	keys := map[string]entry.Declared{}
-	for _, k := range l.Declared {
-		keys[k.Name] = k
+	if a.force {
+		l.Declared = nil
 	}
-	find := func(name string) (k entry.Declared, found bool) { k, found = keys[name]; return k, found && !a.force }
+	find := entry.Among(l.Declared)
 	out := make([]entry.Entry, len(puts))
 	for i, p := range puts {
 		v := p.Op.Operand

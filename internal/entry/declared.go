@@ -100,13 +100,11 @@ func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared 
 	return Declared{Name: name}
 }
 
-// Among finds a key in a list, for DeclaredFor.
+// Among finds a key among others, for DeclaredFor.
 func Among(keys []Declared) func(name string) (Declared, bool) {
-	return func(name string) (Declared, bool) {
-		i := slices.IndexFunc(keys, func(k Declared) bool { return k.Name == name })
-		if i < 0 {
-			return Declared{}, false
-		}
-		return keys[i], true
+	named := make(map[string]Declared, len(keys))
+	for _, k := range keys {
+		named[k.Name] = k
 	}
+	return func(name string) (k Declared, found bool) { k, found = named[name]; return k, found }
 }

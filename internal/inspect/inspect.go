@@ -48,10 +48,7 @@ func (p Place) Findings() (findings, notes []Finding) {
 	if p.Bytes > LargeFile {
 		f.add("large-file", "", "the file has %.1f MiB and took %d ms to load, at every launch; keep large data in files of its own", float64(p.Bytes)/(1<<20), p.Load.Milliseconds())
 	}
-	declared := map[string]entry.Declared{}
-	for _, k := range p.Declared {
-		declared[k.Name] = k
-	}
+	declared := entry.Among(p.Declared)
 	for _, e := range p.Entries {
 		if size := len(e.Value.AppendJSON(nil)); size > LargeValue {
 			f.add("large-value", e.Name, "it takes %d KiB, which each launch and each change has to carry", size>>10)
@@ -62,7 +59,9 @@ func (p Place) Findings() (findings, notes []Finding) {
 		if numberAsText(e.Value) {
 			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", entry.Quoted(e.Value))
 		}
-		f.against(e, declared)
+		if len(p.Declared) > 0 {
+			f.against(e, declared)
+		}
 	}
 	f.inThePast(p)
 	for _, k := range p.Declared {
@@ -112,12 +111,9 @@ func (f *finder) inThePast(p Place) {
 	}
 }
 
-// against compares an entry with what is declared, where anything is.
-func (f *finder) against(e entry.Entry, declared map[string]entry.Declared) {
-	if len(declared) == 0 {
-		return
-	}
-	k := entry.DeclaredFor(e.Name, func(name string) (entry.Declared, bool) { k, ok := declared[name]; return k, ok })
+// against compares an entry with what is declared.
+func (f *finder) against(e entry.Entry, declared func(name string) (entry.Declared, bool)) {
+	k := entry.DeclaredFor(e.Name, declared)
 	if k.Kind == value.KindNone {
 		f.note("undeclared", e.Name, "no app has declared it: it may be misspelt, or left by an earlier version")
 		return

@@ -140,13 +140,11 @@ func (d *device) Reset(context.Context) (int64, []string, error) {
 
 // judge gives what says why a value is not what is declared for a name.
 func (d *device) judge(force bool) func(name string, v value.Value) error {
-	keys := map[string]entry.Declared{}
+	var keys []entry.Declared
 	if !force {
-		for _, k := range d.ns.Declared() {
-			keys[k.Name] = k
-		}
+		keys = d.ns.Declared()
 	}
-	find := func(name string) (entry.Declared, bool) { k, ok := keys[name]; return k, ok }
+	find := entry.Among(keys)
 	return func(name string, v value.Value) error {
 		if err := entry.DeclaredFor(name, find).JudgeWhole(v); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
