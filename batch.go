@@ -2,6 +2,7 @@ package pantry
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -222,7 +223,11 @@ func (b *Batch) record(n *ledger.Node) *ledger.Record {
 
 func (b *Batch) find(name string) *ledger.Record {
 	if enc, written := b.now[name]; written {
-		return &ledger.Record{Value: enc.Value(), Stamp: &ledger.Stamp{}}
+		rec := &ledger.Record{Value: enc.Value(), Stamp: &ledger.Stamp{}, First: math.MaxInt64}
+		if before := b.from.record(name); before.Found() {
+			rec.First = before.First
+		}
+		return rec
 	}
 	rec, known := b.reads[name]
 	if !known {

@@ -285,7 +285,7 @@ type recordEntry struct {
 // entries gives the records as they are at one moment, in order.
 func (r Records[T]) entries() []recordEntry {
 	out := r.unordered()
-	slices.SortStableFunc(out, func(a, b recordEntry) int { return compareIDs(a.id, b.id) })
+	slices.SortFunc(out, inOrder)
 	return out
 }
 
@@ -312,23 +312,33 @@ func (r Records[T]) unordered() []recordEntry {
 	return out
 }
 
-// compareIDs puts numbers first, by size, and then the others by their bytes.
-func compareIDs(a, b string) int {
-	x, y := number(a), number(b)
+// inOrder puts numbers first, by size, and then the others as they were added;
+// those of one commit, and those that are gone, by their bytes.
+func inOrder(a, b recordEntry) int {
+	x, y := number(a.id), number(b.id)
 	switch {
 	case x >= 0 && y >= 0:
-		return cmp.Or(cmp.Compare(x, y), strings.Compare(a, b))
+		return cmp.Or(cmp.Compare(x, y), strings.Compare(a.id, b.id))
 	case x >= 0:
 		return -1
 	case y >= 0:
 		return 1
 	}
-	return strings.Compare(a, b)
+	return cmp.Or(cmp.Compare(a.added(), b.added()), strings.Compare(a.id, b.id))
+}
+
+// added is the version that added the record; what isn't there comes last.
+func (e recordEntry) added() int64 {
+	if !e.rec.Found() {
+		return math.MaxInt64
+	}
+	return e.rec.First
 }
 
 // All walks over the records as they are when the walk starts: those whose ids
-// are numbers first, by size, then the others by the order of their bytes. A
-// record that can't be used is left out, and reported as a Problem. The body may
+// are numbers first, by size, then the others in the order in which they were
+// added, those that one commit added by the bytes of their ids. Changing a record
+// doesn't move it; deleting it and putting it again does. A record that can't be used is left out, and reported as a Problem. The body may
 // write. In a batch the walk sees the batch's changes.
 func (r Records[T]) All() iter.Seq2[string, T] {
 	return func(yield func(string, T) bool) {
@@ -384,7 +394,7 @@ func (r Records[T]) Len() int {
 func (r Records[T]) markRead() { r.namespace().l.Node(r.k.d.name).MarkRead() }
 
 // Watch gives all ids now, and then, after each change, those of the records
-// that were added, changed or deleted: see Namespace.Watch.
+// that were added, changed or deleted, in the order of All: see Namespace.Watch.
 func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	if r.at.batch() != nil {
@@ -393,13 +403,19 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		r.markRead()
 		for names := range ns.watch(ctx, nil, []string{prefix}) {
-			ids := make([]string, 0, len(names))
+			var told []recordEntry
+			now := ns.l.Snapshot()
 			for _, name := range names {
 				if id := name[len(prefix):]; !strings.Contains(id, "/") {
-					ids = append(ids, id)
+					told = append(told, recordEntry{id, now.Record(name)})
 				}
 			}
-			slices.SortFunc(ids, compareIDs)
+			now.Release()
+			slices.SortFunc(told, inOrder)
+			ids := make([]string, len(told))
+			for i, e := range told {
+				ids[i] = e.id
+			}
 			if !yield(ids) {
 				return
 			}

@@ -3,6 +3,7 @@ package pantry_test
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -263,5 +264,56 @@ func TestRecordsGetSortedClear(t *testing.T) {
 		return beds.In(b).Clear()
 	}))
 	assert.Zero(t, r.Len(), "in a batch with what it added")
+	require.NoError(t, ns.Close())
+}
+
+// Records under ids of one's own stand as they were added, whatever becomes of them
+// later: a change, the next launch, another program, a file that was made smaller.
+func TestRecordsInOrderOfAdding(t *testing.T) {
+	type bed struct{ N int }
+	beds := pantry.RecordsOf[bed]("beds")
+	dir := t.TempDir()
+	ns := open(t, dir, quiet)
+	r := beds.In(ns)
+	ids := func(r pantry.Records[bed]) (out string) {
+		for id := range r.All() {
+			out += id + " "
+		}
+		return out
+	}
+	for i, id := range []string{"wall", "C4", "herbs", "2", "aloe"} {
+		require.NoError(t, r.Put(id, bed{i}))
+	}
+	require.NoError(t, r.Put("C4", bed{7}))
+	_, err := r.Update("wall", func(x bed) (bed, error) { x.N++; return x, nil })
+	require.NoError(t, err)
+	require.NoError(t, r.Delete("herbs"))
+	assert.Equal(t, "2 wall C4 aloe ", ids(r), "numbers first, and a change moves nothing")
+	require.NoError(t, r.Put("herbs", bed{9}))
+	assert.Equal(t, "2 wall C4 aloe herbs ", ids(r), "what comes back is new")
+	require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
+		in := beds.In(b)
+		require.NoError(t, in.Put("zinnias", bed{1}))
+		require.NoError(t, in.Put("roses", bed{1}))
+		require.NoError(t, in.Put("wall", bed{1}))
+		assert.Equal(t, "2 wall C4 aloe herbs roses zinnias ", ids(in), "in the commit that adds them by id")
+		return nil
+	}))
+	busy := pantry.Int("busy", 0).In(ns)
+	for range 6000 { // enough for the file to be written anew
+		_, err := pantry.Add(busy, 1)
+		require.NoError(t, err)
+	}
+	require.NoError(t, r.Put("aloe", bed{3}))
+	for told := range r.Watch(t.Context()) {
+		assert.Equal(t, []string{"2", "wall", "C4", "aloe", "herbs", "roses", "zinnias"}, told)
+		break
+	}
+	require.NoError(t, ns.Close())
+	info, err := os.Stat(ns.Path())
+	require.NoError(t, err)
+	assert.Less(t, info.Size(), int64(400<<10), "written anew")
+	ns = open(t, dir, quiet)
+	assert.Equal(t, "2 wall C4 aloe herbs roses zinnias ", ids(beds.In(ns)))
 	require.NoError(t, ns.Close())
 }

@@ -311,14 +311,18 @@ func (b *batch) finish(c *pending) []*Record {
 	stamp := (*Stamp)(nil)
 	for i := range c.changes {
 		ch := &c.changes[i]
+		first := int64(0)
+		if !ch.val.IsZero() {
+			first = ch.node.judged().firstOr(c.Version)
+		}
 		if stamp == nil {
-			first := &stamped{stamp: c.Stamp}
-			stamp = &first.stamp
-			first.Record = Record{Value: ch.val, Stamp: stamp}
-			c.recs = append(c.recs, &first.Record)
+			one := &stamped{stamp: c.Stamp}
+			stamp = &one.stamp
+			one.Record = Record{Value: ch.val, Stamp: stamp, First: first}
+			c.recs = append(c.recs, &one.Record)
 			continue
 		}
-		c.recs = append(c.recs, &Record{Value: ch.val, Stamp: stamp})
+		c.recs = append(c.recs, &Record{Value: ch.val, Stamp: stamp, First: first})
 	}
 	b.lines = c.appendLine(b.lines)
 	return c.recs

@@ -85,7 +85,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 		return 0, err
 	}
 	defer view.Close()
-	p, err := readPast(view)
+	p, err := readPast(view, l.Find)
 	if err != nil {
 		return 0, err
 	}

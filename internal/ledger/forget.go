@@ -39,7 +39,7 @@ func (l *Ledger) rewriteWithout(names []string) error {
 		return err
 	}
 	defer view.Close()
-	p, err := readPast(view)
+	p, err := readPast(view, l.Find)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ type image struct {
 	keys    []entry.Declared
 	schema  int64 // -1: not told
 	stamps  []Stamp
+	whole   bool
 	room    int // for how many nodes there was room at first
 }
 
@@ -26,7 +27,7 @@ var _ journal.Consumer = (*image)(nil)
 // newImage makes an image of the whole file, whose entries stay together in
 // memory, or of a few lines.
 func newImage(whole bool) *image {
-	im := &image{nodes: map[string]*Node{}, schema: -1}
+	im := &image{nodes: map[string]*Node{}, schema: -1, whole: whole}
 	im.slab = &slab{size: 1, most: 1}
 	if whole {
 		im.slab = &slab{size: firstSlab, most: slabSize}
@@ -64,10 +65,25 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 	return im.c.mark(), err
 }
 
+// first settles Record.First for what the line makes of a name, of which old is the
+// record before in this image, if there is one. Of a few lines, a name that comes
+// first may have stood there before: then it is negative, for merge.
+func (im *image) first(rec, old *Record) {
+	switch {
+	case rec.First > 0: // the line tells it
+	case old != nil:
+		rec.First = old.firstOr(rec.Version)
+	case im.whole:
+		rec.First = rec.Version
+	default:
+		rec.First = -rec.Version
+	}
+}
+
 // fewSet is up to how many names of a line are looked up: the past of a few
 // names does not take memory for each commit. In a long line, as one that holds
-// many entries at once, a name that was set before gets another node, which costs
-// less than to look: nobody has the old one yet.
+// many entries at once, a name that was set before gets another node: nobody has
+// the old one yet.
 const fewSet = 8
 
 // Accept takes the line in.
@@ -76,18 +92,21 @@ func (im *image) Accept() {
 	im.stamp = nil
 	*stamp = im.c.Stamp
 	im.version = stamp.Version
-	few := len(im.set) <= fewSet
+	few, look := len(im.set) <= fewSet, len(im.nodes) > 0
 	for _, p := range im.set {
-		old := (*Node)(nil)
-		if few {
-			old = im.nodes[p.Name]
+		old, before := (*Node)(nil), (*Record)(nil)
+		if look {
+			if old = im.nodes[p.Name]; old != nil {
+				before = old.rec.Load()
+			}
 		}
-		if old == nil {
+		rec := p.rec.Load()
+		im.first(rec, before)
+		if old == nil || !few {
 			im.nodes[p.Name] = &p.Node
 			continue
 		}
-		rec := p.rec.Load()
-		old.rec.Store(&Record{Value: rec.Value, Stamp: rec.Stamp})
+		old.rec.Store(&Record{Value: rec.Value, Stamp: rec.Stamp, First: rec.First})
 		if len(im.set) == 1 {
 			im.slab.back()
 		}
@@ -126,7 +145,7 @@ func stateLines(recs []Named, keys []entry.Declared, schema, base int64) (lines 
 		if len(recs) > 0 {
 			c.Stamp = *recs[0].Stamp
 			for len(recs) > 0 && recs[0].Version == c.Version {
-				c.changes = append(c.changes, change{name: recs[0].Name, val: recs[0].Value})
+				c.changes = append(c.changes, change{name: recs[0].Name, val: recs[0].Value, first: recs[0].First})
 				recs = recs[1:]
 			}
 		} else {

@@ -21,6 +21,8 @@ type change struct {
 	name string
 	val  value.Value
 	json []byte // the JSON form of val, where it was made before the queue
+	// first is Record.First where the lines before don't tell it; else 0.
+	first int64
 }
 
 // A commit is one line of the journal.
@@ -75,6 +77,9 @@ func (c *commit) appendLine(dst []byte) []byte {
 			dropped++
 		} else {
 			dst = entry.AppendStored(set.next(dst), ch.name, ch.val, ch.json)
+			if ch.first > 0 && ch.first != c.Version {
+				dst = append(appendInt(append(dst[:len(dst)-1], `,"first":`...), ch.first), '}')
+			}
 			if c.extra != nil {
 				dst = append(append(dst[:len(dst)-1], c.extra.entries[ch.name]...), '}')
 			}
@@ -311,6 +316,8 @@ func (d *decoder) readSet() error {
 			kind, err = entry.ReadKind(r)
 		case "value":
 			ch.json, err = r.Raw(value.MaxDepth)
+		case "first":
+			ch.first, err = r.Int()
 		default:
 			err = rest.Keep(r, member, value.MaxDepth)
 		}
@@ -326,16 +333,16 @@ func (d *decoder) readSet() error {
 	case ch.name == "" || ch.val.IsZero():
 		return r.Errorf("an entry without a name, a kind or a value, which ends")
 	}
-	d.add(ch.name, ch.val)
+	d.add(ch.name, ch.val, ch.first)
 	if rest != nil {
 		d.c.more().entries[ch.name] = rest
 	}
 	return nil
 }
 
-func (d *decoder) add(name string, v value.Value) {
+func (d *decoder) add(name string, v value.Value, first int64) {
 	if d.slab == nil {
-		d.c.changes = append(d.c.changes, change{name: name, val: v})
+		d.c.changes = append(d.c.changes, change{name: name, val: v, first: first})
 		return
 	}
 	p := d.slab.next()
@@ -346,7 +353,7 @@ func (d *decoder) add(name string, v value.Value) {
 	default:
 		rec = new(Record) // first stays as long as the node, and so would what it refers to
 	}
-	rec.Value, rec.Stamp = v, d.stamp
+	rec.Value, rec.Stamp, rec.First = v, d.stamp, first
 	p.rec.Store(rec)
 	d.set = append(d.set, p)
 }
@@ -381,7 +388,7 @@ func (d *decoder) readUsual() bool {
 		name, err = r.StringBytes()
 		if err == nil && len(name) > 0 && r.Literal(`,"kind":"int","value":`) { // most of what there is
 			if n, err := r.Int(); err == nil && r.Literal(`}`) {
-				d.add(d.keep(name), value.Int(n))
+				d.add(d.keep(name), value.Int(n), 0)
 				return true
 			}
 		} else if err == nil && r.Literal(`,"kind":`) {
@@ -392,7 +399,7 @@ func (d *decoder) readUsual() bool {
 		if k := value.KindNamed(kind); k != value.KindNone {
 			if v, n, err := value.ParsePrefix(k, r.Rest()); err == nil {
 				if r.Skip(n); r.Literal(`}`) {
-					d.add(d.keep(name), v)
+					d.add(d.keep(name), v, 0)
 					return true
 				}
 			}

@@ -21,8 +21,9 @@ import (
 
 // A model is what a ledger should be: its state at each version.
 type model struct {
-	past []map[string]int64 // by version
-	keys map[string]bool
+	past  []map[string]int64 // by version
+	first map[string]int64   // since which version a name has held something
+	keys  map[string]bool
 }
 
 func (m *model) now() map[string]int64 { return m.past[len(m.past)-1] }
@@ -39,6 +40,24 @@ func (m *model) commit(changes map[string]int64) {
 	if !maps.Equal(next, m.now()) {
 		m.past = append(m.past, next)
 	}
+	for name := range changes {
+		if _, found := next[name]; !found {
+			delete(m.first, name)
+		} else if m.first[name] == 0 {
+			m.first[name] = int64(len(m.past) - 1)
+		}
+	}
+}
+
+// firsts gives since when each name has held something.
+func firsts(l *ledger.Ledger) map[string]int64 {
+	out := map[string]int64{}
+	for n := range l.Nodes() {
+		if rec := n.Record(); rec.Found() {
+			out[n.Name] = rec.First
+		}
+	}
+	return out
 }
 
 func stateOf(entries []entry.Entry) map[string]int64 {
@@ -70,7 +89,10 @@ func TestAgainstAModel(t *testing.T) {
 		}
 		l := open()
 		defer func() { require.NoError(rt, l.Close()) }()
-		m := &model{past: []map[string]int64{{}}, keys: map[string]bool{}}
+		m := &model{past: []map[string]int64{{}}, first: map[string]int64{}, keys: map[string]bool{}}
+		other, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), ReadOnly: true})
+		require.NoError(rt, err)
+		defer func() { require.NoError(rt, other.Close()) }()
 		type held struct {
 			s    *ledger.Snapshot
 			want map[string]int64
@@ -171,6 +193,9 @@ func TestAgainstAModel(t *testing.T) {
 				s := l.Snapshot()
 				defer s.Release()
 				require.Equal(rt, m.now(), collect(s))
+				require.Equal(rt, m.first, firsts(l))
+				require.NoError(rt, other.Refresh())
+				require.Equal(rt, m.first, firsts(other), "as another program reads it")
 				require.Len(rt, l.Keys(), len(m.keys))
 				for _, h := range snaps {
 					require.Equal(rt, h.want, collect(h.s), "a snapshot stays as it was")

@@ -33,6 +33,10 @@ type past struct {
 	changes []pastChange
 	names   int             // how many the changes are of
 	forgets map[string]bool // names of which nothing is told but what they hold now
+
+	// first is Record.First of what a name holds now. It is told by the line of a
+	// run in which it lies, since those that told it are gone.
+	first func(name string) int64
 }
 
 type pastLine struct {
@@ -108,9 +112,15 @@ func (r *pastReader) Accept() {
 // entryOverhead is about what an entry has in a line besides its name and value.
 const entryOverhead = 40
 
-// readPast reads the past of a log.
-func readPast(view Past) (*past, error) {
+// readPast reads the past of a log, whose nodes find gives.
+func readPast(view Past, find func(name string) *Node) (*past, error) {
 	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
+	r.past.first = func(name string) int64 {
+		if n := find(name); n != nil {
+			return n.Record().First
+		}
+		return 0
+	}
 	if err := view.Read(r); err != nil {
 		return nil, err
 	}
@@ -280,6 +290,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	var d decoder
 	one := commit{schema: -1}
 	keys := map[string]entry.Declared{}
+	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
 	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
 	for i := from; i < to; i++ {
 		l := &p.lines[i]
@@ -291,11 +302,14 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			one.extra = d.c.extra
 		}
 		for k := range d.c.changes {
-			ch := p.changes[l.from+k]
+			ch, made := p.changes[l.from+k], d.c.changes[k]
 			if ch.next < to || ch.forgot {
 				continue
 			}
-			one.changes = append(one.changes, d.c.changes[k])
+			if made.first = p.first(ch.name); made.first <= before || made.first > d.c.Version {
+				made.first = 0
+			}
+			one.changes = append(one.changes, made)
 			if d.c.extra != nil && d.c.extra.entries[ch.name] != nil {
 				one.more().entries[ch.name] = d.c.extra.entries[ch.name]
 			}
@@ -399,6 +413,11 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 		rec, was := changed[e.Name]
 		if !was {
 			rec = e.Record
+		} else if rec != nil {
+			rec.First = rec.Version
+			if e.Found() && e.First <= rec.Version { // without a break since
+				rec.First = e.First
+			}
 		}
 		if rec != nil {
 			recs = append(recs, Named{e.Name, rec})

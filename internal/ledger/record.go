@@ -43,6 +43,7 @@ func (s *Stamp) Time() time.Time { return time.UnixMilli(s.At).UTC() }
 type Record struct {
 	Value value.Value
 	*Stamp
+	First int64 // the version since which the name has held a value without a break
 
 	// prev is the record before, kept only while a Snapshot may ask for it.
 	// Guarded by Ledger.mu for writing; a reader holds a Snapshot.
@@ -51,6 +52,14 @@ type Record struct {
 
 // Found says whether there is a value.
 func (r *Record) Found() bool { return !r.Value.IsZero() }
+
+// firstOr gives First for a record that comes after r at a version.
+func (r *Record) firstOr(version int64) int64 {
+	if r.Found() {
+		return r.First
+	}
+	return version
+}
 
 var never = &Record{Stamp: &Stamp{}}
 

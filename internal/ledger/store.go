@@ -148,6 +148,9 @@ func (l *Ledger) merge(im *image, whole bool) {
 	var changed []differing
 	differ := func(n *Node, rec *Record) {
 		old := n.Record()
+		if rec.First < 0 {
+			rec.First = old.firstOr(-rec.First)
+		}
 		if old.Version != rec.Version || !value.Equal(old.Value, rec.Value) {
 			changed = append(changed, differing{n, rec})
 		}
