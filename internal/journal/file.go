@@ -386,7 +386,7 @@ func (f *File) Advance(lines []byte, n int, version int64) {
 	f.cursor.end += int64(len(lines))
 	f.cursor.line += int64(n)
 	f.cursor.last = version
-	f.cursor.newest = endOf(lines)
+	f.cursor.newest = EndOf(lines)
 	if len(lines) >= endKept {
 		f.keepEnd(lines)
 		return

@@ -34,11 +34,11 @@ func (m Mark) EndOf(line []byte) End {
 	if m.End != (End{}) {
 		return m.End
 	}
-	return endOf(line)
+	return EndOf(line)
 }
 
-// endOf gives the crc of the last of lines.
-func endOf(lines []byte) (e End) {
+// EndOf gives the crc of the last of lines.
+func EndOf(lines []byte) (e End) {
 	lines = bytes.TrimSuffix(lines, []byte("\n"))
 	copy(e[:], lines[len(lines)-trailLen+len(trailer):])
 	return e

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -325,6 +326,7 @@ func (b *batch) finish(c *pending) []*Record {
 		c.recs = append(c.recs, &Record{Value: ch.val, Stamp: stamp, First: first})
 	}
 	b.lines = c.appendLine(b.lines)
+	c.end = journal.EndOf(b.lines)
 	return c.recs
 }
 
@@ -439,6 +441,7 @@ func (l *Ledger) publish(commits []pending) {
 			l.schema, l.schemaTold = c.schema, true
 		}
 		l.version.Store(c.Version)
+		l.marks.add(told{c.Version, c.end})
 		if len(l.watchers) == 0 {
 			continue
 		}

@@ -141,6 +141,7 @@ func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, 
 		}
 	}
 	l.oldest = next.Header.Oldest
+	l.identify(next.Header.ID)
 	l.forgetNodes(told)
 	return gone, nil
 }

@@ -81,6 +81,11 @@ func (l *Ledger) Renew() error {
 			return err
 		}
 		l.head, err = l.log.Rewrite(l.head, s, l.opts.Wait)
+		if err == nil {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			l.identify(s.Header.ID)
+		}
 		return err
 	})
 }

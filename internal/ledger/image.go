@@ -19,7 +19,10 @@ type image struct {
 	schema  int64 // -1: not told
 	stamps  []Stamp
 	whole   bool
-	room    int // for how many nodes there was room at first
+	marked  bool // told is wanted
+	line    []byte // that was decoded last
+	told    []told // the commits, and what made the state before them
+	room    int    // for how many nodes there was room at first
 }
 
 var _ journal.Consumer = (*image)(nil)
@@ -61,6 +64,7 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 		}
 		im.stamp, im.stamps = &im.stamps[0], im.stamps[1:]
 	}
+	im.line = line
 	err := im.decode(line)
 	return im.c.mark(), err
 }
@@ -91,6 +95,9 @@ func (im *image) Accept() {
 	stamp := im.stamp
 	im.stamp = nil
 	*stamp = im.c.Stamp
+	if im.marked {
+		im.told = append(im.told, told{stamp.Version, im.c.mark().EndOf(im.line)})
+	}
 	im.version = stamp.Version
 	few, look := len(im.set) <= fewSet, len(im.nodes) > 0
 	for _, p := range im.set {

@@ -45,6 +45,8 @@ type Options struct {
 	Small     int64
 	Kept      int
 	KeptBytes int64
+	// Marks is of how many commits, the newest, the marks are known; 0: none.
+	Marks int
 	// Twice has every commit judged once more than needed, for tests.
 	Twice bool
 }
@@ -90,6 +92,7 @@ type Ledger struct {
 	chained   []*Node // whose records hold older ones for snapshots
 	watchers  map[*Watcher]struct{}
 	ring      ring
+	marks     marks
 	live      int64 // about how many bytes the visible names and values have; -1: not counted yet
 
 	version atomic.Int64 // of what is visible; stored under mu
@@ -147,7 +150,7 @@ func newLedger(key openKey, name string, o Options, file *journal.File) *Ledger 
 	l := &Ledger{
 		opts: o, name: name, key: key,
 		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
-		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}),
+		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}), marks: marks{most: o.Marks},
 	}
 	l.log = &fileLog{file: file, readOnly: o.ReadOnly, problem: l.problem}
 	return l
@@ -191,6 +194,7 @@ func (l *Ledger) start() error {
 		l.schema = l.opts.Schema
 		first := State{Header: journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}}
 		l.head, err = l.log.Rewrite(l.head, first, l.opts.Wait)
+		l.marks.anew(&first.Header, nil)
 	}
 	if err != nil {
 		return err

@@ -12,6 +12,7 @@ type Snapshot struct {
 	l       *Ledger
 	Version int64
 	epoch   int
+	told    Told
 }
 
 // Snapshot keeps the present state readable until Release.
@@ -19,7 +20,9 @@ func (l *Ledger) Snapshot() *Snapshot {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.snaps++
-	return &Snapshot{l, l.version.Load(), l.ring.epoch}
+	s := &Snapshot{l: l, Version: l.version.Load(), epoch: l.ring.epoch}
+	s.told, _ = l.marks.at(s.Version)
+	return s
 }
 
 // Release lets go of what only this snapshot could still read.

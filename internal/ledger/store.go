@@ -37,6 +37,23 @@ func (l *Ledger) followIfDue() error {
 	return nil
 }
 
+// glance is how often a Glance looks at the file, at most.
+const glance = time.Second
+
+// Glance takes in what another put in the file's place, where nobody looked at it
+// for a second; a commit that is under way looks itself.
+func (l *Ledger) Glance() error {
+	if !l.io.TryLock() {
+		return nil
+	}
+	defer l.io.Unlock()
+	if l.isClosed() || time.Since(l.looked) < glance {
+		return nil
+	}
+	l.looked = time.Now()
+	return l.follow(glance)
+}
+
 func (l *Ledger) followsEvery() time.Duration { return time.Duration(l.followEvery.Load()) }
 
 func (l *Ledger) isClosed() bool {
@@ -73,6 +90,7 @@ func (l *Ledger) catchUp(wait time.Duration) error {
 // kept from writing, and so what is damaged may be mended.
 func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
 	im := newImage(false)
+	im.marked = l.opts.Marks > 0
 	head, err := l.log.After(l.head, im, wait)
 	switch {
 	case errors.Is(err, ErrAnew), isDamage(err):
@@ -92,6 +110,7 @@ func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
 // who is alone, or a reader.
 func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	im := newImage(true)
+	im.marked = l.opts.Marks > 0
 	head, err := l.log.Load(im, wait)
 	switch s, ok := l.log.(Salvager); {
 	case isDamage(err) && ok && l.opts.Salvage:
@@ -129,8 +148,14 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.merge(im, whole)
 	}
 	if whole {
+		l.marks.anew(l.head.Header, im.told)
 		clear(l.keys)
 		l.oldest = l.head.Header.Oldest
+	}
+	for _, t := range im.told {
+		if !whole {
+			l.marks.add(t)
+		}
 	}
 	l.adoptKeys(im.keys)
 	if im.schema >= 0 {
@@ -173,7 +198,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 		l.show(c.node, c.rec)
 	}
 	l.wake(func(w *Watcher) bool {
-		return slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
+		return whole || slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
 	})
 }
 
@@ -298,9 +323,19 @@ func (l *Ledger) rewrite(forget bool) error {
 	}
 	l.compactAt = 0
 	l.mu.Lock()
+	defer l.mu.Unlock()
 	l.oldest = header.Oldest
-	l.mu.Unlock()
+	l.identify(header.ID)
 	return nil
+}
+
+// identify takes in the id of a file that was written in place of another; mu must be
+// held. With another id no mark means anything any more, and all who watch are told.
+func (l *Ledger) identify(id string) {
+	if l.marks.id != id {
+		l.marks.id = id
+		l.wake(func(*Watcher) bool { return true })
+	}
 }
 
 // IsNotExist says whether err means that there is no such ledger.

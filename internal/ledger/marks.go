@@ -1,0 +1,74 @@
+package ledger
+
+import (
+	"cmp"
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// Told is a commit as it can be told apart from every other, here and elsewhere: by
+// the file's id, its version, and the crc of its line as it was first written.
+type Told struct {
+	ID      string
+	Version int64
+	End     journal.End
+}
+
+// marks remembers which commits there were. Guarded by Ledger.mu.
+type marks struct {
+	most int    // how many; 0: none
+	id   string // of the file
+	all  []told // by version
+}
+
+type told struct {
+	version int64
+	end     journal.End
+}
+
+func (m *marks) add(t told) {
+	if m.most == 0 {
+		return
+	}
+	if len(m.all) >= m.most+m.most/4 { // not a copy at each commit
+		m.all = append(m.all[:0], m.all[len(m.all)-m.most:]...)
+	}
+	m.all = append(m.all, t)
+}
+
+// anew begins with what a file tells of its commits, those behind its base.
+func (m *marks) anew(header *journal.Header, commits []told) {
+	if m.most == 0 {
+		return
+	}
+	m.id, m.all = header.ID, append(m.all[:0], told{header.Base, header.End})
+	for _, t := range commits {
+		if t.version > header.Base {
+			m.add(t)
+		}
+	}
+}
+
+func (m *marks) at(version int64) (Told, bool) {
+	i, found := slices.BinarySearchFunc(m.all, version, func(t told, v int64) int { return cmp.Compare(t.version, v) })
+	if !found {
+		return Told{}, false
+	}
+	return Told{m.id, version, m.all[i].end}, true
+}
+
+// Told tells of the commit of a version, if it is known: of the newest commits while
+// the ledger is open, and of those that the file tells one by one; Options.Marks says
+// of how many. From it on changes can be told.
+func (l *Ledger) Told(version int64) (Told, bool) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	if version < l.oldest {
+		return Told{}, false
+	}
+	return l.marks.at(version)
+}
+
+// Told is that of the snapshot's version; the zero Told where Options.Marks is 0.
+func (s *Snapshot) Told() Told { return s.told }
