@@ -80,6 +80,17 @@ func (e Entry) appendRest(dst []byte) []byte {
 	return append(dst, '}')
 }
 
+// JSONLen is at least the length of the form of AppendJSON, or AppendBare, and not
+// much more.
+func (e Entry) JSONLen(bare bool) int {
+	n := len(`{"name":,"kind":"sealed","value":,"version":9223372036854775807,"updated":"","by":,"from":}`) + TimeLen +
+		scan.StringLen(e.Name) + scan.StringLen(e.By) + scan.StringLen(e.From)
+	if !bare {
+		n += e.Value.JSONLen()
+	}
+	return n
+}
+
 // MarshalJSON gives the form of AppendJSON.
 func (e Entry) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 

@@ -66,13 +66,15 @@ type Header struct {
 	Lines  int64  // how many lines hold it
 	Oldest int64  // the version from which changes can be told
 	End    End    // of the commit at the base
-	Rest   scan.Rest
+	// Receipts is the newest version of which a receipt was dropped.
+	Receipts int64
+	Rest     scan.Rest
 }
 
 func (h *Header) fields(format, end *string) []scan.Field {
 	return []scan.Field{
 		scan.Always("format", format), scan.Always("namespace", &h.Name), scan.Always("schema", &h.Schema), scan.Always("id", &h.ID),
-		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end),
+		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end), scan.Maybe("receipts", &h.Receipts),
 		scan.Maybe("crc", new([]byte)), scan.Others(&h.Rest),
 	}
 }

@@ -18,6 +18,8 @@ var ErrTooLarge = errors.New("too large")
 type Result struct {
 	*Stamp           // of the commit; with Changed false, of the newest before it
 	Changed bool     // false: it all stood there already, and no version was made
+	Before  Told     // the commit before it; the zero Told where Options.Marks is 0
+	After   Told     // this one; with Changed false, Before
 	Sealed  []string // what stood under these in the clear is sealed now: its bytes are still in the file
 }
 
@@ -29,6 +31,8 @@ type Tx struct {
 	index   map[string]int // where a name stands in changes, once they are many
 	keys    []entry.Declared
 	schema  int64
+	closed  int // as commit.closed
+	receipt *Receipt
 	sized   bool  // somebody asked for the Size
 	grown   int64 // by how much the changes make it larger, where sized is set
 }
@@ -126,6 +130,22 @@ func (tx *Tx) set(c change) {
 			tx.index[c.name] = i
 		}
 	}
+}
+
+// Close closes the list of declared keys, or opens it.
+func (tx *Tx) Close(closed bool) {
+	tx.closed = 0
+	if closed {
+		tx.closed = 1
+	}
+}
+
+// Closed says whether the list of declared keys is closed, as it was before this Tx.
+func (tx *Tx) Closed() bool {
+	if ahead := tx.l.scratch.closed; ahead >= 0 {
+		return ahead == 1
+	}
+	return tx.l.Closed()
 }
 
 // Declare adds keys to the declared ones, or changes them.
@@ -267,6 +287,9 @@ type batch struct {
 	tx      Tx
 	lines   []byte
 	ahead   []*Node // that have a record ahead
+
+	receipts map[receiptID]*Receipt // of commits
+	closed   int                    // by them, as commit.closed
 }
 
 // settle ends the time in which commits see those before that are not visible.
@@ -276,6 +299,8 @@ func (b *batch) settle() {
 	}
 	clear(b.ahead)
 	b.ahead = b.ahead[:0]
+	clear(b.receipts)
+	b.closed = -1
 }
 
 // A pending commit has the records that it will show, one for each change.
@@ -300,7 +325,7 @@ func (b *batch) next() *pending {
 		b.commits = b.commits[:n+1]
 	}
 	c := &b.commits[n]
-	*c = pending{commit{changes: c.changes[:0], schema: -1}, c.recs[:0]}
+	*c = pending{commit{changes: c.changes[:0], schema: -1, closed: -1}, c.recs[:0]}
 	return c
 }
 
@@ -338,12 +363,13 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	schema := l.Schema()
 	version := l.Version()
 	var last *Stamp // of the commit before, of this group
+	before := l.lastTold()
 	now := l.opts.Now().UnixMilli()
 	tx := &b.tx
 	for _, r := range group {
-		*tx = Tx{l: l, schema: schema, changes: tx.changes[:0]}
+		*tx = Tx{l: l, schema: schema, closed: -1, changes: tx.changes[:0]}
 		if l.opts.Twice {
-			_ = r.call(&Tx{l: l, schema: schema}) // only its side effects matter
+			_ = r.call(&Tx{l: l, schema: schema, closed: -1}) // only its side effects matter
 		}
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
@@ -381,7 +407,10 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		if tx.schema != schema {
 			c.schema, schema = tx.schema, tx.schema
 		}
-		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0
+		if tx.closed >= 0 && tx.Closed() != (tx.closed == 1) {
+			c.closed = tx.closed
+		}
+		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0 || c.closed >= 0
 		if changes && schema > 0 && !l.schemaTold {
 			c.schema = schema
 		}
@@ -390,10 +419,21 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			if last == nil {
 				last = &Stamp{Version: version}
 			}
-			r.result = Result{Stamp: last}
+			r.result = Result{Stamp: last, Before: before, After: before}
 			continue
 		}
 		version++
+		if c.closed >= 0 {
+			b.closed = c.closed
+		}
+		if tx.receipt != nil {
+			if b.receipts == nil {
+				b.receipts = map[receiptID]*Receipt{}
+			}
+			c.receipt = tx.receipt
+			c.receipt.Version, c.receipt.At = version, now
+			b.receipts[c.receipt.id()] = c.receipt
+		}
 		recs := b.finish(c)
 		if len(recs) > 0 {
 			last = recs[0].Stamp
@@ -409,9 +449,21 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 				n.ahead = recs[i]
 			}
 		}
-		r.result = Result{Stamp: last, Changed: true, Sealed: sealed}
+		r.result = Result{Stamp: last, Changed: true, Before: before, After: before, Sealed: sealed}
+		if l.opts.Marks > 0 {
+			r.result.After = Told{before.ID, version, c.end}
+			before = r.result.After
+		}
 	}
 	return b
+}
+
+// lastTold tells of the newest commit.
+func (l *Ledger) lastTold() Told {
+	if l.opts.Marks == 0 {
+		return Told{}
+	}
+	return Told{l.head.Header.ID, l.head.Version, l.head.End}
 }
 
 // timeText gives a time as it stands in a line; many commits have the same.
@@ -439,6 +491,12 @@ func (l *Ledger) publish(commits []pending) {
 		l.adoptKeys(c.keys)
 		if c.schema >= 0 {
 			l.schema, l.schemaTold = c.schema, true
+		}
+		if c.closed >= 0 {
+			l.keysClosed = c.closed == 1
+		}
+		if c.receipt != nil {
+			l.receipts.add(c.receipt, l.opts.Now())
 		}
 		l.version.Store(c.Version)
 		l.marks.add(told{c.Version, c.end})

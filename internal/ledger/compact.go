@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
@@ -76,7 +75,10 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 			gone++
 		}
 	}
-	upTo := func(keep, gone int64) int64 { return spread*keep + gone*lineOverhead }
+	l.mu.RLock()
+	receipts := l.receipts.bytes
+	l.mu.RUnlock()
+	upTo := func(keep, gone int64) int64 { return spread*(keep+receipts) + gone*lineOverhead }
 	if limit = upTo(live, gone); size <= limit {
 		return limit, nil
 	}
@@ -85,7 +87,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 		return 0, err
 	}
 	defer view.Close()
-	p, err := readPast(view, l.Find)
+	p, err := l.readPast(view)
 	if err != nil {
 		return 0, err
 	}
@@ -116,11 +118,12 @@ func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, 
 	// that they bring again; before the first commit there are none.
 	next.Header.Schema = l.Schema()
 	recs = tombstones(recs, &next.Header.Oldest, l.opts.Now())
-	var keys []entry.Declared
+	state := base{version: next.Header.Base, schema: next.Header.Schema}
+	state.kept, next.Header.Receipts = l.keptReceipts(0, state.version, false)
 	if next.Header.Base > 0 {
-		keys = l.Keys()
+		state.keys, state.closed = l.Keys(), l.Closed()
 	}
-	lines, n := stateLines(recs, keys, next.Header.Schema, next.Header.Base)
+	lines, n := state.lines(recs)
 	next.Header.Lines = int64(n)
 	next.Lines, next.Count = append(lines, kept...), n+number
 	if l.head, err = l.log.Rewrite(l.head, next, wait); err != nil {

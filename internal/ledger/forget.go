@@ -39,11 +39,12 @@ func (l *Ledger) rewriteWithout(names []string) error {
 		return err
 	}
 	defer view.Close()
-	p, err := readPast(view, l.Find)
+	p, err := l.readPast(view)
 	if err != nil {
 		return err
 	}
 	p.forget(names)
+	l.forgetTaken()
 	p.weigh(l.opts.Now(), all)
 	_, err = l.rewriteWith(p, cuts{}, view, l.forgotten(), l.opts.Wait)
 	return err

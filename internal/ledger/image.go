@@ -17,9 +17,11 @@ type image struct {
 	version int64
 	keys    []entry.Declared
 	schema  int64 // -1: not told
+	closed  int   // as commit.closed
+	kept    []*Receipt
 	stamps  []Stamp
 	whole   bool
-	marked  bool // told is wanted
+	marked  bool   // told is wanted
 	line    []byte // that was decoded last
 	told    []told // the commits, and what made the state before them
 	room    int    // for how many nodes there was room at first
@@ -30,7 +32,7 @@ var _ journal.Consumer = (*image)(nil)
 // newImage makes an image of the whole file, whose entries stay together in
 // memory, or of a few lines.
 func newImage(whole bool) *image {
-	im := &image{nodes: map[string]*Node{}, schema: -1, whole: whole}
+	im := &image{nodes: map[string]*Node{}, schema: -1, closed: -1, whole: whole}
 	im.slab = &slab{size: 1, most: 1}
 	if whole {
 		im.slab = &slab{size: firstSlab, most: slabSize}
@@ -132,22 +134,38 @@ func (im *image) Accept() {
 	if im.c.schema >= 0 {
 		im.schema = im.c.schema
 	}
+	if im.c.closed >= 0 {
+		im.closed = im.c.closed
+	}
+	im.kept = append(im.kept, im.c.moved...)
+	if im.c.receipt != nil {
+		im.kept = append(im.kept, im.c.receipt)
+	}
 }
 
-// stateLines writes records, the declared keys and the schema as the lines
-// that open a file: one for each version that still has a record, in order,
-// and one at version base for the keys. It says how many lines these are.
-func stateLines(recs []Named, keys []entry.Declared, schema, base int64) (lines []byte, count int) {
+// A base is what the lines that open a file hold besides records.
+type base struct {
+	version int64
+	schema  int64
+	keys    []entry.Declared
+	closed  bool
+	kept    []*Receipt
+}
+
+// lines writes records, and the rest of a base, as the lines that open a file: one for
+// each version that still has a record, in order, and one at the base's version for
+// what else there is. It says how many lines these are.
+func (s base) lines(recs []Named) (lines []byte, count int) {
 	slices.SortFunc(recs, func(a, b Named) int {
 		if a.Version != b.Version {
 			return int(a.Version - b.Version)
 		}
 		return strings.Compare(a.Name, b.Name)
 	})
-	for len(recs) > 0 || len(keys) > 0 {
-		c := commit{schema: -1}
-		if count == 0 && schema > 0 {
-			c.schema = schema
+	for more := s.keys != nil || s.closed || s.kept != nil; len(recs) > 0 || more; {
+		c := commit{schema: -1, closed: -1}
+		if count == 0 && s.schema > 0 {
+			c.schema = s.schema
 		}
 		if len(recs) > 0 {
 			c.Stamp = *recs[0].Stamp
@@ -156,10 +174,13 @@ func stateLines(recs []Named, keys []entry.Declared, schema, base int64) (lines 
 				recs = recs[1:]
 			}
 		} else {
-			c.Version = base
+			c.Version = s.version
 		}
-		if c.Version == base {
-			c.keys, keys = keys, nil
+		if c.Version == s.version {
+			c.keys, c.moved, more = s.keys, s.kept, false
+			if s.closed {
+				c.closed = 1
+			}
 		}
 		c.synced = c.Version - 1
 		lines = c.appendLine(lines)

@@ -86,14 +86,17 @@ type Ledger struct {
 	added     []*Node // not in sorted yet
 	unordered bool    // none of nodes is in sorted or added yet
 	keys      map[string]entry.Declared
-	schema    int64
-	oldest    int64   // from which version on changes can be told
-	snaps     int     // how many snapshots are open
-	chained   []*Node // whose records hold older ones for snapshots
-	watchers  map[*Watcher]struct{}
-	ring      ring
-	marks     marks
-	live      int64 // about how many bytes the visible names and values have; -1: not counted yet
+	// keysClosed says that no name may be written that is not declared.
+	keysClosed bool
+	schema     int64
+	oldest     int64   // from which version on changes can be told
+	snaps      int     // how many snapshots are open
+	chained    []*Node // whose records hold older ones for snapshots
+	watchers   map[*Watcher]struct{}
+	ring       ring
+	marks      marks
+	receipts   receipts
+	live       int64 // about how many bytes the visible names and values have; -1: not counted yet
 
 	version atomic.Int64 // of what is visible; stored under mu
 
@@ -150,7 +153,7 @@ func newLedger(key openKey, name string, o Options, file *journal.File) *Ledger 
 	l := &Ledger{
 		opts: o, name: name, key: key,
 		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
-		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}), marks: marks{most: o.Marks},
+		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}), marks: marks{most: o.Marks}, scratch: batch{closed: -1},
 	}
 	l.log = &fileLog{file: file, readOnly: o.ReadOnly, problem: l.problem}
 	return l
@@ -231,6 +234,13 @@ func (l *Ledger) Keys() []entry.Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return slices.SortedFunc(maps.Values(l.keys), func(a, b entry.Declared) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// Closed says whether the list of declared keys is closed.
+func (l *Ledger) Closed() bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.keysClosed
 }
 
 // adoptKeys makes declared keys known, or unknown; mu must be held.

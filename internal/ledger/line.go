@@ -3,6 +3,7 @@ package ledger
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,7 +34,10 @@ type commit struct {
 	changes []change
 	keys    []entry.Declared
 	schema  int64 // -1: not in the line
-	over    int64 // it stands for so many commits, of which it holds what they came to; 0: it is one
+	closed  int   // the list of declared keys is closed: 1, open: 0; -1: not in the line
+	receipt *Receipt
+	moved   []*Receipt // of other commits, whose lines are gone
+	over    int64      // it stands for so many commits, of which it holds what they came to; 0: it is one
 	end     journal.End
 }
 
@@ -69,6 +73,9 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = append(dst, `,"schema":`...)
 		dst = appendInt(dst, c.schema)
 	}
+	if c.closed >= 0 {
+		dst = strconv.AppendBool(append(dst, `,"closed":`...), c.closed == 1)
+	}
 	set := array{member: `,"set":[`}
 	drop := array{member: `,"drop":[`}
 	dropped := 0
@@ -97,6 +104,15 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = k.AppendJSON(keys.next(dst))
 	}
 	dst = keys.end(dst)
+	if c.receipt != nil {
+		dst = scan.AppendFields(append(dst, `,"receipt":`...), c.receipt.fields()...)
+	}
+	receipts := array{member: `,"receipts":[`}
+	for _, r := range c.moved {
+		at := entry.FormatTime(time.UnixMilli(r.At))
+		dst = scan.AppendFields(receipts.next(dst), r.movedFields(&at)...)
+	}
+	dst = receipts.end(dst)
 	if c.extra != nil {
 		dst = append(dst, c.extra.line...)
 	}
@@ -189,7 +205,7 @@ const (
 
 func (d *decoder) decode(line []byte) error {
 	d.r.Reset(line)
-	d.c = commit{changes: d.c.changes[:0], schema: -1, synced: -1}
+	d.c = commit{changes: d.c.changes[:0], schema: -1, closed: -1, synced: -1}
 	d.set = d.set[:0]
 	c, r := &d.c, &d.r
 	if d.usualLine() {
@@ -211,6 +227,21 @@ func (d *decoder) decode(line []byte) error {
 			c.From, err = r.String()
 		case "schema":
 			c.schema, err = r.Int()
+		case "closed":
+			var closed bool
+			if closed, err = r.Bool(); closed {
+				c.closed = 1
+			} else {
+				c.closed = 0
+			}
+		case "receipt":
+			c.receipt, err = readReceipt(r)
+		case "receipts":
+			err = r.Array(func() error {
+				one, err := readMoved(r)
+				c.moved = append(c.moved, one)
+				return err
+			})
 		case "set":
 			if n := len(line) / shortEntry; n > slabSize {
 				d.set = slices.Grow(d.set, n)
@@ -248,6 +279,9 @@ func (d *decoder) decode(line []byte) error {
 	}
 	if c.Version < 1 {
 		return fmt.Errorf("it has no version")
+	}
+	if c.receipt != nil {
+		c.receipt.Version, c.receipt.At = c.Version, c.At
 	}
 	if c.synced < 0 {
 		c.synced = c.Version - 1

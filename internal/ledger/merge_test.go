@@ -29,7 +29,7 @@ func pastOf(t *testing.T, more string, lines ...string) (*past, Past) {
 	view, err := log.Past(head)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, view.Close()) })
-	p, err := readPast(view, func(string) *Node { return nil })
+	p, err := (&Ledger{}).readPast(view)
 	require.NoError(t, err)
 	return p, view
 }

@@ -24,6 +24,10 @@ type model struct {
 	past  []map[string]int64 // by version
 	first map[string]int64   // since which version a name has held something
 	keys  map[string]bool
+
+	closed   bool
+	told     map[int64]ledger.Told // by version; those of before a forgetting are gone
+	receipts map[string]int64      // the version of each key
 }
 
 func (m *model) now() map[string]int64 { return m.past[len(m.past)-1] }
@@ -83,14 +87,14 @@ func TestAgainstAModel(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		disk := simdisk.New()
 		open := func() *ledger.Ledger {
-			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: rapid.IntRange(1, 30).Draw(rt, "kept"), KeptBytes: rapid.Int64Range(1, 3000).Draw(rt, "bytes kept"), Problem: func(err error) { rt.Error(err) }})
+			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: rapid.IntRange(1, 30).Draw(rt, "kept"), KeptBytes: rapid.Int64Range(1, 3000).Draw(rt, "bytes kept"), Marks: 30, Problem: func(err error) { rt.Error(err) }})
 			require.NoError(rt, err)
 			return l
 		}
 		l := open()
 		defer func() { require.NoError(rt, l.Close()) }()
-		m := &model{past: []map[string]int64{{}}, first: map[string]int64{}, keys: map[string]bool{}}
-		other, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), ReadOnly: true})
+		m := &model{past: []map[string]int64{{}}, first: map[string]int64{}, keys: map[string]bool{}, told: map[int64]ledger.Told{}, receipts: map[string]int64{}}
+		other, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), ReadOnly: true, Marks: 30})
 		require.NoError(rt, err)
 		defer func() { require.NoError(rt, other.Close()) }()
 		type held struct {
@@ -113,7 +117,13 @@ func TestAgainstAModel(t *testing.T) {
 			}
 			fail := rapid.IntRange(0, 4).Draw(rt, "fail") == 0
 			no := errors.New("no")
-			_, err := l.CommitWithin(within, entry.Author{By: "app"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+			key := fmt.Sprint(len(m.receipts))
+			version := len(m.past)
+			result, err := l.CommitWithin(within, entry.Author{By: "app"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+				if r, _ := tx.Receipt("", "phone", key); r != nil {
+					return errors.New("a receipt of nothing")
+				}
+				tx.Keep(ledger.Receipt{Instance: "phone", Key: key, Hash: "5a", Status: 200, Changed: "1", Taken: []byte(`["C4"]`)})
 				for name, n := range changes {
 					if n == 0 {
 						tx.Drop(name)
@@ -133,7 +143,13 @@ func TestAgainstAModel(t *testing.T) {
 				return
 			}
 			require.NoError(rt, err)
-			m.commit(changes)
+			if m.commit(changes); result.Changed {
+				require.EqualValues(rt, version, result.After.Version)
+				require.EqualValues(rt, version-1, result.Before.Version)
+				m.told[result.After.Version], m.receipts[key] = result.After, int64(version)
+			} else {
+				require.Equal(rt, result.Before, result.After)
+			}
 		}
 		rt.Repeat(map[string]func(*rapid.T){
 			"commit": func(rt *rapid.T) { commit(rt, 0) },
@@ -155,6 +171,15 @@ func TestAgainstAModel(t *testing.T) {
 				require.NoError(rt, err)
 				if !m.keys[name] {
 					m.keys[name] = true
+					m.past = append(m.past, m.now())
+				}
+			},
+			"close": func(rt *rapid.T) {
+				closed := rapid.Bool().Draw(rt, "closed")
+				result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Close(closed); return nil })
+				require.NoError(rt, err)
+				require.Equal(rt, m.closed != closed, result.Changed)
+				if m.closed = closed; result.Changed {
 					m.past = append(m.past, m.now())
 				}
 			},
@@ -186,8 +211,15 @@ func TestAgainstAModel(t *testing.T) {
 					}
 				}
 			},
-			"forget": func(rt *rapid.T) { require.NoError(rt, l.Forget()) },
-			"renew":  func(rt *rapid.T) { require.NoError(rt, l.Renew()) },
+			"forget": func(rt *rapid.T) {
+				require.NoError(rt, l.Forget())
+				clear(m.told)
+				clear(m.receipts)
+			},
+			"renew": func(rt *rapid.T) {
+				require.NoError(rt, l.Renew())
+				clear(m.told)
+			},
 			"": func(rt *rapid.T) {
 				require.EqualValues(rt, len(m.past)-1, l.Version())
 				s := l.Snapshot()
@@ -196,6 +228,26 @@ func TestAgainstAModel(t *testing.T) {
 				require.Equal(rt, m.first, firsts(l))
 				require.NoError(rt, other.Refresh())
 				require.Equal(rt, m.first, firsts(other), "as another program reads it")
+				for _, l := range []*ledger.Ledger{l, other} {
+					require.Equal(rt, m.closed, l.Closed())
+					for version := range int64(len(m.past)) {
+						if told, known := l.Told(version); known && m.told[version] != (ledger.Told{}) {
+							require.Equal(rt, m.told[version], told)
+						}
+					}
+				}
+				newest, known := l.Told(l.Version())
+				require.True(rt, known, "the newest is known")
+				require.Equal(rt, newest, s.Told())
+				_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+					for key, version := range m.receipts {
+						r, _ := tx.Receipt("", "phone", key)
+						require.NotNil(rt, r, "the receipt %s of version %d", key, version)
+						require.Equal(rt, []any{version, "5a", `["C4"]`}, []any{r.Version, r.Hash, string(r.Taken)})
+					}
+					return nil
+				})
+				require.NoError(rt, err)
 				require.Len(rt, l.Keys(), len(m.keys))
 				for _, h := range snaps {
 					require.Equal(rt, h.want, collect(h.s), "a snapshot stays as it was")

@@ -37,6 +37,8 @@ type past struct {
 	// first is Record.First of what a name holds now. It is told by the line of a
 	// run in which it lies, since those that told it are gone.
 	first func(name string) int64
+	// receipts gives those that are kept of the commits after a version, up to another.
+	receipts func(after, upTo int64) []*Receipt
 }
 
 type pastLine struct {
@@ -47,7 +49,8 @@ type pastLine struct {
 	rank     int   // of the names that it changes, the smallest: 1 for the newest change of a name; 0: none
 	newest   bool  // it is among the newest commits
 	point    bool  // it is the last of the time that a restore point stands for
-	more     bool  // it has declared keys, or a schema
+	more     bool  // it has declared keys, or more
+	taken    bool  // it has a receipt that tells what was taken out of something
 	forgot   bool  // something of it is forgotten, so that it has to be written anew
 	empty    bool  // and nothing is left
 }
@@ -95,7 +98,7 @@ func (r *pastReader) Accept() {
 		return
 	}
 	p := &r.past
-	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: len(p.changes), more: len(r.c.keys) > 0 || r.c.schema >= 0}
+	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: len(p.changes), more: len(r.c.keys) > 0 || r.c.schema >= 0 || r.c.closed >= 0, taken: r.c.receipt != nil && r.c.receipt.Taken != nil}
 	for _, ch := range r.c.changes {
 		n, known := r.names[ch.name]
 		if !known {
@@ -112,14 +115,19 @@ func (r *pastReader) Accept() {
 // entryOverhead is about what an entry has in a line besides its name and value.
 const entryOverhead = 40
 
-// readPast reads the past of a log, whose nodes find gives.
-func readPast(view Past, find func(name string) *Node) (*past, error) {
+// readPast reads the past.
+func (l *Ledger) readPast(view Past) (*past, error) {
 	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
 	r.past.first = func(name string) int64 {
-		if n := find(name); n != nil {
+		if n := l.Find(name); n != nil {
 			return n.Record().First
 		}
 		return 0
+	}
+	r.past.receipts = func(after, upTo int64) []*Receipt {
+		l.mu.RLock()
+		defer l.mu.RUnlock()
+		return l.receipts.between(after, upTo)
 	}
 	if err := view.Read(r); err != nil {
 		return nil, err
@@ -147,6 +155,7 @@ func (p *past) forget(names []string) {
 			}
 		}
 		l.empty = l.forgot && left == 0 && !l.more
+		l.forgot = l.forgot || l.taken
 	}
 }
 
@@ -288,7 +297,7 @@ const lineOverhead = 100
 // merged makes one line of a run.
 func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	var d decoder
-	one := commit{schema: -1}
+	one := commit{schema: -1, closed: -1}
 	keys := map[string]entry.Declared{}
 	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
 	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
@@ -299,7 +308,9 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 		}
 		if single {
 			one.By, one.From = d.c.By, d.c.From
-			one.extra = d.c.extra
+			if one.extra = d.c.extra; !l.taken || p.forgets == nil {
+				one.receipt = d.c.receipt
+			}
 		}
 		for k := range d.c.changes {
 			ch, made := p.changes[l.from+k], d.c.changes[k]
@@ -318,12 +329,17 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			keys[k.Name] = k
 		}
 		one.schema = max(one.schema, d.c.schema)
+		if d.c.closed >= 0 {
+			one.closed = d.c.closed
+		}
 		one.Version, one.At = d.c.Version, d.c.At
 		one.over += max(l.mark.Over, 1)
 		one.end = l.mark.EndOf(l.raw)
 	}
 	if single {
 		one.over, one.end = 0, journal.End{}
+	} else {
+		one.moved = p.receipts(before, one.Version)
 	}
 	one.synced = one.Version - 1
 	for _, name := range slices.Sorted(maps.Keys(keys)) {

@@ -64,7 +64,7 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 			recs = append(recs, Named{name, n.Record()})
 		}
 	}
-	im.version = d.Version
+	im.version, im.kept = d.Version, nil
 	if im.schema = max(im.schema, header.Schema); im.schema <= 0 {
 		im.schema = l.opts.Schema
 	}
@@ -77,10 +77,11 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 		if d.Copy, err = log.SetAside(l.opts.Now()); err != nil {
 			return errors.Join(cause, fmt.Errorf("keep the damaged file: %w", err))
 		}
-		lines, n := stateLines(recs, im.declaredKeys(), im.schema, d.Version)
+		// Receipts stay behind: what is lost may have had some.
+		lines, n := base{version: d.Version, schema: im.schema, keys: im.declaredKeys(), closed: im.closed == 1}.lines(recs)
 		// What is lost may have been told to somebody by its version, so
 		// changes can be told from here on only.
-		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Rest: header.Rest}
+		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Receipts: d.Version, Rest: header.Rest}
 		head, err := log.Rewrite(l.head, State{Header: anew, Lines: lines, Count: n, Version: d.Version}, l.opts.Wait)
 		if err != nil {
 			return errors.Join(cause, err)

@@ -149,6 +149,8 @@ func (l *Ledger) adopt(im *image, whole bool) {
 	}
 	if whole {
 		l.marks.anew(l.head.Header, im.told)
+		l.receipts.reset(l.head.Header.Receipts)
+		l.keysClosed = false
 		clear(l.keys)
 		l.oldest = l.head.Header.Oldest
 	}
@@ -156,6 +158,13 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		if !whole {
 			l.marks.add(t)
 		}
+	}
+	slices.SortStableFunc(im.kept, func(a, b *Receipt) int { return cmp.Compare(a.Version, b.Version) })
+	for _, r := range im.kept {
+		l.receipts.add(r, l.opts.Now())
+	}
+	if im.closed >= 0 {
+		l.keysClosed = im.closed == 1
 	}
 	l.adoptKeys(im.keys)
 	if im.schema >= 0 {
@@ -314,8 +323,10 @@ func (l *Ledger) rewrite(forget bool) error {
 	}
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
+	state := base{version: version, schema: header.Schema, keys: l.Keys(), closed: l.Closed()}
+	state.kept, header.Receipts = l.keptReceipts(0, version, forget)
 	recs = tombstones(recs, &header.Oldest, l.opts.Now())
-	next.Lines, next.Count = stateLines(recs, l.Keys(), header.Schema, version)
+	next.Lines, next.Count = state.lines(recs)
 	header.Lines = int64(next.Count)
 	var err error
 	if l.head, err = l.log.Rewrite(l.head, next, l.opts.Wait); err != nil {

@@ -8,21 +8,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Page is the one shape for what changed: a list, a delta, the answer to a
-// commit.
-type Page struct {
-	Board   string
-	Version int64
-	Mark    string // where a reader stands who has taken it in
-	Since   string // the mark from which on it tells everything; empty with Whole
-	Entries []entry.Entry
-	Gone    []entry.Gone
-	Whole   bool           // it tells all that was asked for, not only what changed
-	Next    string         // the name after which more follow
-	Results []rules.Result // of a commit: one an edit
-}
+// A Page is the one shape for what changed.
+type Page = rules.Page
 
-func (p *Page) fields(write func(entry.Entry, []byte) []byte) []scan.Field {
+func pageFields(p *Page, write func(entry.Entry, []byte) []byte) []scan.Field {
 	fields := []scan.Field{
 		scan.Always("board", &p.Board), scan.Always("version", &p.Version), scan.Always("mark", &p.Mark), scan.Maybe("since", &p.Since),
 		scan.Always("entries", scan.List(&p.Entries, entry.Read, write)), scan.Always("gone", scan.List(&p.Gone, entry.ReadGone, entry.Gone.AppendJSON)),
@@ -35,21 +24,21 @@ func (p *Page) fields(write func(entry.Entry, []byte) []byte) []scan.Field {
 	return append(fields, scan.Maybe("results", results))
 }
 
-// AppendJSON appends the page as an object; with bare, entries come without
-// their values.
-func (p *Page) AppendJSON(dst []byte, bare bool) []byte {
+// AppendPage appends a page as an object; with bare, entries come without their
+// values.
+func AppendPage(dst []byte, p *Page, bare bool) []byte {
 	write := entry.Entry.AppendJSON
 	if bare {
 		write = entry.Entry.AppendBare
 	}
-	return scan.AppendFields(dst, p.fields(write)...)
+	return scan.AppendFields(dst, pageFields(p, write)...)
 }
 
-// ReadPage reads a page as AppendJSON writes it. What has no board or no mark
+// ReadPage reads a page as AppendPage writes it. What has no board or no mark
 // is none.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
-	err := scan.ReadFields(data, value.MaxDepth, p.fields(entry.Entry.AppendJSON)...)
+	err := scan.ReadFields(data, value.MaxDepth, pageFields(p, entry.Entry.AppendJSON)...)
 	if err == nil && (p.Board == "" || p.Mark == "") {
 		err = refuse.As(value.ErrInvalid, "it has no board, or no mark")
 	}

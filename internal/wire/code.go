@@ -62,6 +62,7 @@ var table = []row{
 	// Not "unavailable", after which a client may send the same again.
 	{code: "uncertain", status: http.StatusInternalServerError, is: ledger.ErrUncertain,
 		says: "the server's disk failed; look at what is stored before writing again"},
+	{code: "start-again", status: http.StatusConflict, is: rules.ErrStartAgain},
 	{code: "no-route", status: http.StatusNotFound},
 	{code: "method", status: http.StatusMethodNotAllowed},
 	{code: "unsupported", status: http.StatusUnsupportedMediaType},

@@ -1,0 +1,205 @@
+package ledger
+
+import (
+	"slices"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// What is kept of receipts; beyond it the oldest go first.
+const (
+	receiptAge   = 7 * 24 * time.Hour
+	receiptsEach = 1000    // of one instance
+	receiptBytes = 4 << 20 // of all
+)
+
+// A Receipt is what is kept of a request that made a commit, so that its repeat
+// counts once. Its Token, Instance and Key are those under which it is found.
+type Receipt struct {
+	Token    string // whose request it was; empty without tokens
+	Instance string // and of which client
+	Key      string
+	Hash     string // tells the request from another under the same key
+	Status   int64  // that was answered
+	Changed  string // for each edit 1 if it changed something, else 0
+	Taken    []byte // JSON: a list of what each edit took out, null for nothing; nil: none took anything
+
+	Version int64 // of the commit
+	At      int64 // its time
+
+	gone bool // it is kept no more
+}
+
+type receiptID struct{ token, instance, key string }
+
+func (r *Receipt) id() receiptID { return receiptID{r.Token, r.Instance, r.Key} }
+
+// who is whose receipts are counted together.
+func (r *Receipt) who() receiptID { return receiptID{r.Token, r.Instance, ""} }
+
+func (r *Receipt) size() int64 {
+	const overhead = 200
+	return int64(overhead + len(r.Token) + len(r.Instance) + len(r.Key) + len(r.Hash) + len(r.Changed) + len(r.Taken))
+}
+
+func (r *Receipt) fields() []scan.Field {
+	return []scan.Field{
+		scan.Always("key", &r.Key), scan.Always("hash", &r.Hash), scan.Maybe("instance", &r.Instance), scan.Maybe("token", &r.Token),
+		scan.Always("status", &r.Status), scan.Always("changed", &r.Changed), scan.Maybe("taken", &r.Taken),
+	}
+}
+
+// movedFields are those of a receipt that stands in another line than that of its
+// commit.
+func (r *Receipt) movedFields(at *string) []scan.Field {
+	return append(r.fields(), scan.Always("version", &r.Version), scan.Always("at", at))
+}
+
+func readReceipt(r *scan.Reader) (*Receipt, error) {
+	var one Receipt
+	err := r.Fields(value.MaxDepth, one.fields()...)
+	one.Taken = slices.Clone(one.Taken)
+	return &one, err
+}
+
+func readMoved(r *scan.Reader) (*Receipt, error) {
+	var one Receipt
+	var text string
+	err := r.Fields(value.MaxDepth, one.movedFields(&text)...)
+	one.Taken = slices.Clone(one.Taken)
+	if err == nil {
+		var at time.Time
+		if at, err = time.Parse(time.RFC3339, text); err != nil {
+			err = r.Errorf("%q, which is no time, ends", text)
+		}
+		one.At = at.UnixMilli()
+	}
+	return &one, err
+}
+
+// receipts are those that are kept. Guarded by Ledger.mu.
+type receipts struct {
+	all   map[receiptID]*Receipt
+	order []*Receipt // by version; some of them gone
+	gone  int        // how many
+	of    map[receiptID][]*Receipt
+	bytes int64
+	// dropped is the newest version of which a receipt was dropped for its age, or
+	// for room.
+	dropped int64
+}
+
+// reset begins with none, of a file that says up to where some were dropped.
+func (s *receipts) reset(dropped int64) { *s = receipts{dropped: dropped} }
+
+func (s *receipts) add(r *Receipt, now time.Time) {
+	if s.all == nil {
+		s.all, s.of = map[receiptID]*Receipt{}, map[receiptID][]*Receipt{}
+	}
+	if old := s.all[r.id()]; old != nil {
+		s.drop(old)
+	}
+	who := r.who()
+	s.all[r.id()], s.order, s.of[who] = r, append(s.order, r), append(s.of[who], r)
+	if s.bytes += r.size(); len(s.of[who]) > receiptsEach {
+		s.drop(s.of[who][0]) // see from
+	}
+	s.evict(now)
+}
+
+func (s *receipts) drop(r *Receipt) {
+	r.gone = true
+	s.gone++
+	s.bytes -= r.size()
+	delete(s.all, r.id())
+	who := r.who()
+	if i := slices.Index(s.of[who], r); i >= 0 {
+		s.of[who] = slices.Delete(s.of[who], i, i+1)
+	}
+	if len(s.of[who]) == 0 {
+		delete(s.of, who)
+	}
+	if s.gone > 1000 && s.gone > len(s.order)/2 {
+		s.order = slices.DeleteFunc(s.order, func(r *Receipt) bool { return r.gone })
+		s.gone = 0
+	}
+}
+
+// evict drops what is too old, or too much.
+func (s *receipts) evict(now time.Time) {
+	since := now.Add(-receiptAge).UnixMilli()
+	for len(s.order) > 0 {
+		switch r := s.order[0]; {
+		case r.gone:
+			s.order = s.order[1:]
+			s.gone--
+		case r.At < since || s.bytes > receiptBytes:
+			s.dropped = max(s.dropped, r.Version)
+			s.drop(r)
+		default:
+			return
+		}
+	}
+}
+
+// from gives the version up to which receipts of somebody may have been dropped. One
+// who has as many as are kept may have had more.
+func (s *receipts) from(who receiptID) int64 {
+	if own := s.of[who]; len(own) >= receiptsEach {
+		return max(s.dropped, own[0].Version-1)
+	}
+	return s.dropped
+}
+
+// between gives those that are kept of the commits after a version, up to another.
+func (s *receipts) between(after, upTo int64) (out []*Receipt) {
+	for _, r := range s.order {
+		if !r.gone && after < r.Version && r.Version <= upTo {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// keptReceipts gives the receipts of the commits after a version, up to another, and
+// up to where those before were dropped. With none, all are dropped.
+func (l *Ledger) keptReceipts(after, upTo int64, none bool) (kept []*Receipt, dropped int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.receipts.evict(l.opts.Now())
+	if none {
+		l.receipts.reset(l.version.Load())
+	}
+	return l.receipts.between(after, upTo), l.receipts.dropped
+}
+
+// forgetTaken drops the receipts that tell what was taken out of something.
+func (l *Ledger) forgetTaken() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, r := range slices.Clone(l.receipts.order) {
+		if !r.gone && r.Taken != nil {
+			l.receipts.dropped = max(l.receipts.dropped, r.Version)
+			l.receipts.drop(r)
+		}
+	}
+}
+
+// Receipt gives the receipt of a request, if one is kept; nil: none is. upTo is the
+// version up to which those of the client may have been dropped.
+func (tx *Tx) Receipt(token, instance, key string) (r *Receipt, upTo int64) {
+	id := receiptID{token, instance, key}
+	if r := tx.l.scratch.receipts[id]; r != nil { // of a commit before, of this group
+		return r, 0
+	}
+	l := tx.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.receipts.evict(l.opts.Now())
+	return l.receipts.all[id], l.receipts.from(receiptID{token, instance, ""})
+}
+
+// Keep puts a receipt in the commit's line, where the commit changes something.
+func (tx *Tx) Keep(r Receipt) { tx.receipt = &r }
