@@ -2,20 +2,21 @@ package board
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"iter"
 	"log/slog"
-	"math/rand/v2"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // An Option changes how Join joins a board.
@@ -26,6 +27,7 @@ type options struct {
 	fast, slow time.Duration
 	timeout    time.Duration
 	patience   time.Duration
+	push       bool
 	onProblem  func(pantry.Problem)
 	client     *http.Client
 }
@@ -45,9 +47,13 @@ func Poll(fast, slow time.Duration) Option {
 // Timeout bounds a call whose context has no deadline; the default is 10 s.
 func Timeout(d time.Duration) Option { return func(o *options) { o.timeout = d } }
 
+// Push has changes told as they happen, by one stream for all, and only where that
+// does not work by polls.
+func Push() Option { return func(o *options) { o.push = true } }
+
 // Patience is how long a call is repeated where no server answers or it says
-// that it can't at present, within the Timeout; the default is 5 s. A call
-// that may have been carried out is not repeated.
+// that it can't at present, within the Timeout; the default is 5 s. A change
+// that may have been carried out is sent again under its key, so that it counts once.
 func Patience(d time.Duration) Option { return func(o *options) { o.patience = d } }
 
 // OnProblem has f called with what goes wrong and is survived: a value that
@@ -65,6 +71,7 @@ type Board struct {
 	opts     options
 	http     *http.Client
 	instance string // tells this Board's changes from those of others
+	from     string // as others see it
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
@@ -73,10 +80,8 @@ type Board struct {
 
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
-	all      bool // everything on the board is asked for
-	allKnown bool // and has been told
-	mark     string
-	tag      string
+	view     *view
+	tag      string // of the newest list, which tells the query
 	watchers map[*watcher]struct{}
 	status   Status
 	polling  bool
@@ -117,15 +122,23 @@ func Join(address string, opts ...Option) (*Board, error) {
 	client := *o.client
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	b := &Board{
-		link: l, opts: o, http: &client, instance: strconv.FormatUint(rand.Uint64(), 36),
+		link: l, opts: o, http: &client, instance: draw(), view: newView(),
 		ready: make(chan struct{}), kick: make(chan struct{}, 1),
 		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
 	}
+	b.from = wire.InstanceID(b.instance)
 	b.ctx, b.cancel = context.WithCancel(context.Background())
 	if l.open() {
 		b.problem("", errors.New("the link is http, not https: others on the way can read and change what is sent"))
 	}
 	return b, nil
+}
+
+// draw gives 128 random bits.
+func draw() string {
+	var bits [16]byte
+	_, _ = rand.Read(bits[:]) // which never fails
+	return hex.EncodeToString(bits[:])
 }
 
 // Name is the board's name.
@@ -178,6 +191,7 @@ type Status struct {
 	Polls       int       // requests that were sent
 	NotModified int       // of these, answered that nothing is new
 	Failed      int       // of these, not answered, or with an error
+	Pushed      int       // answers that came by a stream
 	Answered    time.Time // when the newest answer came; zero: none yet
 	Version     int64     // of the board, as of that answer
 	Err         error     // why the newest poll failed; nil when it did not

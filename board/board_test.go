@@ -310,28 +310,40 @@ func TestServerInTrouble(t *testing.T) {
 	}
 }
 
-// An addition whose answer was lost is not sent again, and a call that no
-// server took is.
+// What no server took is sent again, and so is an addition whose answer was lost: under
+// its key, so that it counts once.
 func TestWhatIsRepeated(t *testing.T) {
 	st := newStore(t)
 	b := st.join(t, board.Patience(5*time.Second))
 	tank := board.On(b, tankLitres)
 	var posts atomic.Int64
+	keys := make(chan string, 3)
 	st.answer(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost {
-			if posts.Add(1) == 1 {
+			n := posts.Add(1)
+			keys <- r.Header.Get("Idempotency-Key")
+			if n == 3 {
+				st.pass(w, r)
+				return
+			}
+			if n == 1 {
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(503)
 				_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
 				return
 			}
+			st.pass(httptest.NewRecorder(), r)
 			panic(http.ErrAbortHandler)
 		}
-		w.WriteHeader(http.StatusNotModified)
+		st.pass(w, r)
 	})
-	_, err := board.Add(t.Context(), tank, 1)
-	assert.ErrorIs(t, err, board.ErrUnreachable)
-	assert.EqualValues(t, 2, posts.Load())
+	now, err := board.Add(t.Context(), tank, 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, now, "it was done, and its repeat counts once")
+	assert.EqualValues(t, 3, posts.Load())
+	key := <-keys
+	assert.Len(t, key, 32)
+	assert.Equal(t, []string{key, key}, []string{<-keys, <-keys})
 }
 
 func TestServerStartedAnew(t *testing.T) {

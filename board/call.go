@@ -33,6 +33,9 @@ type request struct {
 	header           http.Header
 	body             []byte
 	once             bool // a poll: not repeated, the next one comes anyhow
+	// since is the mark of the board when the request is sent first, for its repeats;
+	// empty: not known.
+	since string
 }
 
 // A reply is the server's answer.
@@ -63,7 +66,12 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	pauses.InitialInterval = 50 * time.Millisecond
 	pauses.MaxInterval = time.Second
 	var failed error
+	first := true
 	got, err := backoff.Retry(ctx, func() (got reply, err error) {
+		if !first && rq.since != "" {
+			rq.header.Set("Idempotency-Since", rq.since)
+		}
+		first = false
 		got, err = b.sendOnce(ctx, rq)
 		failed = err
 		var e *Error
@@ -80,16 +88,20 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 
 // repeatable says whether a call that failed so can be made again without
 // counting twice: it never reached a server, the server says that it did
-// nothing, or it only asked.
+// nothing, it only asked, or it has a key under which it counts once.
 func repeatable(rq request, e *Error) bool {
-	if e.Code == "rate-limited" || e.Code == "unavailable" {
-		return true
-	}
 	var dial *net.OpError
-	return e.Code == "unreachable" && (rq.method == http.MethodGet || errors.As(e.Err, &dial) && dial.Op == "dial")
+	switch e.Code {
+	case "rate-limited", "unavailable":
+		return true
+	case "unreachable", "uncertain":
+		return rq.method == http.MethodGet || rq.header.Get("Idempotency-Key") != "" || errors.As(e.Err, &dial) && dial.Op == "dial"
+	}
+	return false
 }
 
-func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
+// request sends a request once.
+func (b *Board) request(ctx context.Context, rq request) (*http.Response, error) {
 	address := b.link.base + "/v1/boards"
 	if !rq.server {
 		address += "/" + url.PathEscape(b.link.board) + rq.path
@@ -99,7 +111,7 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 	}
 	hr, err := http.NewRequestWithContext(ctx, rq.method, address, bytes.NewReader(rq.body))
 	if err != nil {
-		return reply{}, err
+		return nil, err
 	}
 	for name, values := range rq.header {
 		hr.Header[name] = values
@@ -113,7 +125,15 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 	}
 	resp, err := b.http.Do(hr)
 	if err != nil {
-		return reply{}, b.unreachable(err)
+		return nil, b.unreachable(err)
+	}
+	return resp, nil
+}
+
+func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
+	resp, err := b.request(ctx, rq)
+	if err != nil {
+		return reply{}, err
 	}
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
@@ -220,7 +240,6 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 	if err != nil {
 		return Entry{}, false, b.fail("get", name, err)
 	}
-	b.learnFrom(&wire.Page{Entries: []Entry{e}})
 	return e, true, nil
 }
 

@@ -44,7 +44,7 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 		return Committed{}, b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(ops), MaxOps))
 	}
 	for _, o := range ops {
-		if o.Reset {
+		if o.Reset || o.Restore != nil {
 			continue
 		}
 		if err := pantry.CheckName(o.Name); err != nil {
@@ -54,10 +54,15 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 			return Committed{}, b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board holds every app to what is declared there; force works on a device"))
 		}
 	}
-	got, err := b.send(ctx, request{
-		op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops),
-		header: http.Header{"Content-Type": {"application/json"}},
-	})
+	b.mu.Lock()
+	a := b.view.ask()
+	b.mu.Unlock()
+	header := http.Header{"Content-Type": {"application/json"}, "Idempotency-Key": {draw()}}
+	rq := request{op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops), header: header}
+	if len(a.since) > 0 {
+		rq.since = a.since[0].String()
+	}
+	got, err := b.send(ctx, rq)
 	if err != nil {
 		return Committed{}, b.fail(op, about, err)
 	}
@@ -68,7 +73,20 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 	if err != nil {
 		return Committed{}, b.fail(op, about, err)
 	}
-	b.learnFrom(page)
+	// An answer to what was asked before something else was taken in means nothing any
+	// more; but what is stored is to be shown when the call returns.
+	for try := 0; try < mostCatchUp && !b.learnFrom(a, page); try++ {
+		if _, err := b.pollOnce(); err != nil {
+			break // the polls go on
+		}
+		b.mu.Lock()
+		shown := b.view.mark.Version >= page.Version
+		b.mu.Unlock()
+		if shown {
+			break
+		}
+	}
+	b.removed(page.Gone)
 	return *page, nil
 }
 
@@ -87,19 +105,35 @@ func namesOf(ops []Op) string {
 	return strings.Join(names, ", ")
 }
 
-// learnFrom lets variables know what a commit made of their entries.
-func (b *Board) learnFrom(page *wire.Page) {
+// mostCatchUp is how often a call asks for what its own answer can't tell any more.
+const mostCatchUp = 3
+
+// learnFrom lets variables know what a commit made of their entries; false: the answer
+// came too late for that.
+func (b *Board) learnFrom(a asking, page *wire.Page) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for _, g := range page.Gone {
-		if b.nodes[g.Name] != nil {
-			b.learnLocked(Entry{Name: g.Name, Version: g.Version, From: b.instance}, false)
-		}
+	_, fresh, err := b.take(a, page)
+	if !b.opts.push && len(b.view.seen) > 0 { // there is something before it that is not known yet
+		b.pollNow()
 	}
-	for _, e := range page.Entries {
-		if b.nodes[e.Name] != nil {
-			b.learnLocked(e, false)
+	return fresh && err == nil || len(b.nodes) == 0
+}
+
+// removed notes that it was this Board that removed names: no answer tells who did.
+func (b *Board) removed(gone []entry.Gone) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, g := range gone {
+		n := b.nodes[g.Name]
+		if n == nil {
+			continue
 		}
+		b.alter(n, func(r *remote) {
+			if r.entry.Version == g.Version && r.entry.Value.IsZero() {
+				r.entry.From = b.from
+			}
+		})
 	}
 }
 

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -38,21 +40,52 @@ func (b *Board) node(name string) *node {
 func (b *Board) nodeLocked(name string) *node {
 	n := b.nodes[name]
 	if n == nil {
-		n = &node{name: name}
-		n.state.Store(&remote{entry: Entry{Name: name}})
-		b.nodes[name] = n
-		if !b.all {
-			b.askForAll()
+		n = b.addNode(name)
+		if b.view.bind(name); !b.view.all {
+			b.pollNow()
+		} else if e, known := b.view.entries[name]; known {
+			n.state.Store(&remote{entry: e, known: true})
+		} else if b.allKnown() {
+			n.state.Store(&remote{entry: Entry{Name: name}, known: true})
 		}
 	}
 	return n
 }
 
+// addNode adds a node of which nothing is known; mu must be held.
+func (b *Board) addNode(name string) *node {
+	n := &node{name: name}
+	n.state.Store(&remote{entry: Entry{Name: name}})
+	b.nodes[name] = n
+	return n
+}
+
+// allKnown says whether the server has told of everything; mu must be held.
+func (b *Board) allKnown() bool { return b.view.all && b.view.mark != mark.Mark{} }
+
 // askForAll has the next poll, which is sent at once, ask for all that is
 // wanted and not only for what changed; mu must be held.
 func (b *Board) askForAll() {
-	b.mark, b.tag = "", ""
+	b.view.anew()
 	b.pollNow()
+}
+
+// take takes in an answer; mu must be held.
+func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err error) {
+	changed, fresh, err = b.view.take(a, p)
+	for _, name := range changed {
+		e, n := b.view.entries[name], b.nodes[name]
+		if n == nil {
+			n = b.addNode(name)
+		}
+		b.alter(n, func(r *remote) {
+			if e.Version != r.entry.Version {
+				r.refused = nil // what was refused is over
+			}
+			r.entry, r.known, r.stale = e, true, false
+		})
+	}
+	return changed, fresh, err
 }
 
 // alter changes what is known of a name, and tells who watches it if that
@@ -61,7 +94,7 @@ func (b *Board) alter(n *node, f func(*remote)) {
 	old := n.state.Load()
 	now := *old
 	f(&now)
-	if now.entry.Version == old.entry.Version && value.Equal(now.entry.Value, old.entry.Value) &&
+	if now.entry.Version == old.entry.Version && now.entry.From == old.entry.From && value.Equal(now.entry.Value, old.entry.Value) &&
 		now.known == old.known && now.stale == old.stale && now.sending == old.sending && now.refused == old.refused {
 		return
 	}
@@ -71,21 +104,6 @@ func (b *Board) alter(n *node, f func(*remote)) {
 			w.tell(n.name)
 		}
 	}
-}
-
-// learnLocked takes in what the server says of a name, unless something newer
-// is known: answers come in any order. An absent name has no value, and the
-// version of the board that it was absent in. mu must be held.
-func (b *Board) learnLocked(e Entry, evenOlder bool) {
-	b.alter(b.nodeLocked(e.Name), func(r *remote) {
-		if r.known && !evenOlder && e.Version < r.entry.Version {
-			return
-		}
-		if e.Version != r.entry.Version {
-			r.refused = nil // what was refused is over
-		}
-		r.entry, r.known, r.stale = e, true, false
-	})
 }
 
 // A watcher collects which names changed until its body asks. changed is
@@ -110,9 +128,9 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 	for _, name := range names {
 		b.nodeLocked(name)
 	}
-	if len(prefixes) > 0 && !b.all {
-		b.all = true
-		b.askForAll()
+	if len(prefixes) > 0 && !b.view.all {
+		b.view.bindAll()
+		b.pollNow()
 	}
 	b.watchers[w] = struct{}{}
 	b.mu.Unlock()
@@ -150,7 +168,7 @@ func (b *Board) changedFor(w *watcher) []string {
 func (b *Board) settled(w *watcher) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(w.prefixes) > 0 && !b.allKnown {
+	if len(w.prefixes) > 0 && !b.allKnown() {
 		return false
 	}
 	for _, name := range w.names {

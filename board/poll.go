@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/internal/mark"
 )
 
 // maxQuery is the longest query that is sent; past it the whole board is
@@ -47,6 +47,9 @@ func (b *Board) poll() {
 		b.mu.Unlock()
 		var wait time.Duration
 		if !paused {
+			if b.opts.push && b.stream() {
+				continue
+			}
 			news, err := b.pollOnce()
 			if news {
 				pause = b.opts.fast
@@ -72,37 +75,48 @@ func (b *Board) poll() {
 	}
 }
 
-// pollOnce asks for everything that is new, in as many pages as that takes,
-// and says whether anything was.
-func (b *Board) pollOnce() (news bool, err error) {
+// question gives what is asked for, as a query, and what it is asked with; what with
+// the mark that is known. mu must not be held.
+func (b *Board) question() (query url.Values, a asking, tag string, nothing bool) {
 	b.mu.Lock()
-	names := make([]string, 0, len(b.nodes))
-	if !b.all {
+	defer b.mu.Unlock()
+	query = url.Values{}
+	if !b.view.all {
 		for name := range b.nodes {
-			names = append(names, name)
+			query.Add("name", name)
 		}
+		slices.Sort(query["name"])
 	}
-	all, mark, tag := b.all, b.mark, b.tag
-	b.mu.Unlock()
-	slices.Sort(names)
-	query := url.Values{"name": names}
-	if !all && len(names) == 0 {
-		query = url.Values{"names": {"true"}, "limit": {"1"}} // is the server there?
-		mark, tag = "", ""
+	a = b.view.ask()
+	if !b.view.all && len(b.nodes) == 0 {
+		return url.Values{"names": {"true"}, "limit": {"1"}}, a, "", true // is the server there?
 	}
 	if len(query.Encode()) > maxQuery {
 		query = url.Values{}
 	}
-	if mark != "" {
-		query.Set("since", mark)
+	for _, m := range a.since {
+		query.Add("since", m.String())
 	}
-	page, err := b.list(b.ctx, "poll", query, tag)
-	if err == nil && page.Page != nil && !all && len(names) == 0 {
-		page.Entries, page.Next, page.Mark, page.tag = nil, "", "", ""
+	if len(a.since) == 1 {
+		tag = b.tag
 	}
-	for next := page; err == nil && next.Page != nil && next.Next != ""; {
+	return query, a, tag, false
+}
+
+// pollOnce asks for everything that is new, in as many pages as that takes,
+// and says whether anything was.
+func (b *Board) pollOnce() (news bool, err error) {
+	query, a, tag, nothing := b.question()
+	first, err := b.list(b.ctx, "poll", query, tag)
+	page := first.Page
+	for next := page; err == nil && !nothing && next != nil && next.Next != ""; {
 		query.Set("after", next.Next)
-		if next, err = b.list(b.ctx, "poll", query, ""); err == nil {
+		var more listPage
+		if more, err = b.list(b.ctx, "poll", query, ""); err == nil {
+			next = more.Page
+			if next.Whole != page.Whole {
+				err = unexpected(errors.New("its pages don't go together"))
+			}
 			page.Entries = append(page.Entries, next.Entries...)
 			page.Gone = append(page.Gone, next.Gone...)
 		}
@@ -113,28 +127,41 @@ func (b *Board) pollOnce() (news bool, err error) {
 		return false, nil
 	}
 	b.status.Polls++
+	switch {
+	case err != nil || nothing:
+	case page == nil:
+		b.status.NotModified++
+		if now, bad := mark.InTag(first.tag); bad == nil {
+			b.view.unchanged(a, now)
+		}
+	default:
+		var changed []string
+		var fresh bool
+		if changed, fresh, err = b.take(a, page); !fresh {
+			b.pollNow()
+		}
+		if err != nil {
+			err = b.fail("poll", "", unexpected(err))
+			break
+		}
+		news, b.tag = len(changed) > 0, first.tag
+		b.status.Version = page.Version
+	}
+	b.answered(err)
+	return news, err
+}
+
+// answered notes how a question ended; mu must be held.
+func (b *Board) answered(err error) {
 	b.status.Err = err
+	for _, n := range b.nodes {
+		b.alter(n, func(r *remote) { r.stale = err != nil && r.known })
+	}
 	if err != nil {
 		b.status.Failed++
-		for _, n := range b.nodes {
-			b.alter(n, func(r *remote) { r.stale = r.known })
-		}
-		return false, err
+		return
 	}
 	b.status.Answered = time.Now()
-	if page.Page == nil {
-		b.status.NotModified++
-		for _, n := range b.nodes {
-			b.alter(n, func(r *remote) { r.stale = false })
-		}
-	} else {
-		news = b.learnPage(page.Page, mark, names)
-		// A name that came in meanwhile was not asked for.
-		if b.all == all && (all || len(b.nodes) == len(names) || len(query["name"]) == 0) {
-			b.mark, b.tag = page.Mark, page.tag
-		}
-	}
-	b.allKnown = b.all && all
 	for w := range b.watchers {
 		w.tell("") // it may wait for the first answer
 	}
@@ -143,33 +170,4 @@ func (b *Board) pollOnce() (news bool, err error) {
 	default:
 		close(b.ready)
 	}
-	return news, nil
-}
-
-// learnPage takes in an answer to what was asked for since a mark; mu must be
-// held. Where it is the whole although there was a mark, versions have another meaning than
-// before, so that an older one may replace a newer.
-func (b *Board) learnPage(page *wire.Page, since string, asked []string) (news bool) {
-	anew := page.Whole && since != ""
-	told := map[string]bool{}
-	for _, e := range page.Entries {
-		told[e.Name] = true
-		b.learnLocked(e, anew)
-	}
-	for _, g := range page.Gone {
-		told[g.Name] = true
-		b.learnLocked(Entry{Name: g.Name, Version: g.Version}, anew)
-	}
-	if page.Whole { // what it doesn't tell of is absent
-		for name := range b.nodes {
-			if !told[name] && (b.all || slices.Contains(asked, name)) {
-				b.learnLocked(Entry{Name: name, Version: page.Version}, anew)
-			}
-		}
-	}
-	for _, n := range b.nodes {
-		b.alter(n, func(r *remote) { r.stale = false })
-	}
-	b.status.Version = page.Version
-	return len(told) > 0
 }

@@ -87,7 +87,7 @@ func (v Var[T]) State() State[T] {
 	r := v.n.state.Load()
 	s := State[T]{
 		Value: v.k.Default(), Found: !r.entry.Value.IsZero(), Version: r.entry.Version,
-		Updated: r.entry.Updated, By: r.entry.By, Mine: r.entry.From == v.b.instance,
+		Updated: r.entry.Updated, By: r.entry.By, Mine: r.entry.From == v.b.from && r.entry.From != "",
 	}
 	switch {
 	case r.sending > 0:

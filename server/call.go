@@ -18,6 +18,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
@@ -32,6 +33,8 @@ type call struct {
 	board string // as it stands in the path, not escaped any more
 	name  string // of the entry, where it is about one
 	free  []func()
+
+	streams bool // it may take long, and nobody is to hear of that
 }
 
 // A handler answers a call, or gives the error that is to be answered.
@@ -44,6 +47,9 @@ func (s *Server) router() http.Handler {
 	on := func(path string, handlers map[string]handler) {
 		takes := strings.Join(slices.Sorted(maps.Keys(handlers)), ", ")
 		r.Handle(path, s.serve(func(c *call) error { // all methods but those that follow
+			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
+				return c.preflight()
+			}
 			c.w.Header().Set("Allow", takes)
 			return wire.Refuse("method", "this path takes %s only", takes)
 		}))
@@ -51,15 +57,24 @@ func (s *Server) router() http.Handler {
 			r.Method(method, path, s.serve(h))
 		}
 	}
+	on("/", map[string]handler{"GET": (*call).front, "HEAD": (*call).front})
 	on("/healthz", map[string]handler{"GET": (*call).health})
-	on("/v1/boards", map[string]handler{"GET": (*call).listBoards})
+	on("/openapi.json", map[string]handler{"GET": (*call).openAPI})
+	on("/v1/boards", map[string]handler{"GET": (*call).listBoards, "POST": (*call).makeBoard})
+	on("/v1/boards/{board}", map[string]handler{"GET": (*call).facts, "DELETE": (*call).removeBoard})
+	on("/v1/boards/{board}/events", map[string]handler{"GET": (*call).events})
+	on("/v1/boards/{board}/keys", map[string]handler{"GET": (*call).listKeys, "POST": (*call).declare})
+	on("/v1/boards/{board}/keys/*", map[string]handler{"DELETE": (*call).withdraw})
 	on("/v1/boards/{board}/commit", map[string]handler{"POST": (*call).commit})
 	on("/v1/boards/{board}/history", map[string]handler{"GET": (*call).history})
 	on("/v1/boards/{board}/entries", map[string]handler{"GET": (*call).listEntries, "HEAD": (*call).listEntries})
 	on("/v1/boards/{board}/entries/*", map[string]handler{
 		"GET": (*call).getEntry, "HEAD": (*call).getEntry, "PUT": (*call).putEntry, "POST": (*call).postEntry, "DELETE": (*call).deleteEntry,
 	})
-	r.NotFound(s.serve(func(*call) error {
+	r.NotFound(s.serve(func(c *call) error {
+		if get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead; get && s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/") {
+			return c.page()
+		}
 		return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
 	}))
 	r.MethodNotAllowed(s.serve(func(c *call) error {
@@ -85,6 +100,7 @@ func (s *Server) serve(h handler) http.HandlerFunc {
 		header.Set("Cache-Control", "private, no-cache")
 		header.Set("Vary", "Authorization, Accept")
 		header.Set("X-Content-Type-Options", "nosniff")
+		allowOrigin(header, r)
 		err := c.handle(h)
 		if err != nil {
 			c.refuse(err)
@@ -99,13 +115,18 @@ func (c *call) handle(h handler) (err error) {
 		for _, f := range c.free {
 			f()
 		}
-		if p := recover(); p != nil {
+		if p := recover(); p == http.ErrAbortHandler {
+			panic(p)
+		} else if p != nil {
 			c.s.log.Error("panic", "request", c.id, "panic", p, "stack", string(debug.Stack()))
 			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
 		}
 	}()
 	if err := c.authorise(); err != nil {
 		return err
+	}
+	if c.s.trouble.meet(c); c.lost() {
+		defer panic(http.ErrAbortHandler)
 	}
 	route := chi.RouteContext(c.r.Context())
 	if c.board, err = unescape("board", route.URLParam("board")); err != nil {
@@ -119,11 +140,17 @@ func (c *call) handle(h handler) (err error) {
 			return err
 		}
 	}
+	if c.board != "" {
+		c.s.rates.count(c.board, time.Now())
+	}
 	return h(c)
 }
 
 // authorise says whether whoever calls may call at all.
-func (c *call) authorise() error { return guardDev(c.r) }
+func (c *call) authorise() error {
+	opens := c.r.Method == http.MethodGet && (c.r.URL.Path == "/" || c.s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/"))
+	return guardDev(c.r, opens)
+}
 
 func unescape(what, s string) (string, error) {
 	out, err := url.PathUnescape(s)
@@ -133,18 +160,32 @@ func unescape(what, s string) (string, error) {
 	return out, nil
 }
 
-// ledger gives the board of the call, until the call is answered. One that
-// doesn't exist is made where create is set, and is nil otherwise.
-func (c *call) ledger(create bool) (*ledger.Ledger, error) {
-	l, release, err := c.s.store.Board(c.r.Context(), c.board, create)
+// find gives the board of the call, until release is called. One that doesn't exist is
+// made where create is set, and is nil otherwise.
+func (c *call) find(create bool) (l *ledger.Ledger, release func(), err error) {
+	l, release, err = c.s.store.Board(c.r.Context(), c.board, create)
 	if errors.Is(err, store.ErrNoBoard) {
-		return nil, nil
+		return nil, func() {}, nil
 	}
-	if err != nil {
-		return nil, err
+	return l, release, err
+}
+
+// ledger is find for as long as the call takes.
+func (c *call) ledger(create bool) (*ledger.Ledger, error) {
+	l, release, err := c.find(create)
+	if err == nil {
+		c.free = append(c.free, release)
 	}
-	c.free = append(c.free, release)
-	return l, nil
+	return l, err
+}
+
+// present gives the board as it is, whoever put its file there; nil: there is none.
+func (c *call) present() (*ledger.Ledger, error) {
+	l, err := c.ledger(false)
+	if err == nil && l != nil {
+		err = l.Glance()
+	}
+	return l, err
 }
 
 // author says who asks, as he calls himself.
@@ -153,22 +194,36 @@ func (c *call) author() (entry.Author, error) {
 	if err := a.Check(); err != nil {
 		return a, wire.Refuse(wire.Invalid, "the header Client-Name or Client-Instance: %v", err)
 	}
+	a.From = wire.InstanceID(a.From)
 	return a, nil
 }
 
 // query gives the parameters of the call, of which those that it doesn't take
-// are refused: a misspelt one must not be passed over.
+// are refused: a misspelt one must not be passed over. One that is given twice is
+// refused too, unless its name comes with a star.
 func (c *call) query(takes ...string) (url.Values, error) {
 	q, err := url.ParseQuery(c.r.URL.RawQuery)
 	if err != nil {
 		return nil, wire.Refuse(wire.Invalid, "the query can't be read: %v", err)
 	}
-	for name := range q {
-		if !slices.Contains(takes, name) {
-			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes %v", scan.Quote(name), takes)
+	for name, values := range q {
+		switch {
+		case slices.Contains(takes, name+"*"):
+		case !slices.Contains(takes, name) && len(takes) == 0:
+			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes none", scan.Quote(name))
+		case !slices.Contains(takes, name):
+			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes %s", scan.Quote(name), strings.ReplaceAll(strings.Join(takes, ", "), "*", ""))
+		case len(values) > 1:
+			return nil, wire.Refuse(wire.Invalid, "%s is given %d times in this query, and can be given once", name, len(values))
 		}
 	}
 	return q, nil
+}
+
+// encode gives a page as it is sent.
+func (c *call) encode(page rules.Page, bare bool) []byte {
+	c.s.trouble.page(&page)
+	return wire.AppendPage(nil, &page, bare)
 }
 
 // answer sends JSON. What can't be sent any more, the client does not want.
@@ -200,7 +255,7 @@ func (c *call) log(took time.Duration, err error) {
 	level := slog.LevelDebug
 	switch status := c.w.status; {
 	case status == http.StatusUnauthorized, status == http.StatusForbidden, status == http.StatusRequestEntityTooLarge,
-		status == http.StatusTooManyRequests, status >= 500, took > time.Second && !c.r.URL.Query().Has("wait"):
+		status == http.StatusTooManyRequests, status >= 500, took > time.Second && !c.streams:
 		level = slog.LevelInfo
 	}
 	attrs := []slog.Attr{

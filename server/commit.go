@@ -2,8 +2,11 @@ package server
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -13,40 +16,90 @@ func (c *call) commit() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	out, err := c.commitEdits(true, func() ([]entry.Edit, error) {
-		raw, err := c.body()
-		if err != nil {
-			return nil, err
-		}
-		return wire.ReadEdits(raw)
-	})
+	raw, err := c.body()
 	if err != nil {
 		return err
 	}
-	page := wire.Page{
-		Board: c.board, Version: out.Version, Mark: c.s.mark(out.Version), Since: c.s.mark(out.Before),
+	edits, err := wire.ReadEdits(raw)
+	if err != nil {
+		return err
+	}
+	out, err := c.edits(func(bool) int { return http.StatusOK }, edits...)
+	if err != nil {
+		return err
+	}
+	page := rules.Page{
+		Board: c.board, Version: out.Version, Mark: out.Mark.String(), Since: out.Since.String(),
 		Entries: out.Entries, Gone: out.Gone, Results: out.Results,
 	}
-	return c.answer(http.StatusOK, page.AppendJSON(nil, false))
+	return c.answer(out.Status, c.encode(page, false))
 }
 
-// commitEdits makes the edits that read gives, on the board of the call; where
-// there is none and create is not set, everything is absent.
-func (c *call) commitEdits(create bool, read func() ([]entry.Edit, error)) (rules.Outcome, error) {
-	edits, err := read()
-	if err != nil {
-		return rules.Outcome{}, err
-	}
+// edits makes edits on the board of the call, which is made where there is none and
+// they change something. status is that of the answer.
+func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out rules.Outcome, err error) {
 	who, err := c.author()
 	if err != nil {
-		return rules.Outcome{}, err
+		return out, err
 	}
-	l, err := c.ledger(create)
+	call := rules.Call{Who: who, Edits: edits, Widen: true, Limits: rules.BoardLimits}
+	var l *ledger.Ledger
+	if call.Request, err = c.request(who, edits, status); err == nil {
+		l, err = c.ledger(false)
+	}
+	switch {
+	case err != nil:
+		return out, err
+	case l == nil:
+		out, err = rules.CommitNew(call, func() (*ledger.Ledger, error) { return c.ledger(true) })
+	default:
+		if call.Request != nil {
+			call.Request.Known = func(m mark.Mark) bool { return mark.Known(l, m) }
+		}
+		out, err = rules.Commit(l, call)
+	}
 	if err != nil {
-		return rules.Outcome{}, err
+		return out, err
 	}
-	if l == nil {
-		return rules.Outcome{}, rules.Absent(c.name)
+	if out.Repeated {
+		c.w.Header().Set("Repeated", "true")
+	} else {
+		out.Status = status(out.Created[c.name])
 	}
-	return rules.Commit(l, who, edits)
+	return out, nil
+}
+
+// longestKey is the longest Idempotency-Key.
+const longestKey = 200
+
+// request reads under which key the call counts once; nil: it has none.
+func (c *call) request(who entry.Author, edits []entry.Edit, status func(bool) int) (*rules.Request, error) {
+	header := c.r.Header
+	since := header.Get("Idempotency-Since")
+	given := header.Values("Idempotency-Key")
+	if len(given) == 0 {
+		if since != "" {
+			return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since says when a request with an Idempotency-Key was sent first, and there is none")
+		}
+		return nil, nil
+	}
+	key := given[0]
+	if len(key) > 1 && strings.HasPrefix(key, `"`) && strings.HasSuffix(key, `"`) {
+		key = key[1 : len(key)-1]
+	}
+	if len(given) > 1 || key == "" || len(key) > longestKey || strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r > '~' || r == '"' }) {
+		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best drawn at random", longestKey)
+	}
+	r := &rules.Request{
+		Instance: who.From, Key: key, Status: status,
+		Hash:  rules.HashOf(c.r.Method+" "+c.r.URL.Query().Get("forget")+" "+c.name, edits),
+		Known: func(m mark.Mark) bool { return m == rules.NoBoard },
+	}
+	if since != "" {
+		var err error
+		if r.Since, err = mark.Parse(since); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
 }

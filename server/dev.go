@@ -4,7 +4,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
-	"strconv"
+	"net/url"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/wire"
@@ -23,11 +23,11 @@ func loopback(addr net.Addr) bool {
 // phone emulator calls the machine that it runs on.
 var devHosts = []string{"localhost", "127.0.0.1", "[::1]", "10.0.2.2"}
 
-// guardDev lets through only what this machine asks for itself. Whoever gets
-// past it may do everything, so a page of another site must not, even if its
-// name was made to lead here (DNS rebinding), and a proxy must not open it to
-// the world.
-func guardDev(r *http.Request) error {
+// guardDev lets through only what this machine asks for itself, and pages that this
+// machine serves, at whatever port. Whoever gets past it may do everything, so a page of
+// another site must not, even if its name was made to lead here (DNS rebinding), and a
+// proxy must not open it to the world.
+func guardDev(r *http.Request, page bool) error {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
 		return wire.Refuse("forbidden", "the server is in development mode and answers this machine only")
@@ -40,8 +40,14 @@ func guardDev(r *http.Request) error {
 	if !ownHost(r) {
 		return wire.Refuse("forbidden", "the server is in development mode and is called localhost, 127.0.0.1, [::1] or 10.0.2.2, not %q", r.Host)
 	}
-	if origin := r.Header.Get("Origin"); origin != "" && origin != "http://"+r.Host {
-		return wire.Refuse("forbidden", "the server is in development mode and does not answer pages of another site (%q)", origin)
+	origins := r.Header.Values("Origin")
+	for _, origin := range origins {
+		if !ownOrigin(origin) {
+			return wire.Refuse("forbidden", "the server is in development mode and does not answer pages of another site (%q)", origin)
+		}
+	}
+	if len(origins) == 0 && !page && r.Header.Get("Sec-Fetch-Site") == "cross-site" {
+		return wire.Refuse("forbidden", "the server is in development mode and does not answer pages of another site")
 	}
 	return nil
 }
@@ -56,9 +62,49 @@ func ownHost(r *http.Request) bool {
 		return false
 	}
 	for _, name := range devHosts {
-		if r.Host == name+":"+port || r.Host == name && port == strconv.Itoa(80) {
+		if r.Host == name+":"+port || r.Host == name && port == "80" {
 			return true
 		}
 	}
 	return false
+}
+
+// ownOrigin says whether a page comes from this machine, at whatever port.
+func ownOrigin(origin string) bool {
+	u, err := url.Parse(origin)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.Path != "" {
+		return false
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// What pages of another origin may send, and see (WHATWG Fetch, CORS).
+const (
+	corsMethods = "GET, HEAD, PUT, POST, DELETE"
+	corsHeaders = "Authorization, Accept, Content-Type, If-Match, If-None-Match, Idempotency-Key, Idempotency-Since, Client-Instance, Client-Name, Last-Event-ID"
+	corsExposed = "ETag, Retry-After, Repeated"
+	corsMaxAge  = "600" // seconds
+)
+
+// allowOrigin has the browser show the answer to the page that asked, which was let
+// through; on errors too.
+func allowOrigin(h http.Header, r *http.Request) {
+	origins := r.Header.Values("Origin")
+	if len(origins) != 1 || !ownOrigin(origins[0]) {
+		return
+	}
+	h.Set("Access-Control-Allow-Origin", origins[0])
+	h.Set("Access-Control-Expose-Headers", corsExposed)
+	h.Add("Vary", "Origin")
+}
+
+// preflight answers a browser that asks whether a page may send something.
+func (c *call) preflight() error {
+	h := c.w.Header()
+	h.Set("Access-Control-Allow-Methods", corsMethods)
+	h.Set("Access-Control-Allow-Headers", corsHeaders)
+	h.Set("Access-Control-Max-Age", corsMaxAge)
+	c.w.WriteHeader(http.StatusNoContent)
+	return nil
 }

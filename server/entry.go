@@ -57,7 +57,7 @@ func (c *call) getEntry() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	l, err := c.ledger(false)
+	l, err := c.present()
 	if err != nil {
 		return err
 	}
@@ -69,6 +69,7 @@ func (c *call) getEntry() error {
 		return rules.Absent(c.name)
 	}
 	rec := n.Record()
+	e := c.s.trouble.entry(ledger.Named{Name: c.name, Record: rec}.Entry())
 	bare, suffix := wantsText(c.r), ""
 	if bare {
 		suffix = "-t"
@@ -83,10 +84,10 @@ func (c *call) getEntry() error {
 		return nil
 	case bare:
 		c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		_, _ = c.w.Write([]byte(rec.Value.String()))
+		_, _ = c.w.Write([]byte(e.Value.String()))
 		return nil
 	}
-	return c.answer(http.StatusOK, ledger.Named{Name: c.name, Record: rec}.Entry().AppendJSON(nil))
+	return c.answer(http.StatusOK, e.AppendJSON(nil))
 }
 
 func (c *call) putEntry() error {
@@ -95,6 +96,14 @@ func (c *call) putEntry() error {
 		return err
 	}
 	return c.edit(op, func(e []byte, _ rules.Result) []byte { return e })
+}
+
+// created is the status of what stores an entry.
+func created(created bool) int {
+	if created {
+		return http.StatusCreated
+	}
+	return http.StatusOK
 }
 
 func (c *call) postEntry() error {
@@ -126,19 +135,20 @@ func (c *call) postEntry() error {
 // edit makes an operation on the entry, and answers it in the form that answer
 // gives it.
 func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) error {
-	out, err := c.commitEdits(true, func() ([]entry.Edit, error) {
-		cond, err := c.cond()
-		return []entry.Edit{{Name: c.name, Op: op, Cond: cond}}, err
-	})
+	cond, err := c.cond()
 	if err != nil {
 		return err
 	}
-	e, status := out.Entries[0], http.StatusOK
-	if out.Created[c.name] {
-		status = http.StatusCreated
+	out, err := c.edits(created, entry.Edit{Name: c.name, Op: op, Cond: cond})
+	if err != nil {
+		return err
 	}
+	if len(out.Gone) > 0 { // it was done before, and removed since
+		return c.answer(out.Status, answer(out.Gone[0].AppendJSON(nil), out.Results[0]))
+	}
+	e := c.s.trouble.entry(out.Entries[0])
 	c.w.Header().Set("ETag", etag(entry.TagOf(e.Version, e.Updated), ""))
-	return c.answer(status, answer(e.AppendJSON(nil), out.Results[0]))
+	return c.answer(out.Status, answer(e.AppendJSON(nil), out.Results[0]))
 }
 
 // deleteEntry removes an entry; with ?forget=true nothing of it is left in what is
@@ -152,10 +162,12 @@ func (c *call) deleteEntry() error {
 	if forget != "" && forget != "true" && forget != "false" {
 		return wire.Refuse(wire.Invalid, "forget is %s, and must be true or false", scan.Quote(forget))
 	}
-	_, err = c.commitEdits(false, func() ([]entry.Edit, error) {
-		cond, err := c.cond()
-		return []entry.Edit{{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond}}, err
-	})
+	cond, err := c.cond()
+	if err != nil {
+		return err
+	}
+	noContent := func(bool) int { return http.StatusNoContent }
+	_, err = c.edits(noContent, entry.Edit{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond})
 	if err == nil && forget == "true" {
 		var l *ledger.Ledger
 		if l, err = c.ledger(false); err == nil && l != nil {

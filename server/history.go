@@ -7,30 +7,34 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
+// history answers with the newest commits, and restore points, that are kept.
 func (c *call) history() error {
-	q, err := c.query("name", "limit")
+	u, err := c.query("name*", "prefix*", "limit", "before")
 	if err != nil {
 		return err
 	}
-	limit, err := readLimit(q.Get("limit"))
+	q, err := readQuery(u)
 	if err != nil {
 		return err
 	}
-	for _, name := range q["name"] {
-		if err := entry.CheckName(name); err != nil {
-			return err
+	ask := ledger.HistoryQuery{Limit: q.Limit, Has: q.Has, Points: true}
+	if s := u.Get("before"); s != "" {
+		if ask.Before, err = strconv.ParseInt(s, 10, 64); err != nil || ask.Before < 1 {
+			return wire.Refuse(wire.Invalid, "before is %s, and must be a version", scan.Quote(s))
 		}
 	}
 	answer := wire.History{Board: c.board}
-	l, err := c.ledger(false)
+	l, err := c.present()
 	if err == nil && l != nil {
 		answer.Version = l.Version()
-		answer.Commits, err = l.History(limit, q["name"]...)
+		answer.Commits, err = l.HistoryOf(ask)
 	}
 	if err != nil {
 		return err
@@ -39,28 +43,38 @@ func (c *call) history() error {
 }
 
 // entriesAt answers with the entries as they were at a version, or at a time.
-func (c *call) entriesAt(at string) error {
+func (c *call) entriesAt() error {
+	u, err := c.query("at", "name*", "prefix*", "names", "limit", "after")
+	if err != nil {
+		return err
+	}
+	q, err := readQuery(u)
+	if err != nil {
+		return err
+	}
+	at := u.Get("at")
 	version, err := strconv.ParseInt(at, 10, 64)
 	t, notTime := time.Parse(time.RFC3339, at)
 	if (err != nil || version < 0) && notTime != nil {
-		return wire.Refuse(wire.Invalid, "at is %s, and must be a version or a time as in RFC 3339", scan.Quote(at))
+		return wire.Refuse(wire.Invalid, "at is %s, and must be a version or a time as in RFC 3339; the + of a zone is written %%2B", scan.Quote(at))
 	}
-	l, err := c.ledger(false)
+	l, err := c.present()
 	if err != nil {
 		return err
 	}
 	if l == nil {
 		return refuse.As(ledger.ErrTooOld, "there is no board %s, and nothing is told of what was", c.board)
 	}
-	page := wire.Page{Board: c.board, Version: version, Whole: true}
+	var entries []entry.Entry
 	if notTime == nil {
-		page.Entries, page.Version, err = l.AtTime(t)
+		entries, version, err = l.AtTime(t)
 	} else {
-		page.Entries, err = l.At(version)
+		entries, err = l.At(version)
 	}
 	if err != nil {
 		return err
 	}
-	page.Mark = c.s.mark(page.Version)
-	return c.answer(http.StatusOK, page.AppendJSON(nil, false))
+	page := rules.Page{Board: c.board, Version: version, Mark: mark.At(l, version).String(), Whole: true}
+	q.Fill(&page, entries)
+	return c.answer(http.StatusOK, c.encode(page, q.Bare))
 }

@@ -2,18 +2,16 @@ package server
 
 import (
 	"context"
-	"fmt"
-	"hash/fnv"
-	"iter"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -21,59 +19,35 @@ import (
 const (
 	defaultLimit = 1000
 	maxLimit     = 10_000
-	maxPage      = 4 << 20 // bytes
-	maxWait      = 60      // seconds
+	maxWait      = 60 // seconds
 )
 
-// listBoards answers with the boards, of which it loads none.
-func (c *call) listBoards() error {
-	if _, err := c.query(); err != nil {
-		return err
-	}
-	infos, err := c.s.store.Boards(c.r.Context(), "", 0)
-	if err != nil {
-		return err
-	}
-	boards := make([]wire.Summary, len(infos))
-	for i, info := range infos {
-		boards[i] = wire.Summary(info)
-	}
-	return c.answer(http.StatusOK, wire.AppendSummaries(nil, boards))
-}
-
-// A query is what a list of entries is asked for.
-type query struct {
-	names    []string
-	prefix   string
-	since    string // a mark or a version
-	hasSince bool
-	wait     time.Duration
-	bare     bool // names only
-	limit    int
-	after    string
-}
-
-func readQuery(u url.Values) (q query, err error) {
-	q = query{names: u["name"], prefix: u.Get("prefix"), since: u.Get("since"), hasSince: u.Has("since"), after: u.Get("after")}
-	for _, name := range q.names {
+// readQuery reads what is asked for of a board's entries.
+func readQuery(u url.Values) (q rules.Query, err error) {
+	q = rules.Query{Names: u["name"], Prefixes: u["prefix"], After: u.Get("after")}
+	for _, name := range q.Names {
 		if err := entry.CheckName(name); err != nil {
 			return q, err
 		}
 	}
-	if q.limit, err = readLimit(u.Get("limit")); err != nil {
+	if len(q.Prefixes) == 1 && q.Prefixes[0] == "" && len(q.Names) == 0 {
+		q.Prefixes = nil
+	}
+	for _, since := range u["since"] {
+		m, err := mark.Parse(since)
+		if err != nil {
+			return q, err
+		}
+		q.Since = append(q.Since, m)
+	}
+	if q.Limit, err = readLimit(u.Get("limit")); err != nil {
 		return q, err
 	}
-	if s := u.Get("wait"); s != "" {
-		seconds, err := strconv.ParseFloat(s, 64)
-		if err != nil || !(seconds >= 0 && seconds <= maxWait) {
-			return q, wire.Refuse(wire.Invalid, "wait is %s, and must be a number of seconds, at most %d", scan.Quote(s), maxWait)
-		}
-		q.wait = time.Duration(seconds * float64(time.Second))
-	}
 	if s := u.Get("names"); s != "" {
-		if q.bare, err = strconv.ParseBool(s); err != nil {
+		if s != "true" && s != "false" {
 			return q, wire.Refuse(wire.Invalid, "names is %s, and must be true or false", scan.Quote(s))
 		}
+		q.Bare = s == "true"
 	}
 	return q, nil
 }
@@ -90,41 +64,106 @@ func readLimit(s string) (int, error) {
 	return limit, nil
 }
 
-// hash tells two queries apart in an ETag: all but since and wait.
-func (q query) hash() string {
-	h := fnv.New32a()
-	names := slices.Clone(q.names)
-	slices.Sort(names)
-	fmt.Fprintf(h, "%q %q %v %d %q", names, q.prefix, q.bare, q.limit, q.after)
-	return strconv.FormatUint(uint64(h.Sum32()), 36)
+func readWait(s string) (time.Duration, error) {
+	if s == "" {
+		return 0, nil
+	}
+	seconds, err := strconv.ParseFloat(s, 64)
+	if err != nil || !(seconds >= 0 && seconds <= maxWait) {
+		return 0, wire.Refuse(wire.Invalid, "wait is %s, and must be a number of seconds, at most %d", scan.Quote(s), maxWait)
+	}
+	return time.Duration(seconds * float64(time.Second)), nil
 }
 
-// mark is where a reader stands who has taken in all up to a version.
-func (s *Server) mark(version int64) string { return fmt.Sprintf("%d.%s", version, s.lineage) }
+// A follower reads a board, which need not exist yet, and waits for news of it.
+type follower struct {
+	c *call
+	q rules.Query
+	l *ledger.Ledger // nil: there is none
+	w *ledger.Watcher
 
-// version reads since: the version after which changes are wanted, or whole
-// where only that will do, since the mark is of another lineage or beyond what
-// can be told.
-func (q query) version(lineage string, now, oldest int64) (version int64, whole bool, err error) {
-	if !q.hasSince {
-		return 0, true, nil
+	release func()
+	made    <-chan struct{} // where there is none: closed when one is made
+}
+
+func (c *call) follow(q rules.Query) (*follower, error) {
+	f := &follower{c: c, q: q}
+	return f, f.open()
+}
+
+// open looks for the board, where there was none.
+func (f *follower) open() error {
+	if f.l != nil {
+		return nil
 	}
-	number, line, isMark := strings.Cut(q.since, ".")
-	version, err = strconv.ParseInt(number, 10, 64)
-	if err != nil || version < 0 {
-		return 0, false, wire.Refuse(wire.Invalid, "since is %s, and must be a mark from an answer, or a version", scan.Quote(q.since))
+	f.made = f.c.s.store.News() // before it is looked for
+	l, release, err := f.c.find(false)
+	if err != nil || l == nil {
+		return err
 	}
-	if isMark && line != lineage || version > now || version < oldest {
-		return 0, true, nil
+	f.l, f.release = l, release
+	f.w = l.Watch(f.q.Names, f.q.Prefixes)
+	return nil
+}
+
+// close lets go of the board.
+func (f *follower) close() {
+	if f.l != nil {
+		f.w.Close()
+		f.release()
+		f.l = nil
 	}
-	return version, false, nil
+}
+
+// read gives a page.
+func (f *follower) read() (rules.Page, error) {
+	if err := f.open(); err != nil {
+		return rules.Page{}, err
+	}
+	if f.l == nil {
+		return f.q.OnNothing(f.c.board)
+	}
+	if err := f.l.Glance(); err != nil {
+		return rules.Page{}, err
+	}
+	return f.q.Read(f.l)
+}
+
+// unchanged says whether nothing changed since a mark, and gives the present one.
+func (f *follower) unchanged(m mark.Mark) (now mark.Mark, unchanged bool, err error) {
+	if err := f.open(); err != nil {
+		return now, false, err
+	}
+	if f.l == nil {
+		return rules.NoBoard, m == rules.NoBoard, nil
+	}
+	if err := f.l.Glance(); err != nil {
+		return now, false, err
+	}
+	now, unchanged = f.q.Unchanged(f.l, m)
+	return now, unchanged, nil
+}
+
+// wait waits until there may be news; false: there won't be, since ctx or the server
+// ended, or the board was removed.
+func (f *follower) wait(ctx context.Context) bool {
+	if f.l != nil {
+		return f.w.Wait(ctx, f.c.s.stopping)
+	}
+	select {
+	case <-f.made:
+		return true
+	case <-ctx.Done():
+	case <-f.c.s.stopping:
+	}
+	return false
 }
 
 func (c *call) listEntries() error {
-	if u, err := c.query("at"); err == nil && u.Has("at") {
-		return c.entriesAt(u.Get("at"))
+	if c.r.URL.Query().Has("at") {
+		return c.entriesAt()
 	}
-	u, err := c.query("name", "prefix", "since", "wait", "names", "limit", "after")
+	u, err := c.query("name*", "prefix*", "since*", "wait", "names", "limit", "after")
 	if err != nil {
 		return err
 	}
@@ -132,112 +171,70 @@ func (c *call) listEntries() error {
 	if err != nil {
 		return err
 	}
-	l, err := c.ledger(false)
+	wait, err := readWait(u.Get("wait"))
 	if err != nil {
 		return err
 	}
-	if l == nil {
-		return c.answerPage(q, wire.Page{Board: c.board, Mark: c.s.mark(0), Whole: true}, false)
+	f, err := c.follow(q)
+	if err != nil {
+		return err
 	}
-	var prefixes []string
-	if q.prefix != "" || len(q.names) == 0 {
-		prefixes = []string{q.prefix}
-	}
-	w := l.Watch(q.names, prefixes)
-	defer w.Close()
-	ctx, cancel := context.WithTimeout(c.r.Context(), q.wait)
-	defer cancel()
-	for {
-		page, err := c.page(l, q)
-		if err != nil {
+	defer f.close()
+	if wait > 0 { // which may be longer than a request may take to come in
+		if err := http.NewResponseController(c.w).SetReadDeadline(time.Time{}); err != nil {
 			return err
 		}
-		news := page.Whole || len(page.Entries)+len(page.Gone) > 0
-		if q.wait == 0 || news && !c.has(q, page) || !w.Wait(ctx, c.s.stopping) {
-			return c.answerPage(q, page, !news && q.wait > 0)
-		}
+		c.streams = true
 	}
-}
-
-// page collects what is asked for as of one moment.
-func (c *call) page(l *ledger.Ledger, q query) (page wire.Page, err error) {
-	snap := l.Snapshot()
-	defer snap.Release()
-	since, whole, err := q.version(c.s.lineage, snap.Version, l.Oldest())
-	if err != nil {
-		return page, err
-	}
-	page = wire.Page{Board: l.Name(), Version: snap.Version, Mark: c.s.mark(snap.Version), Whole: whole}
-	if !whole {
-		page.Since = c.s.mark(since)
-	}
-	size, count, newest := 0, 0, ""
-	for e := range q.selected(snap, since) {
-		if !e.Found() && whole {
-			continue
-		}
-		if count == q.limit || size > maxPage {
-			page.Next = newest
-			break
-		}
-		count++
-		newest = e.Name
-		if !e.Found() {
-			page.Gone = append(page.Gone, entry.Gone{Name: e.Name, Version: e.Version})
-			continue
-		}
-		if !q.bare {
-			size += len(e.Name) + e.Value.Len() + 100
-		}
-		page.Entries = append(page.Entries, e.Entry())
-	}
-	return page, nil
-}
-
-// selected gives the names that are asked for and changed after version, by
-// byte order, removed ones too.
-func (q query) selected(snap *ledger.Snapshot, version int64) iter.Seq[ledger.Named] {
-	if len(q.names) == 0 {
-		return snap.Changed(version, q.prefix, q.after)
-	}
-	return func(yield func(ledger.Named) bool) {
-		names := slices.Clone(q.names)
-		slices.Sort(names)
-		for _, name := range slices.Compact(names) {
-			rec := snap.Record(name)
-			skip := rec.Version == 0 || rec.Version <= version || q.after != "" && name <= q.after ||
-				!strings.HasPrefix(name, q.prefix)
-			if !skip && !yield(ledger.Named{Name: name, Record: rec}) {
-				return
+	ctx, cancel := context.WithTimeout(c.r.Context(), wait)
+	defer cancel()
+	held := c.held(q)
+	for {
+		now, same := mark.Mark{}, false
+		for _, m := range held {
+			if now, same, err = f.unchanged(m); err != nil {
+				return err
+			}
+			if same {
+				break
 			}
 		}
+		var page rules.Page
+		if !same {
+			if page, err = f.read(); err != nil {
+				return err
+			}
+		}
+		if news := page.Whole || len(page.Entries)+len(page.Gone) > 0; news || wait == 0 || !f.wait(ctx) {
+			switch {
+			case same:
+			case !news && len(held) > 0:
+				now, _ = mark.Parse(page.Mark)
+			default:
+				c.w.Header().Set("ETag", pageTag(page.Mark, q))
+				return c.answer(http.StatusOK, c.encode(page, q.Bare))
+			}
+			c.w.Header().Set("ETag", pageTag(now.String(), q))
+			c.w.WriteHeader(http.StatusNotModified)
+			return nil
+		}
 	}
 }
 
-// tag is the entity tag of a page, weak since a page is put together anew.
-func (c *call) tag(q query, p wire.Page) string {
-	return fmt.Sprintf(`W/"%s.%s"`, p.Mark, q.hash())
-}
+// pageTag is the entity tag of what a query gives at a mark, weak since it is put
+// together anew.
+func pageTag(mark string, q rules.Query) string { return `W/"` + mark + "." + q.Hash() + `"` }
 
-// has says whether the client has the page already.
-func (c *call) has(q query, p wire.Page) bool {
+// held gives the marks at which the client has what the query gives.
+func (c *call) held(q rules.Query) (held []mark.Mark) {
 	for _, line := range c.r.Header.Values("If-None-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
-			if strings.TrimPrefix(strings.TrimSpace(tag), "W/") == strings.TrimPrefix(c.tag(q, p), "W/") {
-				return true
+			tag = strings.Trim(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`)
+			at, ours := strings.CutSuffix(tag, "."+q.Hash())
+			if m, err := mark.Parse(at); ours && err == nil {
+				held = append(held, m)
 			}
 		}
 	}
-	return false
-}
-
-// answerPage answers with the page, or with 304 where the client has it or,
-// with quiet, where it waited for news in vain.
-func (c *call) answerPage(q query, p wire.Page, quiet bool) error {
-	c.w.Header().Set("ETag", c.tag(q, p))
-	if c.has(q, p) || quiet && c.r.Header.Get("If-None-Match") != "" {
-		c.w.WriteHeader(http.StatusNotModified)
-		return nil
-	}
-	return c.answer(http.StatusOK, p.AppendJSON(nil, q.bare))
+	return held
 }

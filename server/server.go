@@ -5,10 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math/rand/v2"
 	"net"
 	"net/http"
-	"strconv"
+	"os"
 	"sync"
 	"time"
 
@@ -22,6 +21,11 @@ type Options struct {
 	// Dev is development mode: no tokens, this machine only. It must be set,
 	// since there is no other mode yet.
 	Dev bool
+	// Pages is a directory with the developer's own pages, which are served from the
+	// same origin, beside the server's own paths; empty: none. Development mode only.
+	Pages string
+	// Trouble is a bad network on demand. Development mode only.
+	Trouble Trouble
 	// Log gets a line for each refusal, failure and slow request at level
 	// info, and for every request at level debug. nil: slog.Default.
 	Log *slog.Logger
@@ -30,11 +34,14 @@ type Options struct {
 // A Server keeps boards and answers for them. It is an http.Handler, and safe
 // for concurrent use.
 type Server struct {
-	dev     bool
-	log     *slog.Logger
-	store   store.Store
-	routes  http.Handler
-	lineage string // drawn at each start: what a mark of another means is not known
+	dev    bool
+	log    *slog.Logger
+	store  store.Store
+	routes http.Handler
+	rates  rates
+
+	pages   *os.Root // nil: there are none
+	trouble Trouble
 
 	stop     sync.Once
 	stopping chan struct{} // closed when waiting requests must end
@@ -59,10 +66,7 @@ func New(o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	s := &Server{
-		dev: o.Dev, log: o.Log, stopping: make(chan struct{}),
-		lineage: strconv.FormatUint(rand.Uint64N(1<<31), 36),
-	}
+	s := &Server{dev: o.Dev, log: o.Log, trouble: o.Trouble, stopping: make(chan struct{})}
 	files, err := store.OpenFiles(o.Data, store.FileOptions{Problem: func(board string, err error) {
 		s.log.Warn("board", "board", board, "problem", err.Error())
 	}})
@@ -70,6 +74,11 @@ func New(o Options) (*Server, error) {
 		return nil, fmt.Errorf("open the data directory: %w", err)
 	}
 	s.store = files
+	if o.Pages != "" {
+		if s.pages, err = openPages(o.Pages, o.Data); err != nil {
+			return nil, errors.Join(fmt.Errorf("serve the pages: %w", err), files.Close())
+		}
+	}
 	s.routes = s.router()
 	return s, nil
 }
@@ -123,5 +132,9 @@ func (s *Server) endWaits() { s.stop.Do(func() { close(s.stopping) }) }
 // has returned.
 func (s *Server) Close() error {
 	s.endWaits()
-	return s.store.Close()
+	var err error
+	if s.pages != nil {
+		err = s.pages.Close()
+	}
+	return errors.Join(err, s.store.Close())
 }

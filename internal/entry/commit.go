@@ -13,6 +13,7 @@ type Commit struct {
 	Time    time.Time // by the clock of the writer
 	By      string    // the app, where it gave its name
 	From    string    // which of its copies, on a board
+	Over    int64     // it stands for so many commits, the last of which is Version; 0: it is one
 	Changes []Change
 }
 
@@ -65,7 +66,7 @@ func readChange(r *scan.Reader) (c Change, err error) {
 
 func (c *Commit) fields() []scan.Field {
 	return []scan.Field{
-		scan.Always("version", &c.Version), scan.Always("at", timeForm(&c.Time)), scan.Maybe("by", &c.By), scan.Maybe("from", &c.From),
+		scan.Always("version", &c.Version), scan.Always("at", timeForm(&c.Time)), scan.Maybe("by", &c.By), scan.Maybe("from", &c.From), scan.Maybe("over", &c.Over),
 		scan.Always("changes", scan.List(&c.Changes, readChange, Change.AppendJSON)),
 	}
 }

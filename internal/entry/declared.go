@@ -2,7 +2,9 @@ package entry
 
 import (
 	"slices"
+	"strings"
 
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
@@ -18,8 +20,61 @@ type Declared struct {
 	Keep     int         // 0: a list of any length
 	Choices  []string    // the texts that are allowed; none: any
 	Family   bool        // it stands for Name/ and anything, as the records of a collection
+	By       string      // who declared it, on a board
 	Gone     bool        // in a line of the file: the declaration is withdrawn
 	Rest     scan.Rest   // what a later version may have added
+}
+
+// SameRules says whether two declarations are of one key and hold it to the same.
+func (d Declared) SameRules(e Declared) bool {
+	d.About, d.By = e.About, e.By
+	return d.Equal(e)
+}
+
+// Says is what the declaration says its entries are.
+func (d Declared) Says() string {
+	if d.Family {
+		return "records of kind " + d.Kind.String()
+	}
+	return d.Kind.String()
+}
+
+// Check says what is wrong with a declaration that came from outside. The error wraps
+// value.ErrInvalid.
+func (d Declared) Check() error {
+	if err := CheckName(d.Name); err != nil {
+		return err
+	}
+	bad := func(format string, args ...any) error {
+		return refuse.As(value.ErrInvalid, "the key "+scan.Quote(d.Name)+" "+format, args...)
+	}
+	rules := d
+	rules.Default = value.Value{}
+	switch {
+	case d.Gone:
+		return bad("says that it is gone; DELETE withdraws one")
+	case d.Kind == value.KindSealed:
+		return bad("is sealed, and only a device keeps what is sealed")
+	case d.Min.IsZero() != d.Max.IsZero():
+		return bad("has one bound; it takes min and max")
+	case !d.Min.IsZero() && !d.Kind.Number():
+		return bad("has bounds, and is no number")
+	case d.Keep < 0 || d.Keep > 0 && d.Kind != value.KindList:
+		return bad("keeps %d items; keep is for a list, from 1 on", d.Keep)
+	case len(d.Choices) > 0 && d.Kind != value.KindText:
+		return bad("has choices, and is no text")
+	case len(d.Rest) > 0:
+		return bad("has members that this server doesn't know: %s", strings.TrimPrefix(string(d.Rest), ","))
+	}
+	if !d.Min.IsZero() {
+		if order, ok := value.Compare(d.Min, d.Max); !ok || order > 0 {
+			return bad("is declared from %s to %s, which nothing is", d.Min, d.Max)
+		}
+	}
+	if err := rules.JudgeWhole(d.Default); err != nil {
+		return bad("can't have the default %s: %v", d.Default, err)
+	}
+	return nil
 }
 
 // Equal says whether two declarations say the same, as far as this code knows.
@@ -53,7 +108,7 @@ func (d *Declared) fields(raw *rawDeclared) []scan.Field {
 	}
 	return []scan.Field{
 		scan.Always("name", &d.Name), scan.Always("kind", kindForm(&d.Kind)), scan.Maybe("default", &raw.values[0]), scan.Maybe("min", &raw.values[1]),
-		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("choices", choicesForm(&d.Choices)), scan.Maybe("family", &d.Family), scan.Maybe("gone", &d.Gone), scan.Others(&d.Rest),
+		scan.Maybe("max", &raw.values[2]), scan.Maybe("about", &d.About), scan.Maybe("keep", &raw.keep), scan.Maybe("choices", choicesForm(&d.Choices)), scan.Maybe("family", &d.Family), scan.Maybe("by", &d.By), scan.Maybe("gone", &d.Gone), scan.Others(&d.Rest),
 	}
 }
 

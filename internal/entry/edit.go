@@ -24,10 +24,25 @@ type Edit struct {
 	Op     value.Op
 	Reset  bool
 	Prefix string
+	// Restore makes what it is about what it was; nil: it is another edit.
+	Restore *Restore
 	// Cond is about the entry as it was before the commit.
 	Cond Cond
 	// Force has what is declared not hold for it. It is not sent to a server.
 	Force bool
+}
+
+// A Restore says what is to be as it was, and when.
+type Restore struct {
+	Version int64     // as of which version, where Time is zero
+	Time    time.Time // as of when
+	Names   []string  // these, and what begins with Prefix
+	Prefix  *string   // nil: no others; empty: all
+}
+
+// Has says whether it is about a name.
+func (r Restore) Has(name string) bool {
+	return r.Prefix != nil && strings.HasPrefix(name, *r.Prefix) || slices.Contains(r.Names, name)
 }
 
 // If gives the edit on condition that the entry is as it was seen: at a version,
@@ -138,12 +153,28 @@ func stands(found bool, has Tag) string {
 }
 
 // AppendJSON appends the edit as an object: that of its Op, with the name and
-// the condition, or {"op":"reset","prefix":"gate/"}.
+// the condition, {"op":"reset","prefix":"gate/"}, or
+// {"op":"restore","at":12,"prefix":""}, where at may be a time.
 func (e Edit) AppendJSON(dst []byte) []byte {
 	o := scan.AppendObject(dst)
 	if e.Reset {
 		o.Text("op", "reset")
 		o.Text("prefix", e.Prefix)
+		return o.End()
+	}
+	if r := e.Restore; r != nil {
+		o.Text("op", "restore")
+		if r.Time.IsZero() {
+			o.Int("at", r.Version)
+		} else {
+			o.Text("at", FormatTime(r.Time))
+		}
+		if r.Names != nil {
+			o.Dst = scan.List(&r.Names, nil, func(s string, dst []byte) []byte { return scan.AppendString(dst, s) }).Write(o.Name("names"))
+		}
+		if r.Prefix != nil {
+			o.Text("prefix", *r.Prefix)
+		}
 		return o.End()
 	}
 	o.Text("name", e.Name)
@@ -168,8 +199,11 @@ func ReadEdit(data []byte) (e Edit, err error) {
 	if err != nil {
 		return e, refuse.As(value.ErrInvalid, "it can't be read: %v", err)
 	}
-	if verb == "reset" {
+	switch verb {
+	case "reset":
 		return readReset(data, prefix)
+	case "restore":
+		return readRestore(data)
 	}
 	if err = CheckName(e.Name); err != nil {
 		return e, err
@@ -201,6 +235,56 @@ func readReset(data, prefix []byte) (e Edit, err error) {
 	}
 	if prefix == nil || err != nil {
 		return e, refuse.As(value.ErrInvalid, `the operation reset needs "prefix", a text; an empty one means all`)
+	}
+	return e, nil
+}
+
+func readRestore(data []byte) (e Edit, err error) {
+	e.Restore = &Restore{}
+	given := map[string]bool{}
+	r := scan.New(data)
+	err = r.Object(func(member []byte) (err error) {
+		m := string(member)
+		given[m] = true
+		switch m {
+		case "op":
+			_, err = r.String()
+		case "at":
+			if r.Peek() == '"' {
+				var text string
+				if text, err = r.String(); err == nil {
+					if e.Restore.Time, err = ParseTime([]byte(text)); err != nil {
+						err = refuse.As(value.ErrInvalid, "%s is no time as in RFC 3339", scan.Quote(text))
+					}
+				}
+			} else if e.Restore.Version, err = r.Int(); err == nil && e.Restore.Version < 0 {
+				err = refuse.As(value.ErrInvalid, "there is no version %d", e.Restore.Version)
+			}
+		case "names":
+			e.Restore.Names = []string{}
+			err = r.Array(func() error {
+				name, err := r.String()
+				if err == nil {
+					err = CheckName(name)
+				}
+				e.Restore.Names = append(e.Restore.Names, name)
+				return err
+			})
+		case "prefix":
+			e.Restore.Prefix = new(string)
+			*e.Restore.Prefix, err = r.String()
+		default:
+			err = refuse.As(value.ErrInvalid, "the operation restore takes no %s; it takes at, names, prefix", scan.Quote(m))
+		}
+		return err
+	})
+	switch {
+	case errors.Is(err, value.ErrInvalid):
+		return e, err
+	case err != nil:
+		return e, refuse.As(value.ErrInvalid, "the operation restore can't be read: %v", err)
+	case !given["at"], !given["names"] && !given["prefix"]:
+		return e, refuse.As(value.ErrInvalid, `the operation restore needs "at", a version or a time, and "names" or "prefix"; an empty prefix means all`)
 	}
 	return e, nil
 }

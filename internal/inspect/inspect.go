@@ -19,11 +19,7 @@ import (
 )
 
 // A Finding is one thing that somebody should look at.
-type Finding struct {
-	Code     string `json:"code"`
-	Name     string `json:"name"` // of the entry; empty where it is about the place
-	Sentence string `json:"sentence"`
-}
+type Finding = entry.Finding
 
 // A Place is what is looked at.
 type Place struct {
@@ -88,11 +84,11 @@ func (p Place) Findings() (findings, notes []Finding) {
 type finder struct{ findings, notes []Finding }
 
 func (f *finder) add(code, name, format string, args ...any) {
-	f.findings = append(f.findings, Finding{code, name, fmt.Sprintf(format, args...)})
+	f.findings = append(f.findings, Finding{Code: code, Name: name, Sentence: fmt.Sprintf(format, args...)})
 }
 
 func (f *finder) note(code, name, format string, args ...any) {
-	f.notes = append(f.notes, Finding{code, name, fmt.Sprintf(format, args...)})
+	f.notes = append(f.notes, Finding{Code: code, Name: name, Sentence: fmt.Sprintf(format, args...)})
 }
 
 // inThePast looks for secrets that an entry holds no more, and the file still does.

@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"time"
 
@@ -84,6 +85,24 @@ func (tx *Tx) Names() []string {
 	slices.Sort(candidates)
 	candidates = slices.Compact(candidates)
 	return slices.DeleteFunc(candidates, func(name string) bool { return tx.Value(name).IsZero() })
+}
+
+// ChangedSince gives the names that were set or removed after a version, without the
+// changes of this Tx; what was removed long ago may be missing.
+func (tx *Tx) ChangedSince(version int64) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, n := range tx.l.inOrder() {
+			if n.judged().Version > version && !yield(n.Name) {
+				return
+			}
+		}
+	}
+}
+
+// OnNothing has a judge look at a ledger that holds nothing. What it changes is lost.
+func OnNothing(judge func(*Tx) error) error {
+	l := &Ledger{nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, scratch: batch{closed: -1}, opts: Options{Now: time.Now}}
+	return judge(&Tx{l: l, closed: -1})
 }
 
 func (tx *Tx) find(name string) int {
@@ -168,10 +187,13 @@ func (tx *Tx) Declared(name string) (entry.Declared, bool) {
 	return d, ok
 }
 
+// Keys gives the declared keys by their names, as they were before this Tx.
+func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
+
 // Size is how many bytes the names and values will have together, about. It
 // costs what the commit changes.
 func (tx *Tx) Size() int64 {
-	size := tx.l.liveSize()
+	_, size := tx.l.Count()
 	for _, n := range tx.l.scratch.ahead {
 		size += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
 	}
@@ -182,6 +204,26 @@ func (tx *Tx) Size() int64 {
 		}
 	}
 	return size + tx.grown
+}
+
+// Count is how many names will hold something. It costs what the commit changes.
+func (tx *Tx) Count() int {
+	n, _ := tx.l.Count()
+	differ := func(before, now value.Value) {
+		if !before.IsZero() {
+			n--
+		}
+		if !now.IsZero() {
+			n++
+		}
+	}
+	for _, node := range tx.l.scratch.ahead {
+		differ(node.Record().Value, node.ahead.Value)
+	}
+	for _, c := range tx.changes {
+		differ(tx.Record(c.name).Value, c.val)
+	}
+	return n
 }
 
 // SetSchema sets the number of the schema.
@@ -516,7 +558,7 @@ func (l *Ledger) show(n *Node, rec *Record) {
 		l.chained = append(l.chained, n)
 	}
 	if l.live >= 0 {
-		l.live += sizeOf(n.Name, rec.Value) - sizeOf(n.Name, n.Record().Value)
+		l.count(n.Name, n.Record().Value, rec.Value)
 	}
 	l.ring.add(rec.Version, n)
 	n.set(rec)

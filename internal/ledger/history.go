@@ -16,15 +16,35 @@ import (
 // ErrTooOld is returned for a version that the file doesn't tell any more.
 var ErrTooOld = errors.New("too old")
 
+// A HistoryQuery is what is asked of a history.
+type HistoryQuery struct {
+	Limit  int                    // the newest commits; 0: all
+	Before int64                  // only those before this version; 0: all
+	Has    func(name string) bool // only what they did to these names; nil: all
+	Points bool                   // restore points too, which stand for several commits
+}
+
 // History gives the newest commits that the file still tells, newest first: at
 // most limit of them (0: all), and only what they did to the names, if there
 // are any.
 func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
+	q := HistoryQuery{Limit: limit}
+	if len(names) > 0 {
+		q.Has = func(name string) bool { return slices.Contains(names, name) }
+	}
+	return l.HistoryOf(q)
+}
+
+// HistoryOf gives what is asked for of the history, newest first.
+func (l *Ledger) HistoryOf(q HistoryQuery) ([]entry.Commit, error) {
 	var out []entry.Commit
-	err := l.replay(func(c *commit, old func(string) value.Value) {
-		p := entry.Commit{Version: c.Version, Time: c.Time(), By: c.By, From: c.From}
+	err := l.replay(q.Points, func(c *commit, old func(string) value.Value) {
+		if q.Before > 0 && c.Version >= q.Before {
+			return
+		}
+		p := entry.Commit{Version: c.Version, Time: c.Time(), By: c.By, From: c.From, Over: c.over}
 		for _, ch := range c.changes {
-			if len(names) == 0 || slices.Contains(names, ch.name) {
+			if q.Has == nil || q.Has(ch.name) {
 				p.Changes = append(p.Changes, entry.Change{Name: ch.name, Old: old(ch.name), New: ch.val})
 			}
 		}
@@ -33,8 +53,8 @@ func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 		}
 	})
 	slices.Reverse(out)
-	if limit > 0 && len(out) > limit {
-		out = out[:limit]
+	if q.Limit > 0 && len(out) > q.Limit {
+		out = out[:q.Limit]
 	}
 	return out, err
 }
@@ -130,9 +150,9 @@ func (l *Ledger) view() (Past, error) {
 	return l.log.Past(l.head)
 }
 
-// replay gives each commit after the base that the file tells one by one, with
-// what its names held before.
-func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) error {
+// replay gives each commit after the base that the file tells one by one, and with
+// points what it tells of several together, with what its names held before.
+func (l *Ledger) replay(points bool, each func(c *commit, old func(string) value.Value)) error {
 	v, err := l.view()
 	if err != nil {
 		return err
@@ -141,7 +161,7 @@ func (l *Ledger) replay(each func(c *commit, old func(string) value.Value)) erro
 	held := map[string]value.Value{}
 	base := v.Header().Base
 	return v.Read(&replayer{each: func(c *commit) {
-		if c.Version > base && c.over == 0 {
+		if c.Version > base && (c.over == 0 || points) {
 			each(c, func(name string) value.Value { return held[name] })
 		}
 		for _, ch := range c.changes {

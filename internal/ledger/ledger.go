@@ -97,6 +97,7 @@ type Ledger struct {
 	marks      marks
 	receipts   receipts
 	live       int64 // about how many bytes the visible names and values have; -1: not counted yet
+	found      int   // how many names hold something, where live is counted
 
 	version atomic.Int64 // of what is visible; stored under mu
 
@@ -254,18 +255,30 @@ func (l *Ledger) adoptKeys(keys []entry.Declared) {
 	}
 }
 
-// liveSize is how many bytes the visible names and values have together, about.
-// It is counted when it is first asked for, and kept up from then on.
-func (l *Ledger) liveSize() int64 {
+// Count tells how many names hold something, and how many bytes these and their
+// values have together, about. It is counted when it is first asked for, and kept up
+// from then on.
+func (l *Ledger) Count() (names int, bytes int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.live < 0 {
-		l.live = 0
+		l.live, l.found = 0, 0
 		for name, n := range l.nodes {
-			l.live += sizeOf(name, n.Record().Value)
+			l.count(name, value.Value{}, n.Record().Value)
 		}
 	}
-	return l.live
+	return l.found, l.live
+}
+
+// count takes in that a name holds another value; mu must be held.
+func (l *Ledger) count(name string, before, now value.Value) {
+	l.live += sizeOf(name, now) - sizeOf(name, before)
+	if !before.IsZero() {
+		l.found--
+	}
+	if !now.IsZero() {
+		l.found++
+	}
 }
 
 func sizeOf(name string, v value.Value) int64 {

@@ -61,6 +61,13 @@ func Parse(s string) (Mark, error) {
 	return Mark{n, tag}, nil
 }
 
+// InTag gives the mark in the entity tag of a list.
+func InTag(tag string) (Mark, error) {
+	tag = strings.Trim(strings.TrimPrefix(tag, "W/"), `"`)
+	i := strings.LastIndex(tag, ".")
+	return Parse(tag[:max(i, 0)])
+}
+
 func isTag(s string) bool {
 	return len(s) == tagLen && !strings.ContainsFunc(s, func(c rune) bool { return (c < '0' || c > '9') && (c < 'a' || c > 'f') })
 }

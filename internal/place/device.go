@@ -90,7 +90,7 @@ func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 }
 
 func (d *device) Commit(_ context.Context, edits []entry.Edit) (board.Committed, error) {
-	out, err := rules.Commit(d.l, entry.Author{By: clientName}, edits)
+	out, err := rules.Commit(d.l, rules.Call{Who: entry.Author{By: clientName}, Edits: edits})
 	return board.Committed{Version: out.Version, Entries: out.Entries, Gone: out.Gone, Results: out.Results}, err
 }
 

@@ -105,25 +105,48 @@ func (q Query) Read(l *ledger.Ledger) (Page, error) {
 	} else if q.After != "" && len(q.Since) > 0 {
 		return page, startAgain(page.Board)
 	}
-	size, newest := pageOverhead, ""
+	fill := filling{q: q, page: &page}
 	for e := range q.changed(snap, since.Version) {
-		if !e.Found() && page.Whole {
-			continue
-		}
-		one := e.Entry()
-		more := one.JSONLen(q.Bare) + 1
-		if q.Limit > 0 && len(page.Entries)+len(page.Gone) == q.Limit || newest != "" && size+more > MaxPage {
-			page.Next = newest
+		if (e.Found() || !page.Whole) && !fill.add(e.Entry()) {
 			break
-		}
-		size += more
-		if newest = e.Name; e.Found() {
-			page.Entries = append(page.Entries, one)
-		} else {
-			page.Gone = append(page.Gone, entry.Gone{Name: e.Name, Version: e.Version})
 		}
 	}
 	return page, nil
+}
+
+// Fill puts what is asked for of entries, which come by their names, on a page.
+func (q Query) Fill(page *Page, entries []entry.Entry) {
+	fill := filling{q: q, page: page}
+	for _, e := range entries {
+		if q.Has(e.Name) && (q.After == "" || e.Name > q.After) && !fill.add(e) {
+			return
+		}
+	}
+}
+
+// A filling puts entries on a page until it is full.
+type filling struct {
+	q      Query
+	page   *Page
+	size   int
+	newest string
+}
+
+// add puts an entry on the page, or among the gone where it has no value; false: it
+// is full, and says so.
+func (f *filling) add(e entry.Entry) bool {
+	more := e.JSONLen(f.q.Bare) + 1
+	if n := len(f.page.Entries) + len(f.page.Gone); f.q.Limit > 0 && n == f.q.Limit || n > 0 && pageOverhead+f.size+more > MaxPage {
+		f.page.Next = f.newest
+		return false
+	}
+	f.size += more
+	if f.newest = e.Name; e.Value.IsZero() {
+		f.page.Gone = append(f.page.Gone, entry.Gone{Name: e.Name, Version: e.Version})
+	} else {
+		f.page.Entries = append(f.page.Entries, e)
+	}
+	return true
 }
 
 func startAgain(board string) error {

@@ -2,6 +2,7 @@ package rules
 
 import (
 	"errors"
+	"math"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/refuse"
@@ -41,6 +42,22 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 	}
 	op.Operand, op.Form, op.Raw = v, value.Known, ""
 	return op, v.Check()
+}
+
+// resolve is resolve, and where that is wanted makes a float of an int that nobody
+// declared, for a number with a fraction.
+func (j *judgement) resolve(op value.Op, name string, declared entry.Declared, now value.Value) (value.Op, error) {
+	out, err := resolve(op, name, declared, now)
+	if !errors.Is(err, value.ErrWrongKind) || !j.widen || op.Verb != value.Put || op.Kind != value.KindNone || declared.Kind != value.KindNone || now.Kind() != value.KindInt {
+		return out, err
+	}
+	op.Kind = value.KindFloat
+	if wide, bad := resolve(op, name, declared, now); bad == nil {
+		if f, _ := wide.Operand.AsFloat(); f != math.Trunc(f) {
+			return wide, nil
+		}
+	}
+	return out, err
 }
 
 // Read gives the value that a put says under a name, of the kind that is declared,

@@ -7,10 +7,12 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/value"
 )
@@ -28,14 +30,29 @@ func (r *Refusal) Error() string { return r.Err.Error() }
 // Unwrap gives the cause.
 func (r *Refusal) Unwrap() error { return r.Err }
 
+// A Call is who wants what.
+type Call struct {
+	Who   entry.Author
+	Edits []entry.Edit
+	// Widen has a number with a fraction make a float of an int that nobody declared.
+	Widen  bool
+	Limits Limits // the zero Limits: none
+	// Request has the commit count once, however often it comes; nil: each time.
+	Request *Request
+}
+
 // An Outcome is what a commit did.
 type Outcome struct {
 	Version int64           // of the place, after it
-	Before  int64           // and before it
+	Mark    mark.Mark       // of that, on a board
+	Since   mark.Mark       // of what was before it, on a board; the zero Mark where it is Repeated
 	Entries []entry.Entry   // the names that the edits are about, as they stand now
 	Gone    []entry.Gone    // those of them that are absent
 	Results []Result        // one an edit
 	Created map[string]bool // the names that were absent before
+	Status  int             // that a Request has; 0 without
+	// Repeated says that the request came before, and was done then.
+	Repeated bool
 }
 
 // A Result is what one edit did.
@@ -52,12 +69,42 @@ type Result struct {
 // The errors are a *Refusal, whose cause is entry.ErrConflict, value.ErrAbsent,
 // value.ErrWrongKind, value.ErrOutOfRange, value.ErrInvalid or
 // ledger.ErrTooLarge; and those of ledger.Commit.
-func Commit(l *ledger.Ledger, who entry.Author, edits []entry.Edit) (Outcome, error) {
-	j, result, err := ledger.Do(l, who, func(tx *ledger.Tx) (*judgement, error) { return judge(tx, edits) })
+// With a Request also ErrKeyReused and ErrTooLate; and ErrUndeclared where the list of
+// declared keys is closed.
+func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
+	past, err := readPast(l, c.Edits)
+	if err != nil {
+		return Outcome{}, err
+	}
+	j, result, err := ledger.Do(l, c.Who, func(tx *ledger.Tx) (*judgement, error) { return c.judge(tx, past) })
 	if err != nil {
 		return Outcome{}, err
 	}
 	return j.outcome(result), nil
+}
+
+// CommitNew is Commit on a board that doesn't exist yet, which create makes where the
+// call is one that changes something: what is refused, and what changes nothing, makes
+// no board.
+func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
+	var j *judgement
+	err := ledger.OnNothing(func(tx *ledger.Tx) (err error) {
+		j, err = c.judge(tx, nil)
+		return err
+	})
+	if err != nil {
+		return Outcome{}, err
+	}
+	if !slices.ContainsFunc(j.results, func(r Result) bool { return r.Changed }) {
+		out := j.outcome(ledger.Result{Stamp: &ledger.Stamp{}})
+		out.Mark, out.Since = NoBoard, NoBoard
+		return out, nil
+	}
+	l, err := create()
+	if err != nil {
+		return Outcome{}, err
+	}
+	return Commit(l, c)
 }
 
 // A judgement is one run of a commit's judge.
@@ -66,15 +113,37 @@ type judgement struct {
 	names   []string // that edits are about, in order
 	now     map[string]value.Value
 	before  map[string]*ledger.Record
+	widen   bool
+	status  int
+	repeats *ledger.Receipt // the request was done before; nil: it was not
 }
 
-func judge(tx *ledger.Tx, edits []entry.Edit) (*judgement, error) {
+func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(edits)),
-		now:     make(map[string]value.Value, len(edits)), before: make(map[string]*ledger.Record, len(edits)),
+		results: make([]Result, 0, len(c.Edits)), widen: c.Widen,
+		now: make(map[string]value.Value, len(c.Edits)), before: make(map[string]*ledger.Record, len(c.Edits)),
 	}
-	for i, e := range edits {
-		result, err := j.edit(tx, e)
+	if c.Request != nil {
+		done, err := c.Request.find(tx)
+		if err != nil {
+			return nil, err
+		}
+		if done != nil {
+			return j, j.repeat(tx, c.Edits, done)
+		}
+	}
+	for i, e := range c.Edits {
+		var result Result
+		var err error
+		if e.Restore != nil {
+			var was map[string]value.Value // nothing, on a board that doesn't exist
+			if past != nil {
+				was = past[i]
+			}
+			result, err = j.restore(tx, *e.Restore, was)
+		} else {
+			result, err = j.edit(tx, e)
+		}
 		if err == nil {
 			j.results = append(j.results, result)
 			continue
@@ -86,7 +155,24 @@ func judge(tx *ledger.Tx, edits []entry.Edit) (*judgement, error) {
 		}
 		return nil, r
 	}
+	if err := c.Limits.check(tx, j); err != nil {
+		return nil, err
+	}
+	if c.Request != nil {
+		j.status = c.Request.Status(j.created())
+		c.Request.keep(tx, j)
+	}
 	return j, nil
+}
+
+// created says whether something is there that was absent.
+func (j *judgement) created() bool {
+	for name, now := range j.now {
+		if !now.IsZero() && !j.before[name].Found() {
+			return true
+		}
+	}
+	return false
 }
 
 // edit makes one edit.
@@ -105,8 +191,13 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	declared := entry.Declared{Name: e.Name}
 	if !e.Force {
 		declared = entry.DeclaredFor(e.Name, tx.Declared)
+		if e.Op.Verb != value.Drop {
+			if err := undeclared(tx, e.Name, declared); err != nil {
+				return Result{}, err
+			}
+		}
 	}
-	op, err := resolve(e.Op, e.Name, declared, now)
+	op, err := j.resolve(e.Op, e.Name, declared, now)
 	if err != nil {
 		return Result{}, err
 	}
@@ -151,9 +242,12 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 
 // outcome tells what the commit did.
 func (j *judgement) outcome(result ledger.Result) Outcome {
-	out := Outcome{Version: result.Version, Before: result.Version, Results: j.results, Created: map[string]bool{}}
-	if result.Changed {
-		out.Before--
+	out := Outcome{Version: result.Version, Results: j.results, Created: map[string]bool{}, Status: j.status, Repeated: j.repeats != nil}
+	if result.After != (ledger.Told{}) {
+		out.Mark, out.Since = mark.Of(result.After), mark.Of(result.Before)
+	}
+	if out.Repeated {
+		out.Since = mark.Mark{}
 	}
 	for _, name := range j.names {
 		rec, now := j.before[name], j.now[name]

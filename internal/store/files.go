@@ -23,6 +23,14 @@ import (
 // quiet is how long a board that nobody holds stays loaded.
 const quiet = 10 * time.Minute
 
+// knownMarks is of how many commits of a board the marks are known; lookEvery is how
+// often a board's file is looked at while somebody watches: an operator may have put
+// another in its place.
+const (
+	knownMarks = 10_000
+	lookEvery  = 2 * time.Second
+)
+
 // FileOptions are what Files needs besides its directory.
 type FileOptions struct {
 	Idle    time.Duration                 // how long a board that nobody holds stays loaded; 0: 10 minutes
@@ -39,6 +47,7 @@ type Files struct {
 	mu     sync.Mutex // guards what follows; not held while a file is touched
 	boards map[string]*loaded
 	closed bool
+	news   chan struct{} // closed, and made anew, when a board is made
 }
 
 // A loaded board is open, or is being opened or closed: whoever comes
@@ -70,7 +79,7 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Files{dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}}, nil
+	return &Files{dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}, news: make(chan struct{})}, nil
 }
 
 // Board gives a board: see Store. Its errors are *journal.NameError for a
@@ -134,6 +143,7 @@ func (f *Files) load(b *loaded, name string, create bool) {
 		special := seam.Of(f.dir)
 		o := f.opts.Ledger
 		o.Disk, o.Twice = special.Disk, o.Twice || special.Twice
+		o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
 		o.Problem = func(err error) {
 			if f.opts.Problem != nil {
 				f.opts.Problem(name, err)
@@ -143,10 +153,64 @@ func (f *Files) load(b *loaded, name string, create bool) {
 			b.err = fmt.Errorf("open board %s: %w", name, b.err)
 		}
 	}
-	if b.err != nil {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch {
+	case b.err != nil:
+		delete(f.boards, name)
+	case errors.Is(err, fs.ErrNotExist):
+		close(f.news)
+		f.news = make(chan struct{})
+	}
+}
+
+// News tells of boards that are made: see Store.
+func (f *Files) News() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.news
+}
+
+// Remove removes a board: see Store.
+func (f *Files) Remove(ctx context.Context, name string) error {
+	if err := journal.CheckName(name); err != nil {
+		return err
+	}
+	for {
+		f.mu.Lock()
+		b := f.boards[name]
+		switch {
+		case f.closed:
+			f.mu.Unlock()
+			return ledger.ErrClosed
+		case b != nil && b.gone != nil:
+			f.mu.Unlock()
+			select {
+			case <-b.gone:
+				continue
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		case b == nil: // nobody opens it meanwhile
+			b = &loaded{ready: make(chan struct{})}
+			close(b.ready)
+			f.boards[name] = b
+		}
+		b.gone = make(chan struct{})
+		f.mu.Unlock()
+		<-b.ready
+		var err error
+		if b.l != nil {
+			err = b.l.Close()
+		}
+		if err = errors.Join(err, ledger.Delete(f.dir, name, ledger.Options{Disk: seam.Of(f.dir).Disk})); errors.Is(err, fs.ErrNotExist) {
+			err = ErrNoBoard
+		}
 		f.mu.Lock()
 		delete(f.boards, name)
 		f.mu.Unlock()
+		close(b.gone)
+		return err
 	}
 }
 

@@ -18,6 +18,12 @@ type Store interface {
 	// Boards tells of the boards whose names come after after, by their order,
 	// at most limit of them (0: all). It loads none.
 	Boards(ctx context.Context, after string, limit int) ([]Info, error)
+	// Remove removes a board for good: whoever holds it gets ledger.ErrClosed from
+	// then on, and one that is made later has none of its marks. The error is
+	// ErrNoBoard where there is none.
+	Remove(ctx context.Context, name string) error
+	// News gives a channel that is closed when the next board is made.
+	News() <-chan struct{}
 	// Close closes all boards. Nothing else may be called after it.
 	Close() error
 }

@@ -44,7 +44,7 @@ func (b *board) with(f func(l *ledger.Ledger) error) error {
 
 func (b *board) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
 	err = b.with(func(l *ledger.Ledger) error {
-		out, err = rules.Commit(l, entry.Author{By: "gatehouse"}, edits)
+		out, err = rules.Commit(l, rules.Call{Who: entry.Author{By: "gatehouse"}, Edits: edits})
 		return err
 	})
 	return out, err
@@ -102,7 +102,7 @@ func TestFiles(t *testing.T) {
 		l, release, err := s.Board(ctx, name, true)
 		require.NoError(t, err)
 		for v := range i + 1 {
-			_, err = rules.Commit(l, entry.Author{}, put("n", int64(v)))
+			_, err = rules.Commit(l, rules.Call{Edits: put("n", int64(v))})
 			require.NoError(t, err)
 		}
 		release()
@@ -132,7 +132,7 @@ func TestOneLatchABoard(t *testing.T) {
 	require.NoError(t, err)
 	l, release, err := s.Board(t.Context(), "slow", true)
 	require.NoError(t, err)
-	_, err = rules.Commit(l, entry.Author{}, put("n", 1))
+	_, err = rules.Commit(l, rules.Call{Edits: put("n", 1)})
 	require.NoError(t, err)
 	path := l.Path()
 	release()
@@ -197,7 +197,7 @@ func TestUnloading(t *testing.T) {
 	for i := range 3 {
 		l, release, err := s.Board(t.Context(), "left", true)
 		require.NoError(t, err)
-		_, err = rules.Commit(l, entry.Author{}, put("n", int64(i)))
+		_, err = rules.Commit(l, rules.Call{Edits: put("n", int64(i))})
 		require.NoError(t, err)
 		assert.EqualValues(t, i+1, l.Version(), "nothing is lost between")
 		left = append(left, l)
@@ -209,7 +209,7 @@ func TestUnloading(t *testing.T) {
 	held, release, err := s.Board(t.Context(), "held", true)
 	require.NoError(t, err)
 	time.Sleep(100 * time.Millisecond) // what was to unload it after the first release has come
-	_, err = rules.Commit(held, entry.Author{}, put("n", 1))
+	_, err = rules.Commit(held, rules.Call{Edits: put("n", 1)})
 	assert.NoError(t, err, "it is held again")
 	release()
 	// Coming and going at any moment meets no ledger that is being closed.
@@ -221,7 +221,7 @@ func TestUnloading(t *testing.T) {
 				if !assert.NoError(t, err) {
 					return
 				}
-				_, err = rules.Commit(l, entry.Author{}, []entry.Edit{{Name: "n", Op: value.Op{Verb: value.Add, Operand: value.Int(1)}}})
+				_, err = rules.Commit(l, rules.Call{Edits: []entry.Edit{{Name: "n", Op: value.Op{Verb: value.Add, Operand: value.Int(1)}}}})
 				assert.NoError(t, err)
 				release()
 				time.Sleep(time.Duration(i%5*10) * time.Millisecond) // now shorter, now longer than it stays

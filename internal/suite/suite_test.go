@@ -25,7 +25,7 @@ func (m *memory) open() (err error) {
 }
 
 func (m *memory) Commit(edits []entry.Edit) (rules.Outcome, error) {
-	return rules.Commit(m.l, entry.Author{}, edits)
+	return rules.Commit(m.l, rules.Call{Edits: edits})
 }
 
 func (m *memory) Entries() (out []entry.Entry, err error) {

@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"strconv"
+
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
@@ -179,4 +181,166 @@ func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 		return nil, refuse.As(value.ErrInvalid, "the commit has %d ops, and must have from 1 to %d", len(edits), MaxEdits)
 	}
 	return edits, nil
+}
+
+// Keys is what is declared on a board; as the answer to a declaration, with what the
+// app should look at.
+type Keys struct {
+	Board    string
+	Version  int64
+	Mark     string
+	Closed   bool // no other names can be written
+	Keys     []entry.Declared
+	Declared bool // it answers a declaration
+	Findings []entry.Finding
+}
+
+func (k *Keys) fields() []scan.Field {
+	findings := scan.List(&k.Findings, entry.ReadFinding, entry.Finding.AppendJSON)
+	if !k.Declared {
+		findings.Write = nil
+	}
+	return []scan.Field{
+		scan.Always("board", &k.Board), scan.Always("version", &k.Version), scan.Always("mark", &k.Mark), scan.Always("closed", &k.Closed),
+		scan.Always("keys", scan.List(&k.Keys, entry.ReadDeclared, entry.Declared.AppendJSON)), scan.Maybe("findings", findings),
+	}
+}
+
+// AppendJSON appends the keys as an object.
+func (k *Keys) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, k.fields()...) }
+
+// ReadKeys reads keys as AppendJSON writes them.
+func ReadKeys(data []byte) (*Keys, error) {
+	k := &Keys{}
+	err := scan.ReadFields(data, value.MaxDepth, k.fields()...)
+	if err == nil && k.Board == "" {
+		err = refuse.As(value.ErrInvalid, "it has no board")
+	}
+	return k, err
+}
+
+// MaxKeys is how many keys one declaration has at most.
+const MaxKeys = 1000
+
+// AppendDeclaration appends the body of a declaration.
+func AppendDeclaration(dst []byte, d rules.Declaration) []byte {
+	fields := []scan.Field{scan.Always("keys", scan.List(&d.Keys, nil, entry.Declared.AppendJSON)), scan.Maybe("change", &d.Change)}
+	if d.Closed != nil {
+		fields = append(fields, scan.Always("closed", d.Closed))
+	}
+	return scan.AppendFields(dst, fields...)
+}
+
+// ReadDeclaration reads the body of a declaration, strictly. The error wraps
+// value.ErrInvalid.
+func ReadDeclaration(data []byte) (d rules.Declaration, err error) {
+	r := scan.New(data)
+	err = r.Object(func(member []byte) (err error) {
+		switch string(member) {
+		case "keys":
+			return r.Array(func() error {
+				k, err := entry.ReadDeclared(r)
+				d.Keys = append(d.Keys, k)
+				return err
+			})
+		case "change":
+			d.Change, err = r.Bool()
+		case "closed":
+			d.Closed = new(bool)
+			*d.Closed, err = r.Bool()
+		default:
+			err = refuse.As(value.ErrInvalid, "there is no %s in a declaration; it takes keys, change, closed", scan.Quote(string(member)))
+		}
+		return err
+	})
+	if err == nil {
+		err = r.End()
+	}
+	switch {
+	case err != nil:
+		return d, refuse.As(value.ErrInvalid, `the body is no declaration such as {"keys":[{"name":"tank/litres","kind":"int","default":0}]}: %v`, err)
+	case len(d.Keys) > MaxKeys:
+		return d, refuse.As(value.ErrInvalid, "the declaration has %d keys, and %d is the most", len(d.Keys), MaxKeys)
+	case d.Keys == nil && d.Closed == nil:
+		return d, refuse.As(value.ErrInvalid, `the declaration says nothing; it takes "keys", or "closed"`)
+	}
+	return d, nil
+}
+
+// Facts are what there is to know of a board at present.
+type Facts struct {
+	Board    string
+	Version  int64
+	Mark     string
+	Exists   bool
+	Entries  int64
+	Bytes    int64 // of names and values
+	Keys     int64 // declared
+	Closed   bool
+	Watchers int64   // streams and waiting calls
+	Requests int64   // in the last minute
+	May      string  // what the caller may do
+	Near     float64 // how much of the fullest limit is used, from 0 to 1
+	Room     int64   // for how many more phones that poll at their fastest
+	MaxNames int64
+	MaxBytes int64
+	MaxValue int64
+	MaxRate  int64 // requests a second
+}
+
+func (f *Facts) fields() []scan.Field {
+	limits := func(fields ...scan.Field) scan.Form {
+		return scan.Form{
+			Read:  func(r *scan.Reader) error { return r.Fields(value.MaxDepth, fields...) },
+			Write: func(dst []byte) []byte { return scan.AppendFields(dst, fields...) },
+		}
+	}
+	near := scan.Form{
+		Read: func(r *scan.Reader) error {
+			literal, _, err := r.Number()
+			if err == nil {
+				f.Near, err = strconv.ParseFloat(string(literal), 64)
+			}
+			return err
+		},
+		Write: func(dst []byte) []byte { return strconv.AppendFloat(dst, f.Near, 'f', 3, 64) },
+	}
+	return []scan.Field{
+		scan.Always("board", &f.Board), scan.Always("version", &f.Version), scan.Always("mark", &f.Mark), scan.Always("exists", &f.Exists),
+		scan.Always("entries", &f.Entries), scan.Always("bytes", &f.Bytes), scan.Always("keys", &f.Keys), scan.Always("closed", &f.Closed),
+		scan.Always("watchers", &f.Watchers), scan.Always("requests", &f.Requests), scan.Always("room", &f.Room), scan.Always("near", near), scan.Always("may", &f.May),
+		scan.Always("limits", limits(scan.Always("names", &f.MaxNames), scan.Always("bytes", &f.MaxBytes), scan.Always("value", &f.MaxValue), scan.Always("requests", &f.MaxRate))),
+	}
+}
+
+// AppendJSON appends the facts as an object.
+func (f *Facts) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, f.fields()...) }
+
+// ReadFacts reads facts as AppendJSON writes them.
+func ReadFacts(data []byte) (*Facts, error) {
+	f := &Facts{}
+	err := scan.ReadFields(data, value.MaxDepth, f.fields()...)
+	if err == nil && f.Board == "" {
+		err = refuse.As(value.ErrInvalid, "it has no board")
+	}
+	return f, err
+}
+
+// ReadBoardName reads the body by which a board is made, strictly.
+func ReadBoardName(data []byte) (name string, err error) {
+	r := scan.New(data)
+	err = r.Object(func(member []byte) (err error) {
+		if string(member) != "board" {
+			return refuse.As(value.ErrInvalid, "there is no %s in it", scan.Quote(string(member)))
+		}
+		name, err = r.String()
+		return err
+	})
+	if err == nil {
+		err = r.End()
+	}
+	if err != nil || name == "" {
+		return "", refuse.As(value.ErrInvalid, `the body must be {"board":NAME}: %v`, err)
+	}
+	return name, nil
 }

@@ -1,0 +1,137 @@
+package rules
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+var (
+	// ErrKeyReused is returned for a request under a key under which another was done.
+	ErrKeyReused = errors.New("key reused")
+	// ErrTooLate is returned for a repeat of which it is not known any more whether it
+	// was done before.
+	ErrTooLate = errors.New("too late")
+)
+
+// A Request is what a call is known by, so that its repeat counts once
+// (draft-ietf-httpapi-idempotency-key-header).
+type Request struct {
+	Token    string // whose it is; empty without tokens
+	Instance string // and of which client
+	Key      string
+	Hash     string // of what it asks for: see HashOf
+	// Since is the mark at which the client sent it first; the zero Mark: it does not say.
+	Since mark.Mark
+	// Known says whether a mark is one of the board.
+	Known func(mark.Mark) bool
+	// Status is what is answered where nothing hinders it.
+	Status func(created bool) int
+}
+
+// HashOf tells what a request asks for from what another does.
+func HashOf(call string, edits []entry.Edit) string {
+	b := []byte(call)
+	for _, e := range edits {
+		b = fmt.Appendf(e.AppendJSON(append(b, 0)), "%v", e.Cond)
+	}
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:16])
+}
+
+// find gives the receipt of the request, if it was done before.
+func (r *Request) find(tx *ledger.Tx) (*ledger.Receipt, error) {
+	done, dropped := tx.Receipt(r.Token, r.Instance, r.Key)
+	switch {
+	case done != nil && done.Hash != r.Hash:
+		return nil, refuse.As(ErrKeyReused, "another request came under the key %s before; each new request needs a key of its own", scan.Quote(r.Key))
+	case done != nil:
+		return done, nil
+	case r.Since != mark.Mark{} && (r.Since.Version < dropped || !r.Known(r.Since)):
+		return nil, refuse.As(ErrTooLate, "it is not known any more whether this request was done when it was sent first, and it is not done now; look at what is stored, and send it under a new key if it is still to be done")
+	}
+	return nil, nil
+}
+
+// keep has the receipt of what was judged stand in the commit.
+func (r *Request) keep(tx *ledger.Tx, j *judgement) {
+	receipt := ledger.Receipt{Token: r.Token, Instance: r.Instance, Key: r.Key, Hash: r.Hash, Status: int64(j.status)}
+	changed := make([]byte, len(j.results))
+	var taken []value.Value
+	for i, one := range j.results {
+		changed[i] = '0'
+		if one.Changed {
+			changed[i] = '1'
+		}
+		if !one.Taken.IsZero() && taken == nil {
+			taken = make([]value.Value, len(j.results))
+		}
+		if taken != nil {
+			taken[i] = one.Taken
+		}
+	}
+	if receipt.Changed = string(changed); taken != nil {
+		receipt.Taken = scan.List(&taken, nil, value.Value.AppendJSON).Write(nil)
+	}
+	tx.Keep(receipt)
+}
+
+// repeat tells what was done before, with what its names hold now.
+func (j *judgement) repeat(tx *ledger.Tx, edits []entry.Edit, done *ledger.Receipt) error {
+	j.repeats, j.status = done, int(done.Status)
+	var taken []value.Value
+	if done.Taken != nil {
+		r := scan.New(done.Taken)
+		err := r.Array(func() error {
+			raw, err := r.Raw(value.MaxDepth)
+			v := value.Value{}
+			if err == nil && string(raw) != "null" {
+				v, err = value.ParseAny(raw)
+			}
+			taken = append(taken, v)
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("read the receipt of version %d: %w", done.Version, err)
+		}
+	}
+	for i, e := range edits {
+		result := Result{Changed: i < len(done.Changed) && done.Changed[i] == '1'}
+		if i < len(taken) {
+			result.Taken = taken[i]
+		}
+		j.results = append(j.results, result)
+		switch {
+		case e.Reset:
+			j.touched(tx, entry.Restore{Prefix: &e.Prefix}, done.Version)
+		case e.Restore != nil:
+			j.touched(tx, *e.Restore, done.Version)
+		default:
+			j.stands(tx, e.Name)
+		}
+	}
+	return nil
+}
+
+// touched notes the names of a selection that changed at a version or later.
+func (j *judgement) touched(tx *ledger.Tx, of entry.Restore, version int64) {
+	for name := range tx.ChangedSince(version - 1) {
+		if of.Has(name) {
+			j.stands(tx, name)
+		}
+	}
+}
+
+// stands notes a name as it is.
+func (j *judgement) stands(tx *ledger.Tx, name string) {
+	rec := tx.Record(name)
+	j.note(name, rec, rec.Value)
+}

@@ -1,0 +1,89 @@
+package rules
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/value"
+)
+
+// ErrUndeclared is returned for a write on a name that nobody declared, where the list
+// of declared keys is closed.
+var ErrUndeclared = errors.New("undeclared")
+
+func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
+	if declared.Kind == value.KindNone && tx.Closed() {
+		return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here: is it misspelt?", name)
+	}
+	return nil
+}
+
+// readPast gives what each restore among edits puts back: it is read before they are
+// judged, since it may be long.
+func readPast(l *ledger.Ledger, edits []entry.Edit) (past []map[string]value.Value, err error) {
+	for i, e := range edits {
+		if e.Restore == nil {
+			continue
+		}
+		var entries []entry.Entry
+		if e.Restore.Time.IsZero() {
+			entries, err = l.At(e.Restore.Version)
+		} else {
+			entries, _, err = l.AtTime(e.Restore.Time)
+		}
+		if err != nil {
+			return nil, &Refusal{Edit: i, Err: err}
+		}
+		if past == nil {
+			past = make([]map[string]value.Value, len(edits))
+		}
+		past[i] = map[string]value.Value{}
+		for _, was := range entries {
+			if e.Restore.Has(was.Name) {
+				past[i][was.Name] = was.Value
+			}
+		}
+	}
+	return past, nil
+}
+
+// restore makes what it is about what it was.
+func (j *judgement) restore(tx *ledger.Tx, of entry.Restore, was map[string]value.Value) (r Result, err error) {
+	names := slices.Collect(maps.Keys(was))
+	for _, name := range tx.Names() {
+		if _, known := was[name]; !known && of.Has(name) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		v := was[name]
+		if value.Equal(tx.Value(name), v) {
+			continue
+		}
+		if v.IsZero() {
+			tx.Drop(name)
+		} else {
+			declared := entry.DeclaredFor(name, tx.Declared)
+			if err := undeclared(tx, name, declared); err != nil {
+				return r, err
+			}
+			if err := declared.JudgeWhole(v); err != nil {
+				return r, fmt.Errorf("%s: %w", name, err)
+			}
+			enc, err := ledger.Encode(v)
+			if err != nil {
+				return r, err
+			}
+			tx.Put(name, enc)
+		}
+		j.note(name, tx.Record(name), v)
+		r.Changed = true
+	}
+	return r, nil
+}

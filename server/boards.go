@@ -1,0 +1,172 @@
+package server
+
+import (
+	"errors"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+const (
+	boardRate = 2000 // requests a second that a board is meant for
+	phoneRate = 30   // requests a minute of a phone that polls at its fastest
+)
+
+// listBoards answers with the boards, of which it loads none.
+func (c *call) listBoards() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	infos, err := c.s.store.Boards(c.r.Context(), "", 0)
+	if err != nil {
+		return err
+	}
+	boards := make([]wire.Summary, len(infos))
+	for i, info := range infos {
+		boards[i] = wire.Summary(info)
+	}
+	return c.answer(http.StatusOK, wire.AppendSummaries(nil, boards))
+}
+
+// makeBoard makes a board, where there is none of the name.
+func (c *call) makeBoard() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	raw, err := c.body()
+	if err != nil {
+		return err
+	}
+	if c.board, err = wire.ReadBoardName(raw); err == nil {
+		err = journal.CheckName(c.board)
+	}
+	if err != nil {
+		return err
+	}
+	status := http.StatusCreated
+	if l, err := c.ledger(false); err != nil {
+		return err
+	} else if l != nil {
+		status = http.StatusOK
+	}
+	l, err := c.ledger(true)
+	if err != nil {
+		return err
+	}
+	return c.answer(status, c.factsOf(l).AppendJSON(nil))
+}
+
+// removeBoard removes a board, with all that is in it.
+func (c *call) removeBoard() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	err := c.s.store.Remove(c.r.Context(), c.board)
+	if errors.Is(err, store.ErrNoBoard) {
+		return wire.Refuse("no-board", "there is no board %s", c.board)
+	}
+	if err == nil {
+		c.w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}
+
+// facts answers with what there is to know of a board.
+func (c *call) facts() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	l, err := c.present()
+	if err != nil {
+		return err
+	}
+	return c.answer(http.StatusOK, c.factsOf(l).AppendJSON(nil))
+}
+
+// factsOf gives the facts of a board; nil: one that doesn't exist.
+func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
+	f := &wire.Facts{
+		Board: c.board, Mark: rules.NoBoard.String(), May: "own",
+		MaxNames: int64(rules.BoardLimits.Names), MaxBytes: rules.BoardLimits.Bytes, MaxValue: ledger.MaxValue,
+		MaxRate: boardRate, Requests: c.s.rates.of(c.board, time.Now()),
+	}
+	f.Room = max(0, (60*boardRate-f.Requests)/phoneRate)
+	if l == nil {
+		return f
+	}
+	snap := l.Snapshot()
+	defer snap.Release()
+	names, bytes := l.Count()
+	f.Version, f.Mark, f.Exists = snap.Version, mark.Of(snap.Told()).String(), true
+	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*boardRate))
+	f.Entries, f.Bytes, f.Keys, f.Closed, f.Watchers = int64(names), bytes, int64(len(l.Keys())), l.Closed(), int64(l.Watchers())
+	return f
+}
+
+// rates counts the requests of the last minute, board by board.
+type rates struct {
+	mu     sync.Mutex // guards boards
+	boards map[string]*rate
+}
+
+// A rate is how many requests came in each second of the last minute.
+type rate struct {
+	counts [60]int64
+	newest int64 // the second that was counted last
+}
+
+// maxRates is of how many boards requests are counted; the quiet ones make room.
+const maxRates = 1000
+
+func (r *rates) count(board string, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	one := r.boards[board]
+	if one == nil {
+		if len(r.boards) >= maxRates {
+			for name, old := range r.boards {
+				if old.sum(now.Unix()) == 0 {
+					delete(r.boards, name)
+				}
+			}
+		}
+		if len(r.boards) >= maxRates {
+			return
+		}
+		if r.boards == nil {
+			r.boards = map[string]*rate{}
+		}
+		one = &rate{}
+		r.boards[board] = one
+	}
+	one.sum(now.Unix())
+	one.counts[now.Unix()%60]++
+}
+
+// of gives how many there were in the last minute.
+func (r *rates) of(board string, now time.Time) int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if one := r.boards[board]; one != nil {
+		return one.sum(now.Unix())
+	}
+	return 0
+}
+
+// sum moves on to a second, and gives the count of the minute before it.
+func (r *rate) sum(second int64) (sum int64) {
+	for ; r.newest < second; r.newest = max(r.newest+1, second-60) {
+		r.counts[(r.newest+1)%60] = 0
+	}
+	for _, n := range r.counts {
+		sum += n
+	}
+	return sum
+}

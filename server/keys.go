@@ -1,0 +1,82 @@
+package server
+
+import (
+	"net/http"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// listKeys answers with the declared keys.
+func (c *call) listKeys() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	l, err := c.present()
+	if err != nil {
+		return err
+	}
+	keys := wire.Keys{Board: c.board, Mark: rules.NoBoard.String()}
+	if l != nil {
+		snap := l.Snapshot()
+		defer snap.Release()
+		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), l.Keys(), l.Closed()
+	}
+	return c.answer(http.StatusOK, keys.AppendJSON(nil))
+}
+
+// declare takes in the keys of an app, and answers with what it should look at.
+func (c *call) declare() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	raw, err := c.body()
+	if err != nil {
+		return err
+	}
+	d, err := wire.ReadDeclaration(raw)
+	if err != nil {
+		return err
+	}
+	who, err := c.author()
+	if err == nil {
+		err = d.Check() // before a board is made for it
+	}
+	if err != nil {
+		return err
+	}
+	l, err := c.ledger(true)
+	if err != nil {
+		return err
+	}
+	findings, result, err := rules.Declare(l, who, d)
+	if err != nil {
+		return err
+	}
+	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(result.After).String(), Keys: l.Keys(), Closed: l.Closed(), Findings: findings, Declared: true}
+	return c.answer(http.StatusOK, answer.AppendJSON(nil))
+}
+
+// withdraw takes the declaration of a key back.
+func (c *call) withdraw() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	who, err := c.author()
+	if err != nil {
+		return err
+	}
+	var l *ledger.Ledger
+	if l, err = c.ledger(false); err != nil {
+		return err
+	}
+	if l == nil {
+		return wire.Refuse("absent", "no key %s is declared: there is no board %s", c.name, c.board)
+	}
+	if _, _, err = rules.Withdraw(l, who, c.name); err == nil {
+		c.w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}

@@ -1,0 +1,20 @@
+package server
+
+import (
+	_ "embed"
+	"net/http"
+)
+
+//go:embed openapi.json
+var openAPI []byte
+
+// openAPI answers with the calls, described as OpenAPI 3.1 has it.
+func (c *call) openAPI() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	c.w.Header().Set("Content-Type", "application/json")
+	c.w.WriteHeader(http.StatusOK)
+	_, _ = c.w.Write(openAPI)
+	return nil
+}

@@ -1,0 +1,111 @@
+package server
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Trouble is a bad network on demand, for whoever wants to see what an app makes of
+// it. The zero Trouble is none.
+type Trouble struct {
+	Slow   time.Duration // by how much each answer is late
+	Cut    float64       // which share of the answers never arrive, from 0 to 1: half of these calls are done and half are not
+	Garble string        // the entry that is told to hold a text which no app expects, whatever it holds
+}
+
+// ParseTrouble reads what is asked for, such as slow=2s,cut=10%,garble=tank/litres.
+func ParseTrouble(s string) (t Trouble, err error) {
+	for part := range strings.SplitSeq(s, ",") {
+		what, how, _ := strings.Cut(part, "=")
+		switch what {
+		case "slow":
+			if t.Slow, err = time.ParseDuration(how); err == nil && (t.Slow < 0 || t.Slow > time.Minute) {
+				err = fmt.Errorf("%q is not from 0 to 60 s", how)
+			}
+		case "cut":
+			share, percent := strings.CutSuffix(how, "%")
+			if t.Cut, err = strconv.ParseFloat(share, 64); percent {
+				t.Cut /= 100
+			}
+			if err == nil && !(t.Cut >= 0 && t.Cut <= 1) {
+				err = fmt.Errorf("%q is not from 0%% to 100%%", how)
+			}
+		case "garble":
+			t.Garble = how
+			err = entry.CheckName(how)
+		default:
+			err = fmt.Errorf("there is no trouble %q; there is slow=2s, cut=10%%, garble=NAME", what)
+		}
+		if err != nil {
+			return Trouble{}, err
+		}
+	}
+	return t, nil
+}
+
+// Garbled is what an entry holds that is garbled.
+const Garbled = "\ufffd\ufffd garbled \ufffd\ufffd"
+
+// entry garbles an entry, if it is the one.
+func (t Trouble) entry(e entry.Entry) entry.Entry {
+	if t.Garble != "" && e.Name == t.Garble && !e.Value.IsZero() {
+		e.Value = value.Text(Garbled)
+	}
+	return e
+}
+
+// page garbles an entry of a page.
+func (t Trouble) page(p *rules.Page) {
+	for i, e := range p.Entries {
+		p.Entries[i] = t.entry(e)
+	}
+}
+
+// meet makes the trouble that a call meets: it is late, it is never done, or what it
+// answers is lost.
+func (t Trouble) meet(c *call) {
+	if !strings.HasPrefix(c.r.URL.Path, "/v1/") {
+		return
+	}
+	if t.Slow > 0 {
+		select {
+		case <-time.After(t.Slow):
+		case <-c.r.Context().Done():
+		case <-c.s.stopping:
+		}
+	}
+	if !t.cuts() {
+		return
+	}
+	if rand.N(2) == 0 {
+		panic(http.ErrAbortHandler)
+	}
+	c.w.ResponseWriter = lost{c.w.ResponseWriter}
+}
+
+// lost says whether what the call answers is lost.
+func (c *call) lost() bool {
+	_, is := c.w.ResponseWriter.(lost)
+	return is
+}
+
+// cuts says whether an answer is cut.
+func (t Trouble) cuts() bool { return t.Cut > 0 && rand.Float64() < t.Cut }
+
+// lost is a ResponseWriter of which nothing arrives.
+type lost struct{ http.ResponseWriter }
+
+func (lost) WriteHeader(int)             {}
+func (lost) Write(b []byte) (int, error) { return len(b), nil }
+func (lost) FlushError() error           { return http.ErrAbortHandler }
+
+// Unwrap lets http.ResponseController reach the connection.
+func (l lost) Unwrap() http.ResponseWriter { return l.ResponseWriter }
