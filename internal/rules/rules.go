@@ -7,6 +7,7 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -95,7 +96,7 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	if !slices.ContainsFunc(j.results, func(r Result) bool { return r.Changed }) {
+	if !slices.ContainsFunc(slices.Collect(maps.Values(j.now)), func(v value.Value) bool { return !v.IsZero() }) {
 		out := j.outcome(ledger.Result{Stamp: &ledger.Stamp{}})
 		out.Mark, out.Since = NoBoard, NoBoard
 		return out, nil
@@ -136,11 +137,11 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		var result Result
 		var err error
 		if e.Restore != nil {
-			var was map[string]value.Value // nothing, on a board that doesn't exist
-			if past != nil {
-				was = past[i]
+			if past == nil { // on a board that doesn't exist
+				err = refuse.As(ledger.ErrTooOld, "there is nothing yet, and nothing that it was")
+			} else {
+				result, err = j.restore(tx, *e.Restore, past[i])
 			}
-			result, err = j.restore(tx, *e.Restore, was)
 		} else {
 			result, err = j.edit(tx, e)
 		}
