@@ -81,7 +81,7 @@ type Board struct {
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
 	view     *view
-	tag      string // of the newest list, which tells the query
+	asked    string // by which the server tells the newest question from others
 	watchers map[*watcher]struct{}
 	status   Status
 	polling  bool

@@ -167,12 +167,14 @@ func (b *Board) unreachable(err error) error {
 	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }
 
-func entryPath(name string) string {
+func entryPath(name string) string { return namePath("/entries/", name) }
+
+func namePath(below, name string) string {
 	parts := strings.Split(name, "/")
 	for i, p := range parts {
 		parts[i] = url.PathEscape(p)
 	}
-	return "/entries/" + strings.Join(parts, "/")
+	return below + strings.Join(parts, "/")
 }
 
 // unexpected says that an answer is not as agreed, and so not trusted.
@@ -189,13 +191,21 @@ type listPage struct {
 // readPage reads a page of this board.
 func (b *Board) readPage(body []byte) (*wire.Page, error) {
 	page, err := wire.ReadPage(body)
-	if err == nil && page.Board != b.link.board {
-		err = fmt.Errorf("it is of the board %s", scan.Quote(page.Board))
+	if err == nil {
+		err = b.ours(page.Board)
 	}
 	if err != nil {
 		return nil, unexpected(err)
 	}
 	return page, nil
+}
+
+// ours says why an answer is none of this board.
+func (b *Board) ours(board string) error {
+	if board != b.link.board {
+		return fmt.Errorf("it is of the board %s", scan.Quote(board))
+	}
+	return nil
 }
 
 func (b *Board) list(ctx context.Context, op string, query url.Values, tag string) (page listPage, err error) {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -17,6 +18,14 @@ var (
 	ErrUnreachable = wire.ErrUnreachable
 	// ErrForbidden is returned when the server refuses who asks.
 	ErrForbidden = wire.ErrForbidden
+	// ErrUndeclared is returned for a write on a name that nobody declared, where the
+	// list of declared keys is closed.
+	ErrUndeclared = rules.ErrUndeclared
+	// ErrQuota is returned for what would make the board larger than it may be.
+	ErrQuota = rules.ErrQuota
+	// ErrTooLate is returned for a write of which neither this app nor the server knows
+	// any more whether it was done when it was sent first.
+	ErrTooLate = rules.ErrTooLate
 	// ErrLink is returned by Join for a link that is none.
 	ErrLink = errors.New("no link to a board")
 )

@@ -12,7 +12,8 @@ import (
 )
 
 // A CommitInfo is a commit as the board still tells it: Version, Time (by the
-// server's clock), By and From (which app, and which of its copies), and its Changes.
+// server's clock), By and From (which app, and which of its copies), and its Changes;
+// or a restore point, which stands for so many commits as Over says.
 type CommitInfo = entry.Commit
 
 // A Change is what a commit did to one entry: its Name, and what it held, Old,
@@ -32,6 +33,9 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 		return nil, b.fail("read the history of", "", err)
 	}
 	h, err := wire.ReadHistory(got.body)
+	if err == nil {
+		err = b.ours(h.Board)
+	}
 	if err != nil {
 		return nil, b.fail("read the history of", "", unexpected(err))
 	}

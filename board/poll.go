@@ -97,8 +97,8 @@ func (b *Board) question() (query url.Values, a asking, tag string, nothing bool
 	for _, m := range a.since {
 		query.Add("since", m.String())
 	}
-	if len(a.since) == 1 {
-		tag = b.tag
+	if len(a.since) == 1 && b.asked != "" { // where it is of another question, it matches nothing
+		tag = a.since[0].EntityTag(b.asked)
 	}
 	return query, a, tag, false
 }
@@ -131,7 +131,7 @@ func (b *Board) pollOnce() (news bool, err error) {
 	case err != nil || nothing:
 	case page == nil:
 		b.status.NotModified++
-		if now, bad := mark.InTag(first.tag); bad == nil {
+		if now, _, bad := mark.InTag(first.tag); bad == nil {
 			b.view.unchanged(a, now)
 		}
 	default:
@@ -144,7 +144,8 @@ func (b *Board) pollOnce() (news bool, err error) {
 			err = b.fail("poll", "", unexpected(err))
 			break
 		}
-		news, b.tag = len(changed) > 0, first.tag
+		news = len(changed) > 0
+		_, b.asked, _ = mark.InTag(first.tag)
 		b.status.Version = page.Version
 	}
 	b.answered(err)

@@ -211,27 +211,22 @@ func (c *call) listEntries() error {
 			case !news && len(held) > 0:
 				now, _ = mark.Parse(page.Mark)
 			default:
-				c.w.Header().Set("ETag", pageTag(page.Mark, q))
+				at, _ := mark.Parse(page.Mark)
+				c.w.Header().Set("ETag", at.EntityTag(q.Hash()))
 				return c.answer(http.StatusOK, c.encode(page, q.Bare))
 			}
-			c.w.Header().Set("ETag", pageTag(now.String(), q))
+			c.w.Header().Set("ETag", now.EntityTag(q.Hash()))
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
 		}
 	}
 }
 
-// pageTag is the entity tag of what a query gives at a mark, weak since it is put
-// together anew.
-func pageTag(mark string, q rules.Query) string { return `W/"` + mark + "." + q.Hash() + `"` }
-
 // held gives the marks at which the client has what the query gives.
 func (c *call) held(q rules.Query) (held []mark.Mark) {
 	for _, line := range c.r.Header.Values("If-None-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
-			tag = strings.Trim(strings.TrimPrefix(strings.TrimSpace(tag), "W/"), `"`)
-			at, ours := strings.CutSuffix(tag, "."+q.Hash())
-			if m, err := mark.Parse(at); ours && err == nil {
+			if m, query, err := mark.InTag(strings.TrimSpace(tag)); err == nil && query == q.Hash() {
 				held = append(held, m)
 			}
 		}

@@ -360,7 +360,7 @@ func TestList(t *testing.T) {
 	assert.Equal(t, false, a.json["whole"])
 	next := a.json["mark"].(string)
 	assert.Empty(t, names(list("?since="+next)))
-	assert.Equal(t, mark, list("?since="+next+"&since="+mark).json["since"], "the oldest of several")
+	assert.Equal(t, mark, list("?since=" + next + "&since=" + mark).json["since"], "the oldest of several")
 	assert.Equal(t, "b -a", names(list("?since="+mark+"&since="+next)))
 	a = list("?prefix=a/", "If-None-Match", list("?prefix=a/&since="+mark).header.Get("ETag"))
 	assert.Equal(t, 304, a.status)

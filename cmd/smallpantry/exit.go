@@ -71,8 +71,10 @@ func (a *app) judge(err error) (code int, next string) {
 		return exitAbsent, ""
 	case errors.Is(err, pantry.ErrConflict):
 		return exitRefused, "Look at what is there now, and decide again."
-	case errors.Is(err, pantry.ErrTooLarge):
+	case errors.Is(err, pantry.ErrTooLarge), errors.Is(err, board.ErrQuota), errors.Is(err, board.ErrTooLate):
 		return exitFailed, ""
+	case errors.Is(err, board.ErrUndeclared):
+		return exitRefused, "smallpantry keys lists the declared names; keys --close=false lets others be written."
 	case errors.As(err, new(*entry.DeclaredError)):
 		return exitRefused, "An app has declared that; --force goes past it."
 	case errors.Is(err, pantry.ErrWrongKind), errors.Is(err, pantry.ErrInvalid), errors.Is(err, value.ErrOutOfRange):

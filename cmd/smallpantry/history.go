@@ -16,7 +16,8 @@ func (a *app) history() *cobra.Command {
 		Short: "Tell the newest commits: old, new, when, by whom",
 		Long: `history tells the newest commits that the place keeps, newest first, and what each
 changed from what to what; with NAMEs only those that changed one of them. Any
-of their versions can stand behind a PLACE: see compare and restore.`,
+of their versions can stand behind a PLACE: see compare and restore. Of a board it
+also tells what older commits came to that are not kept one by one (12–21).`,
 		Example: "  smallpantry history garden/plotbook reminder-hour -n 5",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -47,6 +48,9 @@ of their versions can stand behind a PLACE: see compare and restore.`,
 			t.Flexible = []int{3, 5, 2}
 			for _, c := range commits {
 				version, when, by := fmt.Sprint(c.Version), term.Age(c.Time), c.By
+				if c.Over > 1 { // what several came to
+					version = fmt.Sprintf("%d–%d", c.Version-c.Over+1, c.Version)
+				}
 				for _, ch := range c.Changes {
 					t.Row(version, when, ch.Name, term.Shown(ch.Old), "→", term.Shown(ch.New), by)
 					version, when, by = "", "", ""

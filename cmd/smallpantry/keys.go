@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) keys() *cobra.Command {
-	var goCode bool
+	var goCode, closed bool
 	var withdrawn string
 	cmd := &cobra.Command{
 		Use:   "keys PLACE",
@@ -21,14 +21,18 @@ func (a *app) keys() *cobra.Command {
 		Long: `keys lists the keys that apps have declared in the place. --go prints them as Go
 declarations for a second app, which then can't spell a name differently.
 --withdraw takes a declaration back that no app makes any more; what is stored
-under the name stays.`,
+under the name stays. --close has the server of a board refuse names that nobody
+declared, and --close=false ends that.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if cmd.Flags().Changed("withdraw") {
-				if goCode {
-					return usage("--go and --withdraw do different things")
-				}
+			withdraws, closes := cmd.Flags().Changed("withdraw"), cmd.Flags().Changed("close")
+			switch {
+			case goCode && (withdraws || closes), withdraws && closes:
+				return usage("--go, --close and --withdraw do different things: one at a time")
+			case withdraws:
 				return a.withdraw(cmd.Context(), args[0], withdrawn)
+			case closes:
+				return a.closeKeys(cmd.Context(), args[0], closed)
 			}
 			keys, err := a.declared(cmd.Context(), args[0])
 			switch {
@@ -41,8 +45,8 @@ under the name stays.`,
 			case a.json:
 				return a.printJSON(map[string]any{"place": args[0], "keys": append([]entry.Declared{}, keys...)})
 			}
-			t := a.out().Table("name", "kind", "default", "allowed", "about")
-			t.Flexible = []int{4, 3}
+			t := a.out().Table("name", "kind", "default", "allowed", "by", "about")
+			t.Flexible = []int{5, 3}
 			for _, k := range keys {
 				name := k.Name
 				if k.Family {
@@ -52,7 +56,7 @@ under the name stays.`,
 				if !k.Default.IsZero() {
 					def = term.Shown(k.Default)
 				}
-				t.Row(name, k.Kind.String(), def, k.Allowed(), k.About)
+				t.Row(name, k.Kind.String(), def, k.Allowed(), k.By, k.About)
 			}
 			if len(keys) == 0 {
 				fmt.Fprintln(a.stdout, "no app has declared keys here")
@@ -62,6 +66,7 @@ under the name stays.`,
 		},
 	}
 	cmd.Flags().BoolVar(&goCode, "go", false, "print Go declarations")
+	cmd.Flags().BoolVar(&closed, "close", false, "refuse undeclared names on a board")
 	cmd.Flags().StringVar(&withdrawn, "withdraw", "", "take the declaration of `NAME` back")
 	return a.withJSON(cmd)
 }
@@ -83,6 +88,26 @@ func (a *app) withdraw(ctx context.Context, where, name string) error {
 		return a.printJSON(map[string]any{"version": version, "withdrawn": k})
 	}
 	fmt.Fprintf(a.stdout, "%s is declared no more; an app that still has the key declares it again\n", name)
+	return nil
+}
+
+func (a *app) closeKeys(ctx context.Context, where string, closed bool) error {
+	p, err := a.change(where, place.Way{Write: true})
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	version, err := p.CloseKeys(ctx, closed)
+	switch {
+	case err != nil:
+		return err
+	case a.json:
+		return a.printJSON(map[string]any{"version": version, "closed": closed})
+	case closed:
+		fmt.Fprintln(a.stdout, "only declared names can be written now; keys --close=false ends that")
+	default:
+		fmt.Fprintln(a.stdout, "any name can be written now")
+	}
 	return nil
 }
 

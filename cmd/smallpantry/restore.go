@@ -53,7 +53,7 @@ back; what was absent then is removed.`,
 			}
 			result := now.Version
 			if len(changes) > 0 {
-				if result, err = p.Apply(cmd.Context(), changes, a.force); err != nil {
+				if result, err = p.Restore(cmd.Context(), when, names, changes, a.force); err != nil {
 					return err
 				}
 			}

@@ -19,19 +19,21 @@ func (a *app) watch() *cobra.Command {
 		Short: "Print the values now, and then each change",
 		Long: `watch prints the values now, a line each, and then a line at each change, until
 it is interrupted. Without a NAME it watches everything in the place. Quick
-changes may come as one; the newest always comes. On standard error it says when
-the server of a board went away, and when it came back.`,
-		Example: "  smallpantry watch http://127.0.0.1:8437/boards/rowan-street tank/litres gate/open --poll 1s",
+changes may come as one; the newest always comes. The server of a board tells of
+each change as it happens; with --poll it is asked every so often instead. On
+standard error it says when the server went away, and when it came back.`,
+		Example: "  smallpantry watch http://127.0.0.1:8437/boards/rowan-street tank/litres gate/open",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args[1:]
 			if err := checkNames(names...); err != nil {
 				return err
 			}
-			if poll <= 0 {
+			polls := cmd.Flags().Changed("poll")
+			if polls && poll <= 0 {
 				return usage("--poll is %v, and must be over 0", poll)
 			}
-			p, err := a.read(args[0], place.Way{Every: poll})
+			p, err := a.read(args[0], place.Way{Every: poll, Push: !polls})
 			if err != nil {
 				return err
 			}
@@ -47,7 +49,7 @@ the server of a board went away, and when it came back.`,
 			return nil
 		},
 	}
-	cmd.Flags().DurationVar(&poll, "poll", 2*time.Second, "how often to look")
+	cmd.Flags().DurationVar(&poll, "poll", 0, "look every so often, such as `5s`, and don't have changes pushed")
 	return a.withJSON(cmd)
 }
 

@@ -61,11 +61,16 @@ func Parse(s string) (Mark, error) {
 	return Mark{n, tag}, nil
 }
 
-// InTag gives the mark in the entity tag of a list.
-func InTag(tag string) (Mark, error) {
+// EntityTag gives the entity tag of a list at a mark; query tells what was asked for. It is
+// weak, since a list is put together anew.
+func (m Mark) EntityTag(query string) string { return `W/"` + m.String() + "." + query + `"` }
+
+// InTag gives the mark in the entity tag of a list, and what tells its query.
+func InTag(tag string) (m Mark, query string, err error) {
 	tag = strings.Trim(strings.TrimPrefix(tag, "W/"), `"`)
-	i := strings.LastIndex(tag, ".")
-	return Parse(tag[:max(i, 0)])
+	i := max(strings.LastIndex(tag, "."), 0)
+	m, err = Parse(tag[:i])
+	return m, strings.TrimPrefix(tag[i:], "."), err
 }
 
 func isTag(s string) bool {

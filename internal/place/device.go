@@ -186,16 +186,20 @@ func meanwhile(name string) error {
 func (d *device) Replaced() error { return d.l.Renew() }
 
 func (d *device) Withdraw(_ context.Context, name string) (entry.Declared, int64, error) {
-	k, result, err := ledger.Do(d.l, entry.Author{By: clientName}, func(tx *ledger.Tx) (entry.Declared, error) {
-		k, found := tx.Declared(name)
-		if !found {
-			return k, absent("no key %s is declared in %s", name, d.place)
-		}
-		tx.Withdraw(k)
-		return k, nil
-	})
+	k, result, err := rules.Withdraw(d.l, entry.Author{By: clientName}, name)
+	if errors.Is(err, pantry.ErrAbsent) {
+		err = absent("no key %s is declared in %s", name, d.place)
+	}
 	if err != nil {
 		return k, 0, err
 	}
 	return k, result.Version, nil
+}
+
+func (d *device) CloseKeys(context.Context, bool) (int64, error) {
+	return 0, usage("the list of keys is closed on a board, where several apps write; an app on a device hears of names that it didn't declare")
+}
+
+func (d *device) Restore(ctx context.Context, _ When, _ []string, changes []entry.Change, force bool) (int64, error) {
+	return d.Apply(ctx, changes, force)
 }

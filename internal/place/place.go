@@ -53,6 +53,11 @@ type Present interface {
 	// Withdraw takes the declaration of a key back; the error wraps pantry.ErrAbsent
 	// where there is none.
 	Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error)
+	// CloseKeys closes the list of declared keys of a board, or opens it.
+	CloseKeys(ctx context.Context, closed bool) (version int64, err error)
+	// Restore makes names what they were, or everything without names; changes are
+	// what that comes to.
+	Restore(ctx context.Context, when When, names []string, changes []entry.Change, force bool) (version int64, err error)
 	// Replaced tells that all of it was replaced by what did not come from it.
 	Replaced() error
 }
@@ -72,6 +77,7 @@ type Way struct {
 	Create  bool                                 // make a namespace that isn't there; implies Write
 	MakeDir bool                                 // make its directory too
 	Every   time.Duration                        // how often to look for changes; 0: the default
+	Push    bool                                 // have a server tell of changes as they happen
 	Tell    func(where string, p pantry.Problem) // is called with what opening and reading meet
 	Made    func(dir string)                     // is called when a directory was made
 	Say     func(sentence string)                // is called when the server of a board that is watched goes away, and when it comes back
@@ -115,7 +121,11 @@ func IsBoard(url string) bool { return IsURL(url) && strings.Contains(url, "/boa
 func Open(where string, w Way) (Present, error) {
 	tell := func(p pantry.Problem) { w.Tell(where, p) }
 	if IsURL(where) {
-		b, err := board.Join(where, board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell))
+		opts := []board.Option{board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell)}
+		if w.Push {
+			opts = append(opts, board.Push())
+		}
+		b, err := board.Join(where, opts...)
 		if err != nil {
 			return nil, err
 		}

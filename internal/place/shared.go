@@ -29,7 +29,9 @@ func (s *shared) Get(ctx context.Context, name string) (entry.Entry, bool, error
 
 func (s *shared) List(ctx context.Context, prefix string) (l Listing, err error) {
 	l.Place = s.address
-	l.Entries, l.Version, err = s.b.All(ctx, prefix)
+	if l.Entries, l.Version, err = s.b.All(ctx, prefix); err == nil {
+		l.Declared, _, err = s.b.Keys(ctx)
+	}
 	return l, err
 }
 
@@ -177,7 +179,32 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 // Replaced: the versions of a board go on, and its server says when they don't.
 func (s *shared) Replaced() error { return nil }
 
-// Withdraw: a board has no declared keys yet.
-func (s *shared) Withdraw(_ context.Context, name string) (entry.Declared, int64, error) {
-	return entry.Declared{}, 0, absent("no key %s is declared on %s", name, s.address)
+func (s *shared) Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error) {
+	keys, _, err := s.b.Keys(ctx)
+	if err != nil {
+		return k, 0, err
+	}
+	k, _ = entry.Among(keys)(name)
+	if err = s.b.WithdrawKey(ctx, name); err == nil {
+		_, version, err = s.b.All(ctx, name+"/")
+	}
+	return k, version, err
+}
+
+func (s *shared) CloseKeys(ctx context.Context, closed bool) (int64, error) {
+	return s.b.CloseKeys(ctx, closed)
+}
+
+// Restore has the server do it, which can put back more than one commit could name.
+func (s *shared) Restore(ctx context.Context, when When, names []string, _ []entry.Change, force bool) (int64, error) {
+	if err := unforced(force); err != nil {
+		return 0, err
+	}
+	back := entry.Restore{Time: when.time, Names: names}
+	back.Version, _ = when.Version()
+	if len(names) == 0 {
+		back.Prefix = new(string)
+	}
+	done, err := s.b.Commit(ctx, entry.Edit{Restore: &back})
+	return done.Version, err
 }

@@ -1,0 +1,82 @@
+package board
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// A Finding is what the board noticed about a key that an app declares: a Code for a
+// program, the Name of the key, and a Sentence. The codes are near (the name nearly
+// matches another), kind, default and rule (it is declared otherwise), secret (the name
+// says that it is one), stored (what is stored does not meet it).
+type Finding = entry.Finding
+
+// A DeclaredKey is a key as some app declared it, which the board keeps beside the
+// entries, with that app's name in By.
+type DeclaredKey = entry.Declared
+
+// Keys asks the server for the declared keys, by the order of their names, and whether
+// the list is closed, so that no other name can be written.
+func (b *Board) Keys(ctx context.Context) (keys []DeclaredKey, closed bool, err error) {
+	k, err := b.keys(ctx, request{op: "read the keys of", method: http.MethodGet, path: "/keys"})
+	return k.Keys, k.Closed, err
+}
+
+// DeclareKeys tells the board the keys that the app uses. One that nobody declared is
+// taken, unless what is stored doesn't meet it; one that is declared otherwise stays.
+// What the app should look at comes back.
+func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) ([]Finding, error) {
+	var d rules.Declaration
+	for _, k := range keys {
+		d.Keys = append(d.Keys, k.Declared()...)
+	}
+	if len(d.Keys) == 0 {
+		return nil, nil
+	}
+	k, err := b.declare(ctx, d)
+	return k.Findings, err
+}
+
+// CloseKeys closes the list of declared keys, or opens it, and gives the board's
+// version.
+func (b *Board) CloseKeys(ctx context.Context, closed bool) (version int64, err error) {
+	k, err := b.declare(ctx, rules.Declaration{Closed: &closed})
+	return k.Version, err
+}
+
+// WithdrawKey takes a declaration back; what is stored under the name stays. The error
+// is pantry.ErrAbsent where no such key is declared.
+func (b *Board) WithdrawKey(ctx context.Context, name string) error {
+	if err := pantry.CheckName(name); err != nil {
+		return b.fail("withdraw", name, err)
+	}
+	_, err := b.send(ctx, request{op: "withdraw", method: http.MethodDelete, path: namePath("/keys/", name)})
+	return b.fail("withdraw", name, err)
+}
+
+func (b *Board) declare(ctx context.Context, d rules.Declaration) (*wire.Keys, error) {
+	return b.keys(ctx, request{
+		op: "declare the keys of", method: http.MethodPost, path: "/keys", body: wire.AppendDeclaration(nil, d),
+		header: http.Header{"Content-Type": {"application/json"}},
+	})
+}
+
+func (b *Board) keys(ctx context.Context, rq request) (*wire.Keys, error) {
+	got, err := b.send(ctx, rq)
+	if err != nil {
+		return &wire.Keys{}, b.fail(rq.op, "", err)
+	}
+	k, err := wire.ReadKeys(got.body)
+	if err == nil {
+		err = b.ours(k.Board)
+	}
+	if err != nil {
+		return &wire.Keys{}, b.fail(rq.op, "", unexpected(err))
+	}
+	return k, nil
+}
