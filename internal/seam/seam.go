@@ -14,6 +14,7 @@ import (
 type Setting struct {
 	Disk  journal.Disk // nil: the machine's
 	Twice bool         // commits are judged, and the function of a Commit runs, once more than needed
+	Small int64        // the size of a file from which on it is compacted; 0: as it is
 }
 
 var settings sync.Map // directory → Setting

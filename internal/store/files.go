@@ -135,14 +135,15 @@ func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Le
 // forgotten, so that the next one who asks tries again.
 func (f *Files) load(b *loaded, name string, create bool) {
 	defer close(b.ready)
-	_, err := os.Stat(journal.DataPath(f.dir, name))
+	special := seam.Of(f.dir)
+	disk := cmp.Or[journal.Disk](special.Disk, journal.OS)
+	_, err := disk.Look(journal.DataPath(f.dir, name))
 	switch {
 	case !create && errors.Is(err, fs.ErrNotExist):
 		b.err = ErrNoBoard
 	default:
-		special := seam.Of(f.dir)
 		o := f.opts.Ledger
-		o.Disk, o.Twice = special.Disk, o.Twice || special.Twice
+		o.Disk, o.Twice, o.Small = special.Disk, o.Twice || special.Twice, cmp.Or(o.Small, special.Small)
 		o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
 		o.Problem = func(err error) {
 			if f.opts.Problem != nil {
