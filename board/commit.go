@@ -55,13 +55,10 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 		}
 	}
 	b.mu.Lock()
-	a := b.view.ask()
+	a, stands := b.view.write(), b.view.mark
 	b.mu.Unlock()
 	header := http.Header{"Content-Type": {"application/json"}, "Idempotency-Key": {draw()}}
-	rq := request{op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops), header: header}
-	if len(a.since) > 0 {
-		rq.since = a.since[0].String()
-	}
+	rq := request{op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops), header: header, since: stands.String()}
 	got, err := b.send(ctx, rq)
 	if err != nil {
 		return Committed{}, b.fail(op, about, err)

@@ -67,6 +67,10 @@ func (v *view) ask() asking {
 	return a
 }
 
+// write gives what the answer to a write belongs to: it is sent with no marks, and so
+// says nothing of those that were seen.
+func (v *view) write() asking { return asking{epoch: v.epoch} }
+
 // unchanged takes in that nothing changed up to a mark.
 func (v *view) unchanged(a asking, now mark.Mark) {
 	if a.epoch == v.epoch && len(a.since) == 1 && a.since[0] == v.mark && now.Version > v.mark.Version {

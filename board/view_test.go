@@ -132,7 +132,7 @@ func (w *world) step() {
 		rec := w.ask("POST", boardPath+"/commit", ops)
 		w.note("others %s: %s", ops, rec.Body)
 	case 4, 5, 6: // the client itself
-		a, ops := w.view.ask(), w.ops()
+		a, ops := w.view.write(), w.ops()
 		p := w.page(w.ask("POST", boardPath+"/commit", ops))
 		w.note("own %s: since %s, at %s", ops, p.Since, p.Mark)
 		w.late = append(w.late, delivery{asked: a, page: p})
