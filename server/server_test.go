@@ -20,13 +20,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"go.uber.org/goleak"
 
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/server"
 )
-
-func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // start serves a data directory until the test ends, or until stop is called.
 func start(t testing.TB, data string) (base string, stop func()) {
