@@ -10,7 +10,7 @@ test: packages
 
 # Packages whose code runs in several goroutines.
 race:
-	$(GO) test -race . ./internal/... ./server ./board
+	$(GO) test -race . ./internal/... ./server ./board ./examples/phones
 
 lint:
 	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
@@ -45,8 +45,10 @@ demo:
 	$(GO) run ./cmd/smallpantry demo
 
 # System packages that tests use: script, which makes a terminal, and python3, in
-# which the other reader of journals is written. Without apt-get their tests are skipped.
+# which the other reader of journals is written; curl, for the lines of docs/http.md.
+# Without apt-get their tests are skipped.
 .PHONY: packages
 packages:
 	@command -v script >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y bsdutils
 	@command -v python3 >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y python3
+	@command -v curl >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y curl

@@ -299,7 +299,7 @@ func (l *Ledger) commitGroup(group []*request) {
 		judged = err == nil || errors.Is(err, ErrNotStored) || errors.Is(err, ErrUncertain)
 		return err
 	})
-	l.lastGroup = len(group)
+	l.lastGroup, l.lastTook = len(group), l.head.Took
 	switch {
 	case !judged:
 		l.failed(group, err)

@@ -71,8 +71,9 @@ type Ledger struct {
 	// also when its header is lost.
 	schemaTold bool
 	looked     time.Time
-	flushing   *time.Timer // that syncs prompt commits; nil: there are none
-	lastGroup  int         // how many commits shared the last sync
+	flushing   *time.Timer   // that syncs prompt commits; nil: there are none
+	lastGroup  int           // how many commits shared the last sync; of whoever leads, as is lastTook
+	lastTook   time.Duration // how long that took
 	scratch    batch
 	at         struct { // the newest time that was written, as text
 		ms   int64

@@ -209,7 +209,7 @@ func (l *Ledger) gather() {
 	if l.lastGroup <= 1 { // written by the leader before, who handed over
 		return
 	}
-	end := time.Now().Add(l.head.Took / 4)
+	end := time.Now().Add(l.lastTook / 4)
 	for n, same := l.Waiting(), 0; same < 16 && time.Now().Before(end); {
 		runtime.Gosched()
 		if now := l.Waiting(); now == n {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/value"
 )
@@ -17,10 +18,17 @@ import (
 var ErrUndeclared = errors.New("undeclared")
 
 func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
-	if declared.Kind == value.KindNone && tx.Closed() {
-		return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here: is it misspelt?", name)
+	if declared.Kind != value.KindNone || !tx.Closed() {
+		return nil
 	}
-	return nil
+	mean := ""
+	for _, k := range tx.Keys() {
+		if near.Match(name, k.Name) != "" {
+			mean = "; did you mean " + k.Name + "?"
+			break
+		}
+	}
+	return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here%s", name, mean)
 }
 
 // readPast gives what each restore among edits puts back: it is read before they are

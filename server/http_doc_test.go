@@ -1,0 +1,65 @@
+package server_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Every line of docs/http.md answers what the page says that it does, where … is
+// anything.
+func TestHTTPPage(t *testing.T) {
+	for _, tool := range []string{"curl", "sh", "sed", "tr"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			if os.Getenv("CI") == "true" {
+				t.Fatal(err)
+			}
+			t.Skipf("%s is not there: %v", tool, err)
+		}
+	}
+	page, err := os.ReadFile("../docs/http.md")
+	require.NoError(t, err)
+	base, _ := start(t, t.TempDir())
+
+	// All lines run in one shell, which says where the output of each ends.
+	type step struct{ command, want string }
+	var steps []step
+	inside := false
+	for line := range strings.Lines(string(page)) {
+		switch command, is := strings.CutPrefix(line, "$ "); {
+		case strings.HasPrefix(line, "```"):
+			inside = strings.TrimSpace(line) == "```console"
+		case inside && is:
+			steps = append(steps, step{command: strings.TrimSpace(command)})
+		case inside:
+			steps[len(steps)-1].want += line
+		case strings.HasPrefix(strings.TrimSpace(line), "curl"):
+			t.Errorf("outside of a block that is run: %s", line)
+		}
+	}
+	require.Greater(t, len(steps), 30)
+	const end = "--- end ---"
+	script := "curl() { command curl -s \"$@\"; }\n"
+	for _, s := range steps {
+		script += strings.ReplaceAll(s.command, "http://127.0.0.1:8437", base) + "\necho '" + end + "'\n"
+	}
+	cmd := exec.Command("sh")
+	cmd.Stdin = strings.NewReader(script)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err)
+	got := strings.Split(string(out), end+"\n")
+	require.Len(t, got, len(steps)+1)
+	for i, s := range steps {
+		pattern := strings.ReplaceAll(regexp.QuoteMeta(s.want), "…", `.*`)
+		if want, bare := strings.CutSuffix(s.want, "\n"); bare && !strings.HasSuffix(got[i], "\n") {
+			pattern = strings.ReplaceAll(regexp.QuoteMeta(want), "…", `.*`)
+		}
+		assert.Regexp(t, "^"+pattern+"$", got[i], fmt.Sprintf("%s\nsays\n%s\nand answers\n%s", s.command, s.want, got[i]))
+	}
+}
