@@ -17,11 +17,13 @@
 //
 // A Board asks for all its variables in one request, again and again: fast
 // while things change, slowly when it is quiet. A request that finds nothing
-// new is answered in a few bytes (RFC 9110, 304).
+// new is answered in a few bytes (RFC 9110, 304). With Push the server tells of
+// each change as it happens.
 //
 // What a variable shows is always something that the server has stored, or the
 // key's default. State tells which, and how far to trust it.
 //
 // Calls that may wait for the network take a context; without a deadline
-// Timeout applies. They are repeated only where that can't count twice.
+// Timeout applies. They are repeated, each change under a key of its own, so that
+// it counts once.
 package board

@@ -21,7 +21,13 @@
 //
 // Whoever changes something may say which app he is in the header Client-Name,
 // and which copy of it in Client-Instance, with at most 100 bytes of UTF-8 each:
-// entries and the history tell them. They are claims, not proofs.
+// entries and the history tell the name, which is a claim and no proof, and the
+// start of the instance's SHA-256. With an Idempotency-Key a request counts once
+// (draft-ietf-httpapi-idempotency-key-header).
+//
+// A list tells the mark where its reader stands, and with it later what changed
+// since; /events pushes that (Server-Sent Events, WHATWG HTML). docs/http.md goes
+// through all calls, and /openapi.json describes them (OpenAPI 3.1).
 //
 // An answered write is on the server's disk. Each board is one file in
 // DATA/boards, and DATA belongs to one server at a time.
@@ -31,5 +37,7 @@
 // With Options.Dev there are no tokens: every caller may do everything, and
 // boards come into being on first use. Therefore it only works on loopback, and
 // refuses requests that a browser sends for another site's page, or that came
-// through a proxy.
+// through a proxy; pages that this machine serves at another port may use it.
+// Options.Pages serves a developer's own pages from the same origin, and
+// Options.Trouble makes the network bad on purpose.
 package server
