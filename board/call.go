@@ -158,7 +158,10 @@ func (b *Board) unreachable(err error) error {
 		return &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
 	}
 	why := err.Error()
+	var dial *net.OpError
 	switch {
+	case errors.As(err, &dial) && dial.Op == "dial":
+		why = dial.Err.Error()
 	case errors.Is(err, context.DeadlineExceeded):
 		why = "no answer within the time limit"
 	case errors.Is(err, context.Canceled):

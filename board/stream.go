@@ -20,8 +20,8 @@ const (
 	// silence is after how long without a byte a stream is given up: a server says
 	// something every 15 s.
 	silence = 40 * time.Second
-	// again is how long is waited before a stream that ended is opened again.
-	again = 2 * time.Second
+	// again is within which time a server whose stream ended is asked how it is.
+	again = 500 * time.Millisecond
 )
 
 // stream takes in what the server pushes (Server-Sent Events, WHATWG HTML 9.2) until
@@ -74,7 +74,7 @@ func (b *Board) stream() (worked bool) {
 		}
 		b.mu.Unlock()
 		select { // many phones don't come back in step
-		case <-time.After(again/2 + rand.N(again)):
+		case <-time.After(rand.N(again)):
 		case <-b.kick:
 			b.pollNow()
 		case <-b.ctx.Done():

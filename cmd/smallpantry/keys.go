@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -45,8 +46,14 @@ declared, and --close=false ends that.`,
 			case a.json:
 				return a.printJSON(map[string]any{"place": args[0], "keys": append([]entry.Declared{}, keys...)})
 			}
-			t := a.out().Table("name", "kind", "default", "allowed", "by", "about")
-			t.Flexible = []int{5, 3}
+			// Who declared it is known on a board.
+			byWhom := slices.ContainsFunc(keys, func(k entry.Declared) bool { return k.By != "" })
+			titles := []string{"name", "kind", "default", "allowed", "about"}
+			if byWhom {
+				titles = append(titles, "by")
+			}
+			t := a.out().Table(titles...)
+			t.Flexible = []int{4, 3}
 			for _, k := range keys {
 				name := k.Name
 				if k.Family {
@@ -56,7 +63,11 @@ declared, and --close=false ends that.`,
 				if !k.Default.IsZero() {
 					def = term.Shown(k.Default)
 				}
-				t.Row(name, k.Kind.String(), def, k.Allowed(), k.By, k.About)
+				row := []string{name, k.Kind.String(), def, k.Allowed(), k.About}
+				if byWhom {
+					row = append(row, k.By)
+				}
+				t.Row(row...)
 			}
 			if len(keys) == 0 {
 				fmt.Fprintln(a.stdout, "no app has declared keys here")

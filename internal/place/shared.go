@@ -65,7 +65,10 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 			// newest, and known again.
 			if err := s.b.Status().Err; (err != nil) != away {
 				if away = err != nil; away {
-					s.say(fmt.Sprintf("%v; each change since is told when it answers again", err))
+					if e := (*board.Error)(nil); errors.As(err, &e) {
+						err = errors.New(e.Sentence)
+					}
+					s.say(fmt.Sprintf("%v; changes are told when it answers again", err))
 				} else {
 					s.say("the server answers again")
 				}
