@@ -2,6 +2,8 @@ package server
 
 import (
 	"bytes"
+	"cmp"
+	"errors"
 	"net/http"
 	"strconv"
 	"strings"
@@ -168,6 +170,9 @@ func (c *call) deleteEntry() error {
 	}
 	noContent := func(bool) int { return http.StatusNoContent }
 	_, err = c.edits(noContent, entry.Edit{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond})
+	if forget == "true" && cond.IsZero() && errors.Is(err, value.ErrAbsent) {
+		err = c.inThePast(err)
+	}
 	if err == nil && forget == "true" {
 		var l *ledger.Ledger
 		if l, err = c.ledger(false); err == nil && l != nil {
@@ -176,6 +181,19 @@ func (c *call) deleteEntry() error {
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
+	}
+	return err
+}
+
+// inThePast gives nil where the past tells of the entry of the call, and else an error.
+func (c *call) inThePast(absent error) error {
+	l, err := c.ledger(false)
+	if err != nil || l == nil {
+		return cmp.Or(err, absent)
+	}
+	past, err := l.HistoryOf(ledger.HistoryQuery{Limit: 1, Points: true, Has: func(name string) bool { return name == c.name }})
+	if err == nil && len(past) == 0 {
+		err = absent
 	}
 	return err
 }

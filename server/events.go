@@ -35,7 +35,7 @@ func (c *call) events() error {
 		}
 		q.Since = []mark.Mark{m}
 	}
-	f, err := c.follow(q)
+	f, err := c.follow(q, true)
 	if err != nil {
 		return err
 	}

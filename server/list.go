@@ -82,12 +82,14 @@ type follower struct {
 	l *ledger.Ledger // nil: there is none
 	w *ledger.Watcher
 
+	waits bool // for news, so that it must not miss any
+
 	release func()
 	made    <-chan struct{} // where there is none: closed when one is made
 }
 
-func (c *call) follow(q rules.Query) (*follower, error) {
-	f := &follower{c: c, q: q}
+func (c *call) follow(q rules.Query, waits bool) (*follower, error) {
+	f := &follower{c: c, q: q, waits: waits}
 	return f, f.open()
 }
 
@@ -101,15 +103,18 @@ func (f *follower) open() error {
 	if err != nil || l == nil {
 		return err
 	}
-	f.l, f.release = l, release
-	f.w = l.Watch(f.q.Names, f.q.Prefixes)
+	if f.l, f.release = l, release; f.waits {
+		f.w = l.Watch(f.q.Names, f.q.Prefixes)
+	}
 	return nil
 }
 
 // close lets go of the board.
 func (f *follower) close() {
 	if f.l != nil {
-		f.w.Close()
+		if f.w != nil {
+			f.w.Close()
+		}
 		f.release()
 		f.l = nil
 	}
@@ -144,6 +149,16 @@ func (f *follower) unchanged(m mark.Mark) (now mark.Mark, unchanged bool, err er
 	return now, unchanged, nil
 }
 
+// removed says whether a wait ended since the board is none any more.
+func (f *follower) removed(ctx context.Context) bool {
+	select {
+	case <-f.c.s.stopping:
+		return false
+	default:
+		return f.l != nil && ctx.Err() == nil
+	}
+}
+
 // wait waits until there may be news; false: there won't be, since ctx or the server
 // ended, or the board was removed.
 func (f *follower) wait(ctx context.Context) bool {
@@ -175,7 +190,7 @@ func (c *call) listEntries() error {
 	if err != nil {
 		return err
 	}
-	f, err := c.follow(q)
+	f, err := c.follow(q, wait > 0)
 	if err != nil {
 		return err
 	}
@@ -205,20 +220,25 @@ func (c *call) listEntries() error {
 				return err
 			}
 		}
-		if news := page.Whole || len(page.Entries)+len(page.Gone) > 0; news || wait == 0 || !f.wait(ctx) {
-			switch {
-			case same:
-			case !news && len(held) > 0:
-				now, _ = mark.Parse(page.Mark)
-			default:
-				at, _ := mark.Parse(page.Mark)
-				c.w.Header().Set("ETag", at.EntityTag(q.Hash()))
-				return c.answer(http.StatusOK, c.encode(page, q.Bare))
+		news := page.Whole || len(page.Entries)+len(page.Gone) > 0
+		if !news && wait > 0 {
+			if f.wait(ctx) {
+				continue
 			}
-			c.w.Header().Set("ETag", now.EntityTag(q.Hash()))
+			if f.removed(ctx) { // which is news
+				f.close()
+				continue
+			}
+		}
+		if !same {
+			now, _ = mark.Parse(page.Mark)
+		}
+		c.w.Header().Set("ETag", now.EntityTag(q.Hash()))
+		if same || !news && len(held) > 0 {
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
 		}
+		return c.answer(http.StatusOK, c.encode(page, q.Bare))
 	}
 }
 

@@ -397,6 +397,12 @@ func TestForget(t *testing.T) {
 	assert.NotContains(t, file(), "rhubarb")
 	assert.NotContains(t, file(), "gate-code")
 	assert.Equal(t, "absent", ask(t, "DELETE", board+"/entries/gate-code?forget=true", "").code())
+	ask(t, "PUT", board+"/entries/gate-code", "rhubarb-3")
+	ask(t, "DELETE", board+"/entries/gate-code", "")
+	assert.Contains(t, file(), "rhubarb-3")
+	assert.Equal(t, "conflict", ask(t, "DELETE", board+"/entries/gate-code?forget=true", "", "If-Match", "*").code())
+	assert.Equal(t, http.StatusNoContent, ask(t, "DELETE", board+"/entries/gate-code?forget=true", "").status, "of what is in the past alone")
+	assert.NotContains(t, file(), "rhubarb")
 	assert.Len(t, ask(t, "GET", board+"/history", "").json["commits"], 1)
 	assert.Equal(t, http.StatusNoContent, ask(t, "DELETE", board+"/entries/hour?forget=false", "").status)
 	assert.Contains(t, file(), "hour")
@@ -519,6 +525,16 @@ func TestWait(t *testing.T) {
 	}
 	ask(t, "PUT", nowhere+"/a", "3")
 	assert.Equal(t, json.Number("3"), (<-got).json["entries"].([]any)[0].(map[string]any)["value"])
+	// A board that is removed while somebody waits is empty.
+	stands := ask(t, "GET", nowhere, "").json["mark"].(string)
+	read = requestsRead.Load()
+	go func() { got <- ask(t, "GET", nowhere+"?wait=30&since="+stands, "") }()
+	for requestsRead.Load() == read {
+		time.Sleep(time.Millisecond)
+	}
+	ask(t, "DELETE", base+"/v1/boards/c", "")
+	a = <-got
+	assert.Equal(t, []any{true, json.Number("0")}, []any{a.json["whole"], a.json["version"]})
 	before := requestsRead.Load()
 	go func() { got <- ask(t, "GET", board+"/entries?wait=30&since="+mark, "") }()
 	for requestsRead.Load() == before {

@@ -51,7 +51,10 @@ func (l *Ledger) Glance() error {
 		return nil
 	}
 	l.looked = time.Now()
-	return l.follow(glance)
+	if err := l.follow(glance); !IsNotExist(err) { // where it was taken away, all of it is still known
+		return err
+	}
+	return nil
 }
 
 func (l *Ledger) followsEvery() time.Duration { return time.Duration(l.followEvery.Load()) }

@@ -1,0 +1,167 @@
+package board_test
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/value"
+)
+
+// With Push changes come by a stream, and nothing is asked while nothing happens.
+func TestPush(t *testing.T) {
+	st := newStore(t)
+	one, two := st.join(t, board.Push()), st.join(t, board.Push())
+	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
+	require.NoError(t, tank1.Set(t.Context(), 1))
+	until(t, tank2, shows(1))
+	require.Eventually(t, func() bool { return two.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
+	for n := 2; n < 30; n++ {
+		require.NoError(t, tank1.Set(t.Context(), n))
+		assert.Equal(t, n, tank1.Get(), "one's own change shows at once")
+		until(t, tank2, shows(n))
+	}
+	assert.Less(t, two.Status().Polls, 5)
+	asked := st.asked.Load()
+	time.Sleep(100 * time.Millisecond) // twenty polls' time
+	assert.Equal(t, asked, st.asked.Load())
+
+	// What is asked for later opens another stream.
+	hose := board.On(two, queue)
+	_, err := one.Put(t.Context(), "hose/queue", value.List(value.Text("C4")))
+	require.NoError(t, err)
+	until(t, hose, func(s board.State[[]string]) bool { return len(s.Value) == 1 })
+	require.NoError(t, tank1.Set(t.Context(), 99))
+	until(t, tank2, shows(99))
+
+	// Paused, nothing comes; then all of it.
+	two.Pause()
+	require.NoError(t, tank1.Set(t.Context(), 100))
+	two.Resume()
+	until(t, tank2, shows(100))
+}
+
+// Where streams don't work, polls do; and a stream that breaks off, wherever, is
+// resumed without a gap, and without taking half a page for the whole.
+func TestPushInTrouble(t *testing.T) {
+	st := newStore(t)
+	writer := st.join(t)
+	for i := range 5 {
+		_, err := writer.Put(t.Context(), fmt.Sprint("n", i), value.Int(0))
+		require.NoError(t, err)
+	}
+	var mode atomic.Value // how streams go wrong
+	mode.Store("none")
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasSuffix(r.URL.Path, "/events") {
+			st.pass(w, r)
+			return
+		}
+		switch mode.Load() {
+		case "absent":
+			http.NotFound(w, r)
+		case "no stream":
+			_, _ = io.WriteString(w, "<html>Sign in")
+		case "refused":
+			w.WriteHeader(http.StatusServiceUnavailable)
+		case "cut":
+			q := r.URL.Query()
+			q.Set("limit", "2") // in pages, of which some arrive
+			r.URL.RawQuery = q.Encode()
+			st.pass(&cutting{ResponseWriter: w, left: 900}, r)
+		case "nonsense":
+			w.Header().Set("Content-Type", "text/event-stream")
+			_, _ = io.WriteString(w, "data: {\"board\":\"elm-street\"}\n\n")
+		default:
+			st.pass(w, r)
+		}
+	})
+	b := st.join(t, board.Push())
+	var vars []board.Var[int]
+	for i := range 5 {
+		vars = append(vars, board.On(b, pantry.Int(fmt.Sprint("n", i), 0)))
+	}
+	for round, how := range []string{"none", "absent", "no stream", "cut", "refused", "nonsense", "none"} {
+		mode.Store(how)
+		for i, v := range vars {
+			_, err := writer.Put(t.Context(), fmt.Sprint("n", i), value.Int(int64(10*round+i)))
+			require.NoError(t, err)
+			until(t, v, func(s board.State[int]) bool { return s.Value == 10*round+i })
+		}
+	}
+	pushed := b.Status().Pushed
+	require.Eventually(t, func() bool {
+		_, err := writer.Put(t.Context(), "n0", value.Int(time.Now().UnixNano()))
+		return err == nil && b.Status().Pushed > pushed
+	}, 10*time.Second, 10*time.Millisecond, "by a stream again")
+}
+
+// cutting ends an answer after some bytes.
+type cutting struct {
+	http.ResponseWriter
+	left int
+}
+
+func (c *cutting) Write(b []byte) (int, error) {
+	if c.left -= len(b); c.left < 0 {
+		panic(http.ErrAbortHandler)
+	}
+	return c.ResponseWriter.Write(b)
+}
+
+func (c *cutting) Unwrap() http.ResponseWriter { return c.ResponseWriter }
+
+// The keys of a board, from an app.
+func TestKeysOfABoard(t *testing.T) {
+	st := newStore(t)
+	one, two := st.join(t, board.ClientName("tankwatch")), st.join(t, board.ClientName("display"))
+	findings, err := one.DeclareKeys(t.Context(), tankLitres, queue, pantry.RecordsOf[struct{ Crop string }]("plantings"))
+	require.NoError(t, err)
+	assert.Empty(t, findings)
+	findings, err = two.DeclareKeys(t.Context(), pantry.Int("tank/litre", 0), pantry.Float("tank/litres", 0))
+	require.NoError(t, err)
+	require.Len(t, findings, 1)
+	assert.Equal(t, []string{"kind", "tank/litres"}, []string{findings[0].Code, findings[0].Name})
+	none, err := two.DeclareKeys(t.Context())
+	assert.Equal(t, []any{0, nil}, []any{len(none), err})
+	keys, closed, err := two.Keys(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, keys, 4)
+	assert.False(t, closed)
+	tank := board.On(two, tankLitres)
+	_, err = two.Put(t.Context(), "tank/litres", value.Int(9000))
+	assert.ErrorIs(t, err, value.ErrOutOfRange)
+	version, err := one.CloseKeys(t.Context(), true)
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, version)
+	_, err = two.Put(t.Context(), "misspelt", value.Int(1))
+	assert.ErrorIs(t, err, board.ErrUndeclared)
+	require.NoError(t, tank.Set(t.Context(), 5))
+	require.NoError(t, one.WithdrawKey(t.Context(), "tank/litre"))
+	assert.ErrorIs(t, one.WithdrawKey(t.Context(), "tank/litre"), pantry.ErrAbsent)
+	assert.ErrorIs(t, one.WithdrawKey(t.Context(), "a//b"), pantry.ErrInvalid)
+	_, closed, err = two.Keys(t.Context())
+	assert.Equal(t, []any{true, nil}, []any{closed, err})
+
+	// An answer that is none of this board is not taken for one.
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		rec := httptest.NewRecorder()
+		st.pass(rec, r)
+		w.WriteHeader(rec.Code)
+		_, _ = io.WriteString(w, strings.Replace(rec.Body.String(), "rowan-street", "elm-street", 1))
+	})
+	_, _, err = two.Keys(t.Context())
+	assert.ErrorContains(t, err, "elm-street")
+	_, err = two.History(t.Context(), 5)
+	assert.ErrorContains(t, err, "elm-street")
+}
