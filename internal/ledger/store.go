@@ -210,7 +210,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 		l.show(c.node, c.rec)
 	}
 	l.wake(func(w *Watcher) bool {
-		return whole || slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
+		return slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
 	})
 }
 
