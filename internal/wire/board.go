@@ -1,0 +1,124 @@
+package wire
+
+import (
+	"strconv"
+
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Summary is what a server tells of one of its boards, without loading it.
+type Summary struct {
+	Board   string
+	Version int64
+	Bytes   int64 // of its file
+}
+
+func (s *Summary) fields() []scan.Field {
+	return []scan.Field{scan.Always("board", &s.Board), scan.Always("version", &s.Version), scan.Always("bytes", &s.Bytes)}
+}
+
+// AppendJSON appends the summary as an object.
+func (s Summary) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, s.fields()...) }
+
+// MarshalJSON gives the form of AppendJSON.
+func (s Summary) MarshalJSON() ([]byte, error) { return s.AppendJSON(nil), nil }
+
+func readSummary(r *scan.Reader) (s Summary, err error) {
+	err = r.Fields(value.MaxDepth, s.fields()...)
+	return s, err
+}
+
+func summaries(boards *[]Summary) scan.Field {
+	return scan.Always("boards", scan.List(boards, readSummary, Summary.AppendJSON))
+}
+
+// AppendSummaries appends a server's boards as an object.
+func AppendSummaries(dst []byte, boards []Summary) []byte {
+	return scan.AppendFields(dst, summaries(&boards))
+}
+
+// ReadSummaries reads what AppendSummaries writes.
+func ReadSummaries(data []byte) (boards []Summary, err error) {
+	err = scan.ReadFields(data, value.MaxDepth, summaries(&boards))
+	return boards, err
+}
+
+// Facts are what there is to know of a board at present.
+type Facts struct {
+	Board    string
+	Version  int64
+	Mark     string
+	Exists   bool
+	Entries  int64
+	Bytes    int64 // of names and values
+	Keys     int64 // declared
+	Closed   bool
+	Watchers int64   // streams and waiting calls
+	Requests int64   // in the last minute
+	May      string  // what the caller may do
+	Near     float64 // how much of the fullest limit is used, from 0 to 1
+	Room     int64   // for how many more phones that poll at their fastest
+	MaxNames int64
+	MaxBytes int64
+	MaxValue int64
+	MaxRate  int64 // requests a second
+}
+
+func (f *Facts) fields() []scan.Field {
+	limits := func(fields ...scan.Field) scan.Form {
+		return scan.Form{
+			Read:  func(r *scan.Reader) error { return r.Fields(value.MaxDepth, fields...) },
+			Write: func(dst []byte) []byte { return scan.AppendFields(dst, fields...) },
+		}
+	}
+	near := scan.Form{
+		Read: func(r *scan.Reader) error {
+			literal, _, err := r.Number()
+			if err == nil {
+				f.Near, err = strconv.ParseFloat(string(literal), 64)
+			}
+			return err
+		},
+		Write: func(dst []byte) []byte { return strconv.AppendFloat(dst, f.Near, 'f', 3, 64) },
+	}
+	return []scan.Field{
+		scan.Always("board", &f.Board), scan.Always("version", &f.Version), scan.Always("mark", &f.Mark), scan.Always("exists", &f.Exists),
+		scan.Always("entries", &f.Entries), scan.Always("bytes", &f.Bytes), scan.Always("keys", &f.Keys), scan.Always("closed", &f.Closed),
+		scan.Always("watchers", &f.Watchers), scan.Always("requests", &f.Requests), scan.Always("room", &f.Room), scan.Always("near", near), scan.Always("may", &f.May),
+		scan.Always("limits", limits(scan.Always("names", &f.MaxNames), scan.Always("bytes", &f.MaxBytes), scan.Always("value", &f.MaxValue), scan.Always("requests", &f.MaxRate))),
+	}
+}
+
+// AppendJSON appends the facts as an object.
+func (f *Facts) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, f.fields()...) }
+
+// ReadFacts reads facts as AppendJSON writes them.
+func ReadFacts(data []byte) (*Facts, error) {
+	f := &Facts{}
+	err := scan.ReadFields(data, value.MaxDepth, f.fields()...)
+	if err == nil && f.Board == "" {
+		err = refuse.As(value.ErrInvalid, "it has no board")
+	}
+	return f, err
+}
+
+// ReadBoardName reads the body by which a board is made, strictly.
+func ReadBoardName(data []byte) (name string, err error) {
+	r := scan.New(data)
+	err = r.Object(func(member []byte) (err error) {
+		if string(member) != "board" {
+			return refuse.As(value.ErrInvalid, "there is no %s in it", scan.Quote(string(member)))
+		}
+		name, err = r.String()
+		return err
+	})
+	if err == nil {
+		err = r.End()
+	}
+	if err != nil || name == "" {
+		return "", refuse.As(value.ErrInvalid, `the body must be {"board":NAME}: %v`, err)
+	}
+	return name, nil
+}

@@ -1,0 +1,89 @@
+package server_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+)
+
+// A mark is believed where its commit is the one that it was, and nowhere else: not
+// when an older file was put back under a running server, nor a repaired one, nor when
+// the versions were used anew.
+func TestMarks(t *testing.T) {
+	data := t.TempDir()
+	base, stop := start(t, data)
+	at := base + "/v1/boards/b"
+	path := filepath.Join(data, "boards", "b.jsonl")
+	mark := func() string { return ask(t, "GET", at+"/entries", "").json["mark"].(string) }
+	since := func(m string) (whole any, names int) {
+		a := ask(t, "GET", at+"/entries?since="+m, "")
+		return a.json["whole"], len(a.json["entries"].([]any))
+	}
+	for i := range 3 {
+		ask(t, "PUT", fmt.Sprint(at, "/entries/n", i), "1")
+	}
+	third := mark()
+	backup, err := os.ReadFile(path)
+	require.NoError(t, err)
+	ask(t, "PUT", at+"/entries/n3", "1")
+	fourth := mark()
+	l := listen(t, at+"/events", "Last-Event-ID", fourth)
+	assert.Empty(t, l.next().tells())
+
+	put := func(file []byte) {
+		require.NoError(t, os.WriteFile(path+".tmp", file, 0o600))
+		require.NoError(t, os.Rename(path+".tmp", path))
+	}
+	put(backup)
+	assert.Equal(t, "n0=1 n1=1 n2=1 whole", l.next().tells(), "a stream hears of it by itself")
+	require.Eventually(t, func() bool { return mark() == third }, 10*time.Second, 50*time.Millisecond)
+	whole, n := since(third)
+	assert.Equal(t, []any{false, 0}, []any{whole, n}, "what is in the backup is as it was")
+	whole, n = since(fourth)
+	assert.Equal(t, []any{true, 3}, []any{whole, n})
+	ask(t, "PUT", at+"/entries/another", "1")
+	assert.NotEqual(t, fourth, mark(), "version 4 is another one now")
+	whole, n = since(fourth)
+	assert.Equal(t, []any{true, 4}, []any{whole, n})
+	whole, n = since(third)
+	assert.Equal(t, []any{false, 1}, []any{whole, n})
+
+	// A repaired file.
+	now := mark()
+	stop()
+	file, err := os.ReadFile(path)
+	require.NoError(t, err)
+	i := strings.LastIndex(string(file), `"another"`)
+	file[i+1] = 'A'
+	require.NoError(t, os.WriteFile(path, append(file, "\n"...), 0o600))
+	_, _, err = ledger.Mend(filepath.Join(data, "boards"), "b", ledger.Options{})
+	require.NoError(t, err)
+	base, stop = start(t, data)
+	at = base + "/v1/boards/b"
+	whole, _ = since(now)
+	assert.Equal(t, true, whole)
+
+	// Compaction forgets nothing while the server runs, and little after a restart.
+	ask(t, "PUT", at+"/entries/rare", "1")
+	rare := mark()
+	for i := range 5000 {
+		ask(t, "POST", at+"/entries/busy", fmt.Sprintf(`{"op":"add","amount":%d}`, i+1))
+	}
+	whole, n = since(rare)
+	assert.Equal(t, []any{false, 1}, []any{whole, n})
+	newest := mark()
+	stop()
+	base, _ = start(t, data)
+	at = base + "/v1/boards/b"
+	assert.Equal(t, newest, mark(), "a restart costs clients nothing")
+	whole, n = since(rare)
+	assert.Equal(t, []any{false, 1}, []any{whole, n}, "a commit that is kept is known")
+}
