@@ -213,6 +213,8 @@ func (c *call) query(takes ...string) (url.Values, error) {
 			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes none", scan.Quote(name))
 		case !slices.Contains(takes, name):
 			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes %s", scan.Quote(name), strings.ReplaceAll(strings.Join(takes, ", "), "*", ""))
+		case values[0] == "" && name != "after":
+			return nil, wire.Refuse(wire.Invalid, "%s is empty in this query", name)
 		case len(values) > 1:
 			return nil, wire.Refuse(wire.Invalid, "%s is given %d times in this query, and can be given once", name, len(values))
 		}

@@ -372,7 +372,7 @@ func TestList(t *testing.T) {
 	}
 	assert.Equal(t, "start-again", list("?since=5.00000000&after=a").code())
 	assert.Equal(t, "b", names(list("?since="+mark+"&after=a")))
-	for _, query := range []string{"?limit=0", "?limit=10001", "?wait=61", "?wait=soon", "?since=x", "?since=5", "?since=5.xyz", "?since=05.5a3f9c10", "?name=a//b", "?names=maybe", "?prefx=a", "?limit=1&limit=2", "?wait=1&wait=2", "?after=a&after=b", "?since="} {
+	for _, query := range []string{"?limit=0", "?limit=10001", "?wait=61", "?wait=soon", "?since=x", "?since=5", "?since=5.xyz", "?since=05.5a3f9c10", "?name=a//b", "?names=maybe", "?prefx=a", "?limit=1&limit=2", "?wait=1&wait=2", "?after=a&after=b", "?since=", "?limit=", "?wait=", "?names="} {
 		assert.Equal(t, "invalid", list(query).code(), query)
 	}
 }
@@ -465,7 +465,7 @@ func TestNothingIsPassedOver(t *testing.T) {
 	ask(t, "PUT", at, "1")
 	for _, c := range []struct{ method, path, header, value string }{
 		{"PUT", "/a", "If-Match", ""}, {"PUT", "/a", "If-Match", `""`}, {"PUT", "/a", "If-None-Match", " "}, {"DELETE", "/a", "If-Match", `"1",`}, {"GET", "/a", "If-None-Match", ""},
-		{"GET", "?name=%zz", "", ""}, {"GET", "?name=a;b", "", ""}, {"GET", "?nam=a", "", ""}, {"GET", "/a?x=1", "", ""}, {"DELETE", "/a?x=1", "", ""}, {"PUT", "/a?as=int;kind=text", "", ""},
+		{"GET", "?name=%zz", "", ""}, {"GET", "?name=a;b", "", ""}, {"GET", "?nam=a", "", ""}, {"GET", "/a?x=1", "", ""}, {"PUT", "/a?kind=", "", ""}, {"PUT", "/a?as=", "", ""}, {"DELETE", "/a?forget=", "", ""}, {"DELETE", "/a?x=1", "", ""}, {"PUT", "/a?as=int;kind=text", "", ""},
 	} {
 		headers := []string{}
 		if c.header != "" {

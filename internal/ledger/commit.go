@@ -193,10 +193,7 @@ func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
 // Size is how many bytes the names and values will have together, about. It
 // costs what the commit changes.
 func (tx *Tx) Size() int64 {
-	_, size := tx.l.Count()
-	for _, n := range tx.l.scratch.ahead {
-		size += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
-	}
+	_, size := tx.before()
 	if !tx.sized {
 		tx.sized = true
 		for _, c := range tx.changes {
@@ -206,22 +203,32 @@ func (tx *Tx) Size() int64 {
 	return size + tx.grown
 }
 
+// before tells what there is without the changes of this Tx.
+func (tx *Tx) before() (names int, bytes int64) {
+	names, bytes = tx.l.Count()
+	b := &tx.l.scratch
+	if b.counted {
+		return names + b.names, bytes + b.bytes
+	}
+	for _, n := range b.ahead { // for once: by now it has been counted
+		names += there(n.ahead.Value) - there(n.Record().Value)
+		bytes += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
+	}
+	return names, bytes
+}
+
+func there(v value.Value) int {
+	if v.IsZero() {
+		return 0
+	}
+	return 1
+}
+
 // Count is how many names will hold something. It costs what the commit changes.
 func (tx *Tx) Count() int {
-	n, _ := tx.l.Count()
-	differ := func(before, now value.Value) {
-		if !before.IsZero() {
-			n--
-		}
-		if !now.IsZero() {
-			n++
-		}
-	}
-	for _, node := range tx.l.scratch.ahead {
-		differ(node.Record().Value, node.ahead.Value)
-	}
+	n, _ := tx.before()
 	for _, c := range tx.changes {
-		differ(tx.Record(c.name).Value, c.val)
+		n += there(c.val) - there(tx.Record(c.name).Value)
 	}
 	return n
 }
@@ -330,6 +337,12 @@ type batch struct {
 	lines   []byte
 	ahead   []*Node // that have a record ahead
 
+	// By how much commits before, of this group, make the ledger larger; only where
+	// counted is set: it had been counted when the group began.
+	counted bool
+	names   int
+	bytes   int64
+
 	receipts map[receiptID]*Receipt // of commits
 	closed   int                    // by them, as commit.closed
 }
@@ -401,6 +414,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
 	b.settle() // what was judged on an older state
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
+	b.counted, b.names, b.bytes = l.isCounted(), 0, 0
 	var keys map[string]entry.Declared
 	schema := l.Schema()
 	version := l.Version()
@@ -420,6 +434,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.head.Synced
 		var sealed []string
+		names, bytes := 0, int64(0)
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
 			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
@@ -427,6 +442,10 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			}
 			old := ch.node.judged().Value
 			if !value.Equal(old, ch.val) {
+				if b.counted {
+					names += there(ch.val) - there(old)
+					bytes += sizeOf(ch.name, ch.val) - sizeOf(ch.name, old)
+				}
 				c.changes = append(c.changes, *ch)
 				if ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed {
 					sealed = append(sealed, ch.name)
@@ -465,6 +484,8 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			continue
 		}
 		version++
+		b.names += names
+		b.bytes += bytes
 		if c.closed >= 0 {
 			b.closed = c.closed
 		}

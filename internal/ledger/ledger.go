@@ -271,15 +271,17 @@ func (l *Ledger) Count() (names int, bytes int64) {
 	return l.found, l.live
 }
 
+// isCounted says whether Count is kept up.
+func (l *Ledger) isCounted() bool {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.live >= 0
+}
+
 // count takes in that a name holds another value; mu must be held.
 func (l *Ledger) count(name string, before, now value.Value) {
 	l.live += sizeOf(name, now) - sizeOf(name, before)
-	if !before.IsZero() {
-		l.found--
-	}
-	if !now.IsZero() {
-		l.found++
-	}
+	l.found += there(now) - there(before)
 }
 
 func sizeOf(name string, v value.Value) int64 {
