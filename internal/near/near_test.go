@@ -36,3 +36,28 @@ func TestMatch(t *testing.T) {
 		}
 	}
 }
+
+// The index finds what comparing with each finds.
+func TestIndex(t *testing.T) {
+	var names []string
+	for _, word := range []string{"tank/litres", "tank/litre", "Tank/Litres", "tank_litres", "tänk/litres", "reminder-hour", "reminderhour", "reminder_hour", "gate", "gäte", "beds/1", "beds/11", "水桶/升数量", "水桶/升数", "a"} {
+		names = append(names, word, word+"x", "x"+word, strings.ToUpper(word))
+	}
+	index := near.Index(names)
+	found := 0
+	for _, name := range names {
+		want := map[string]string{}
+		for _, other := range names {
+			if how := near.Match(name, other); how != "" {
+				want[other] = how
+			}
+		}
+		got := map[string]string{}
+		for _, m := range index.Near(name) {
+			got[m.Name] = m.How
+			found++
+		}
+		assert.Equal(t, want, got, name)
+	}
+	assert.Greater(t, found, 50)
+}

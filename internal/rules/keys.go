@@ -2,6 +2,8 @@ package rules
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -45,15 +47,12 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 	if err := d.Check(); err != nil {
 		return nil, ledger.Result{}, err
 	}
+	alike := lookAlikes(l, d.Keys) // which may take a while, and holds nobody up here
 	return ledger.Do(l, who, func(tx *ledger.Tx) ([]entry.Finding, error) {
-		f := declaring{own: map[string]bool{}}
-		for _, k := range d.Keys {
-			f.own[k.Name] = true
-		}
-		known := tx.Keys()
+		f := declaring{tx: tx, alike: alike}
 		for _, k := range d.Keys {
 			k.By = who.By
-			f.take(tx, k, known, d.Change)
+			f.take(k, d.Change)
 		}
 		if d.Closed != nil {
 			tx.Close(*d.Closed)
@@ -77,7 +76,9 @@ func Withdraw(l *ledger.Ledger, who entry.Author, name string) (k entry.Declared
 
 // A declaring is one run of the judge of a Declare.
 type declaring struct {
-	own      map[string]bool // what is declared in it
+	tx       *ledger.Tx
+	alike    map[string][]entry.Finding // of keys that nobody declared
+	names    []string                   // what is stored; nil: not asked for yet
 	findings []entry.Finding
 }
 
@@ -86,14 +87,14 @@ func (f *declaring) find(code, name, format string, args ...any) {
 }
 
 // take takes in one key.
-func (f *declaring) take(tx *ledger.Tx, k entry.Declared, known []entry.Declared, change bool) {
+func (f *declaring) take(k entry.Declared, change bool) {
 	if entry.SecretKey(k) {
 		f.find("secret", k.Name, "the name %s says that it is a secret, and everybody with a link to the board could read it: keep it on the device, sealed", scan.Quote(k.Name))
 	}
-	before, declared := tx.Declared(k.Name)
+	before, declared := f.tx.Declared(k.Name)
 	switch {
 	case !declared:
-		f.compare(tx, k.Name, known)
+		f.findings = append(f.findings, f.alike[k.Name]...)
 	case before.SameRules(k):
 		return
 	case before.Kind != k.Kind || before.Family != k.Family:
@@ -106,11 +107,11 @@ func (f *declaring) take(tx *ledger.Tx, k entry.Declared, known []entry.Declared
 	if declared && !change {
 		return
 	}
-	if name, err := stands(tx, k); err != nil {
+	if name, err := f.stands(k); err != nil {
 		f.find("stored", k.Name, "it is not declared, since what is stored does not meet it: %s: %v", name, err)
 		return
 	}
-	tx.Declare(k)
+	f.tx.Declare(k)
 }
 
 func by(k entry.Declared) string {
@@ -127,38 +128,52 @@ func said(k entry.Declared) string {
 	return "none"
 }
 
-// compare finds names that a new one nearly matches.
-func (f *declaring) compare(tx *ledger.Tx, name string, known []entry.Declared) {
-	tell := func(other, is string) {
-		if f.own[other] {
-			return
-		}
-		if how := near.Match(name, other); how != "" {
-			f.find("near", name, "the name %s nearly matches %s, which %s: %s", scan.Quote(name), scan.Quote(other), is, how)
-		}
+// lookAlikes finds, for each key that is not declared, the names that it nearly
+// matches: of keys that are, and of what is stored and not declared.
+func lookAlikes(l *ledger.Ledger, keys []entry.Declared) map[string][]entry.Finding {
+	is := map[string]string{} // what is said of a name
+	for _, k := range l.Keys() {
+		is[k.Name] = by(k) + " declared"
 	}
-	declared := map[string]bool{}
-	for _, k := range known {
-		declared[k.Name] = true
-		tell(k.Name, by(k)+" declared")
-	}
-	for _, other := range tx.Names() {
-		if !declared[other] {
-			tell(other, "is stored on this board")
+	snap := l.Snapshot()
+	defer snap.Release()
+	for e := range snap.Entries("", "") {
+		if is[e.Name] == "" {
+			is[e.Name] = "is stored on this board"
 		}
 	}
+	var fresh []string
+	for _, k := range keys {
+		if strings.HasSuffix(is[k.Name], " declared") {
+			delete(is, k.Name)
+			continue
+		}
+		fresh = append(fresh, k.Name)
+		delete(is, k.Name) // of names that are its own none is near another
+	}
+	others := near.Index(slices.Collect(maps.Keys(is)))
+	found := map[string][]entry.Finding{}
+	for _, name := range fresh {
+		for _, m := range others.Near(name) {
+			found[name] = append(found[name], entry.Finding{Code: "near", Name: name, Sentence: fmt.Sprintf(
+				"the name %s nearly matches %s, which %s: %s", scan.Quote(name), scan.Quote(m.Name), is[m.Name], m.How)})
+		}
+	}
+	return found
 }
 
 // stands says which entry does not meet a declaration, and why.
-func stands(tx *ledger.Tx, k entry.Declared) (string, error) {
+func (f *declaring) stands(k entry.Declared) (string, error) {
 	if !k.Family {
-		return k.Name, k.JudgeWhole(tx.Value(k.Name))
+		return k.Name, k.JudgeWhole(f.tx.Value(k.Name))
 	}
-	for _, name := range tx.Names() {
-		if strings.HasPrefix(name, k.Name+"/") {
-			if err := k.JudgeWhole(tx.Value(name)); err != nil {
-				return name, err
-			}
+	if f.names == nil {
+		f.names = f.tx.Names()
+	}
+	i, _ := slices.BinarySearch(f.names, k.Name+"/")
+	for ; i < len(f.names) && strings.HasPrefix(f.names[i], k.Name+"/"); i++ {
+		if err := k.JudgeWhole(f.tx.Value(f.names[i])); err != nil {
+			return f.names[i], err
 		}
 	}
 	return "", nil
