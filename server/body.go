@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -75,7 +76,9 @@ func (c *call) readPut() (op value.Op, err error) {
 			op.Operand, err = value.Parse(as, raw)
 		}
 	case "application/octet-stream":
-		op.Operand = value.Bytes(raw)
+		if op.Operand = value.Bytes(raw); as != value.KindNone && as != value.KindBytes {
+			err = wire.Refuse(wire.Invalid, "a body of type application/octet-stream is bytes, not %s", as)
+		}
 	case "", "text/plain", "application/x-www-form-urlencoded":
 		op.Form, op.Raw = value.AsTyped, string(raw)
 		if as != value.KindNone {
@@ -85,8 +88,10 @@ func (c *call) readPut() (op value.Op, err error) {
 	default:
 		err = wire.Refuse("unsupported", "a body of type %s is not taken: send application/json, text/plain or application/octet-stream", scan.Quote(media))
 	}
-	if err == nil && op.Form == value.FromJSON {
-		_, err = value.ParseAny(raw) // what is no JSON is refused whatever the entry is
+	if err == nil && op.Form == value.FromJSON { // what is no JSON is refused whatever the entry is
+		if _, bad := value.ParseAny(raw); bad != nil {
+			err = refuse.As(value.ErrInvalid, "the body can't be read as JSON: %v", bad)
+		}
 	}
 	return op, err
 }
