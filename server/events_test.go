@@ -134,6 +134,10 @@ func TestEvents(t *testing.T) {
 	e = l.next()
 	assert.Equal(t, []any{"tank/litres=1", e.page["mark"]}, []any{e.tells(), e.id})
 
+	l = listen(t, at+"/events?limit=2", "Last-Event-ID", "3.00000000")
+	assert.Equal(t, "gate/open=false hose/a=3 whole next hose/a", l.next().tells(), "also where it is the whole for want of a mark")
+	assert.Equal(t, "tank/litres=1", l.next().tells())
+
 	for _, query := range []string{"?wait=1", "?since=x", "?name=a//b", "?at=1"} {
 		assert.Equal(t, "invalid", ask(t, "GET", at+"/events"+query, "").code(), query)
 	}
@@ -152,6 +156,54 @@ func TestEvents(t *testing.T) {
 	assert.Equal(t, "x=1 whole", l.next().tells())
 	stop()
 	assert.Equal(t, "end", l.next().tells(), "a server that stops ends its streams")
+}
+
+// What comes in pages stands at one mark, that of the first, whatever is written
+// meanwhile; what was written comes after it.
+func TestEventsInPagesWhileWriting(t *testing.T) {
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/b"
+	const names = 60
+	for i := range names {
+		ask(t, "PUT", fmt.Sprintf("%s/entries/n%02d", at, i), "0")
+	}
+	done := make(chan struct{})
+	written := make(chan struct{})
+	go func() {
+		defer close(written)
+		for i := 1; ; i++ {
+			select {
+			case <-done:
+				return
+			default:
+				ask(t, "PUT", fmt.Sprintf("%s/entries/n%02d", at, i%names), fmt.Sprint(i))
+			}
+		}
+	}()
+	for range 10 {
+		l := listen(t, at+"/events?limit=1")
+		has := map[string]string{}
+		take := func(e event) {
+			for _, one := range e.page["entries"].([]any) {
+				one := one.(map[string]any)
+				has[one["name"].(string)] = fmt.Sprint(one["version"])
+			}
+		}
+		first := l.next()
+		take(first)
+		e := first
+		for ; e.id == ""; e = l.next() {
+			require.Equal(t, first.page["mark"], e.page["mark"])
+			take(e)
+		}
+		take(e)
+		require.Equal(t, first.page["mark"], e.id)
+		require.Len(t, has, names)
+		require.Equal(t, e.id, l.next().page["since"], "and on without a gap")
+		l.cancel()
+	}
+	close(done)
+	<-written
 }
 
 // A slow reader is told the newest, and what is between is left out.

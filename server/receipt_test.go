@@ -111,6 +111,7 @@ func TestTooLate(t *testing.T) {
 	assert.Equal(t, "too-late", add("0", before).code())
 	assert.Equal(t, "true", add("1", before).header.Get("Repeated"))
 	assert.Equal(t, "too-late", add("new", "1.00000000").code(), "an unknown mark")
+	assert.Equal(t, "too-late", add("new", "1001.00000000").code())
 	assert.Equal(t, json.Number("1001"), ask(t, "GET", at+"/n", "").json["value"])
 	a := ask(t, "POST", at+"/n", `{"op":"add","amount":1}`, "Idempotency-Key", "x", "Client-Instance", "another phone", "Idempotency-Since", before)
 	assert.Equal(t, json.Number("1002"), a.json["value"], "a busy phone pushes out its own alone")

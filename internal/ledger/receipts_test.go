@@ -3,6 +3,8 @@ package ledger_test
 import (
 	"fmt"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -99,6 +101,7 @@ func TestReceiptsThatAreDropped(t *testing.T) {
 
 	// A receipt tells what was taken out of an entry; forgetting takes that along.
 	keeping(t, l, ledger.Receipt{Instance: "d", Key: "take", Hash: "1", Taken: []byte(`["rhubarb"]`)}, "q", 1)
+	keeping(t, l, ledger.Receipt{Instance: "d", Key: "other", Hash: "1", Taken: []byte(`["C4"]`)}, "p", 1)
 	version := l.Version()
 	assert.Contains(t, string(disk.Read(journal.DataPath(dir, "board"))), "rhubarb")
 	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop("q"); return nil })
@@ -106,6 +109,7 @@ func TestReceiptsThatAreDropped(t *testing.T) {
 	require.NoError(t, l.Forget("q"))
 	assert.NotContains(t, string(disk.Read(journal.DataPath(dir, "board"))), "rhubarb")
 	is(false, version, "d", "take")
+	is(false, version, "d", "other") // nobody knows what of
 	is(true, version, "d", "1")
 	require.NoError(t, l.Forget())
 	is(false, l.Version(), "d", "1")
@@ -132,6 +136,50 @@ func TestMarksBeginWhereChangesCanBeTold(t *testing.T) {
 	assert.False(t, known, "whoever stands there would not hear that a is gone")
 	_, known = l.Told(l.Oldest())
 	assert.True(t, known)
+	require.NoError(t, l.Close())
+}
+
+// Commits of one group see what those before them keep and close.
+func TestReceiptsInOneGroup(t *testing.T) {
+	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Marks: 10})
+	require.NoError(t, err)
+	started, goOn := make(chan struct{}), make(chan struct{})
+	var all sync.WaitGroup
+	all.Go(func() {
+		_, err := l.Commit(entry.Author{}, func(*ledger.Tx) error { close(started); <-goOn; return nil })
+		assert.NoError(t, err)
+	})
+	<-started
+	var done, closed atomic.Int64
+	const each = 5
+	for range each {
+		all.Go(func() {
+			_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+				if r, _ := tx.Receipt("", "a", "1"); r == nil {
+					done.Add(1)
+					enc, err := ledger.Encode(value.Int(done.Load()))
+					assert.NoError(t, err)
+					tx.Put("n", enc)
+					tx.Keep(ledger.Receipt{Instance: "a", Key: "1"})
+				}
+				return nil
+			})
+			assert.NoError(t, err)
+		})
+		all.Go(func() {
+			result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Close(true); return nil })
+			assert.NoError(t, err)
+			if result.Changed {
+				closed.Add(1)
+			}
+		})
+	}
+	for l.Waiting() < 2*each {
+		time.Sleep(time.Millisecond)
+	}
+	close(goOn)
+	all.Wait()
+	assert.Equal(t, []int64{1, 1, 2}, []int64{done.Load(), closed.Load(), l.Version()})
 	require.NoError(t, l.Close())
 }
 
