@@ -90,6 +90,9 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 	if a.epoch != v.epoch {
 		return nil, false, nil
 	}
+	if !v.all && len(v.names) == 0 { // nothing is to be known
+		return nil, true, nil
+	}
 	if p.Whole {
 		for _, m := range v.seen {
 			if now.Version < m.Version && !slices.Contains(a.seen, m) {
@@ -117,8 +120,15 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 	for _, g := range p.Gone {
 		changed = v.learn(changed, Entry{Name: g.Name, Version: g.Version})
 	}
+	if len(v.seen) > mostSeen {
+		v.anew()
+	}
 	return changed, true, nil
 }
+
+// mostSeen is how many marks are asked with besides one's own, as by an app that writes
+// while it doesn't ask; past it all is asked for instead.
+const mostSeen = 16
 
 // forget forgets marks that were seen.
 func (v *view) forget(marks ...mark.Mark) {

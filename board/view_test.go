@@ -314,6 +314,9 @@ func (w *world) settle() string {
 			w.deliver(0)
 		}
 	}
+	if len(w.view.seen) > 0 && len(w.view.names) > 0 {
+		return fmt.Sprintf("it still asks for %v", w.view.seen)
+	}
 	for name := range w.view.names {
 		rec := w.ask("GET", boardPath+"/entries/"+name, "")
 		want := ""
@@ -368,4 +371,34 @@ func TestViewNeverDiverges(t *testing.T) {
 		assert.NotEmpty(t, wrong, "nothing breaks without the rule %q", rule)
 		t.Logf("without the rule %q schedule %d diverges", rule, ran)
 	}
+}
+
+// What is remembered does not grow with what an app writes and never asks for.
+func TestViewStaysSmall(t *testing.T) {
+	v := newView()
+	page := func(version int) *wire.Page {
+		return &wire.Page{
+			Board: "b", Version: int64(version), Mark: fmt.Sprintf("%d.5a3f9c10", version), Since: fmt.Sprintf("%d.5a3f9c10", version-1),
+			Entries: []Entry{{Name: fmt.Sprint("n", version), Version: int64(version)}},
+		}
+	}
+	for i := range 1000 {
+		_, fresh, err := v.take(v.write(), page(i+1))
+		require.NoError(t, err)
+		require.True(t, fresh)
+	}
+	assert.Empty(t, v.seen)
+	assert.Empty(t, v.entries)
+	v.bind("a")
+	_, fresh, err := v.take(v.ask(), &wire.Page{Board: "b", Mark: "2000.5a3f9c10", Version: 2000, Whole: true})
+	require.NoError(t, err)
+	require.True(t, fresh)
+	for i := range 1000 { // others write in between
+		_, _, err := v.take(v.write(), page(2002+2*i))
+		require.NoError(t, err)
+		require.LessOrEqual(t, len(v.ask().since), mostSeen+1)
+	}
+	assert.Len(t, v.entries, 1)
+	_, _, err = v.take(v.ask(), &wire.Page{Board: "b", Mark: "x"})
+	assert.Error(t, err, "an answer without a mark is none")
 }

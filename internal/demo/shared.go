@@ -9,6 +9,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/value"
 )
 
 // What the apps of the garden share.
@@ -119,6 +120,9 @@ func (s *story) takeWater() error {
 // left is what the phones leave in the tank.
 func (s *story) left() int { return s.Tank - len(s.Phones)*s.Cans.Each*s.Cans.Litres }
 
+// afterRain is what is in it after it has rained twice.
+func (s *story) afterRain() int { return s.left() + 50 }
+
 func (s *story) poll() error {
 	s.scene("The display asks again and again, and mostly hears that nothing is new")
 	display, err := s.join("display")
@@ -154,6 +158,79 @@ func (s *story) poll() error {
 	return nil
 }
 
+// push shows that a display which has changes pushed needs not ask.
+func (s *story) push() error {
+	s.scene("Another display has changes pushed instead, as they happen")
+	display, err := s.join("display", board.Push())
+	if err != nil {
+		return err
+	}
+	defer display.Close()
+	tank := board.On(display, tankLitres)
+	shows(s.ctx, tank, s.left()+30)
+	for display.Status().Pushed == 0 && s.ctx.Err() == nil { // until its stream is open
+		if err := sleep(s.ctx, 5*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	asked := display.Status().Polls
+	phone, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer phone.Close()
+	start := time.Now()
+	now, err := board.Add(s.ctx, board.On(phone, tankLitres), 20)
+	if err != nil {
+		return err
+	}
+	state := shows(s.ctx, tank, now)
+	s.say("rain again: it shows %d, after %d ms, and has asked for nothing", state.Value, time.Since(start).Milliseconds())
+	expect(s.teller, "what the display shows", state.Value, s.afterRain())
+	expect(s.teller, "how often it has polled since", display.Status().Polls, asked)
+	return nil
+}
+
+// agree shows that the board knows which names its apps use.
+func (s *story) agree() error {
+	s.scene("The apps tell the board which names they use, and a slip is found")
+	tankwatch, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer tankwatch.Close()
+	if _, err := tankwatch.DeclareKeys(s.ctx, tankLitres, gateOpen); err != nil {
+		return err
+	}
+	rainlog, err := s.join("rainlog")
+	if err != nil {
+		return err
+	}
+	defer rainlog.Close()
+	slip := pantry.Int("tank/litre", 0)
+	findings, err := rainlog.DeclareKeys(s.ctx, slip)
+	if err != nil {
+		return err
+	}
+	for _, f := range findings {
+		s.say("rainlog hears: %s", f.Sentence)
+	}
+	expect(s.teller, "findings", len(findings), 1)
+	if err := rainlog.WithdrawKey(s.ctx, slip.Name()); err != nil {
+		return err
+	}
+	_, err = rainlog.Put(s.ctx, tankLitres.Name(), value.Int(6000))
+	s.say("it stores 6000: %v", err)
+	expect(s.teller, "refused as out of range", errors.Is(err, value.ErrOutOfRange), true)
+	if _, err := tankwatch.CloseKeys(s.ctx, true); err != nil {
+		return err
+	}
+	err = board.On(rainlog, slip).Set(s.ctx, 1)
+	s.say("the list is closed, and it stores one more: %v", err)
+	expect(s.teller, "refused as undeclared", errors.Is(err, board.ErrUndeclared), true)
+	return nil
+}
+
 func sleep(ctx context.Context, d time.Duration) error {
 	select {
 	case <-time.After(d):
@@ -179,6 +256,6 @@ func (s *story) wrongKind() error {
 	expect(s.teller, "named as the wrong kind", found && errors.Is(err, pantry.ErrWrongKind), true)
 	litres, _, err := board.On(b, tankLitres).Lookup(s.ctx)
 	s.say("tank/litres is still %d", litres)
-	expect(s.teller, "tank/litres", litres, s.left()+30)
+	expect(s.teller, "tank/litres", litres, s.afterRain())
 	return err
 }

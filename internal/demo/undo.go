@@ -104,7 +104,7 @@ func (s *story) undoReset() error {
 	litres, _, err := tank.Lookup(s.ctx)
 	s.say("version %d was put back as version %d, %d entries in one commit: tank/litres is %d", version, done.Version, len(ops), litres)
 	expect(s.teller, "the entries put back", len(ops), len(before))
-	expect(s.teller, "tank/litres", litres, s.left()+30)
+	expect(s.teller, "tank/litres", litres, s.afterRain())
 	return err
 }
 
