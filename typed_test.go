@@ -299,6 +299,14 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 		assert.Equal(t, "2 wall C4 aloe herbs roses zinnias ", ids(in), "in the commit that adds them by id")
 		return nil
 	}))
+	require.NoError(t, r.Put("late", bed{1}))
+	require.NoError(t, r.Put("last", bed{1}))
+	for range 40 { // so that the lines which added them are kept no more
+		for _, id := range []string{"last", "late"} {
+			_, err := r.Update(id, func(x bed) (bed, error) { x.N++; return x, nil })
+			require.NoError(t, err)
+		}
+	}
 	busy := pantry.Int("busy", 0).In(ns)
 	for range 6000 { // enough for the file to be written anew
 		_, err := pantry.Add(busy, 1)
@@ -306,7 +314,7 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 	}
 	require.NoError(t, r.Put("aloe", bed{3}))
 	for told := range r.Watch(t.Context()) {
-		assert.Equal(t, []string{"2", "wall", "C4", "aloe", "herbs", "roses", "zinnias"}, told)
+		assert.Equal(t, []string{"2", "wall", "C4", "aloe", "herbs", "roses", "zinnias", "late", "last"}, told)
 		break
 	}
 	require.NoError(t, ns.Close())
@@ -314,6 +322,6 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 	require.NoError(t, err)
 	assert.Less(t, info.Size(), int64(400<<10), "written anew")
 	ns = open(t, dir, quiet)
-	assert.Equal(t, "2 wall C4 aloe herbs roses zinnias ", ids(beds.In(ns)))
+	assert.Equal(t, "2 wall C4 aloe herbs roses zinnias late last ", ids(beds.In(ns)))
 	require.NoError(t, ns.Close())
 }

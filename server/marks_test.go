@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -86,4 +87,27 @@ func TestMarks(t *testing.T) {
 	assert.Equal(t, newest, mark(), "a restart costs clients nothing")
 	whole, n = since(rare)
 	assert.Equal(t, []any{false, 1}, []any{whole, n}, "a commit that is kept is known")
+}
+
+// An older file that was put back is noticed by whoever reads, a second later at most.
+func TestBackupIsNoticedByReading(t *testing.T) {
+	data := t.TempDir()
+	base, _ := start(t, data)
+	at := base + "/v1/boards/b/entries"
+	path := filepath.Join(data, "boards", "b.jsonl")
+	ask(t, "PUT", at+"/a", "1")
+	backup, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for name, read := range map[string]func() any{
+		"entry": func() any { return ask(t, "GET", at+"/a", "").json["value"] },
+		"list":  func() any { return ask(t, "GET", at, "").json["entries"].([]any)[0].(map[string]any)["value"] },
+		"history": func() any {
+			return ask(t, "GET", base+"/v1/boards/b/history", "").json["commits"].([]any)[0].(map[string]any)["changes"].([]any)[0].(map[string]any)["new"]
+		},
+	} {
+		ask(t, "PUT", at+"/a", "2")
+		require.NoError(t, os.WriteFile(path+".tmp", backup, 0o600))
+		require.NoError(t, os.Rename(path+".tmp", path))
+		assert.Eventually(t, func() bool { return read() == json.Number("1") }, 10*time.Second, 20*time.Millisecond, name)
+	}
 }
