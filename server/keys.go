@@ -55,7 +55,7 @@ func (c *call) declare() error {
 	if err != nil {
 		return err
 	}
-	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(result.After).String(), Keys: l.Keys(), Closed: l.Closed(), Findings: findings, Declared: true}
+	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(*result.After).String(), Keys: l.Keys(), Closed: l.Closed(), Findings: findings, Declared: true}
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 

@@ -19,8 +19,8 @@ var ErrTooLarge = errors.New("too large")
 type Result struct {
 	*Stamp           // of the commit; with Changed false, of the newest before it
 	Changed bool     // false: it all stood there already, and no version was made
-	Before  Told     // the commit before it; the zero Told where Options.Marks is 0
-	After   Told     // this one; with Changed false, Before
+	Before  *Told    // the commit before it; nil where Options.Marks is 0
+	After   *Told    // this one; with Changed false, Before
 	Sealed  []string // what stood under these in the clear is sealed now: its bytes are still in the file
 }
 
@@ -410,11 +410,23 @@ func (b *batch) finish(c *pending) []*Record {
 	return c.recs
 }
 
+// count takes in what the commit that next gave last makes of the sizes.
+func (b *batch) count(c *pending) {
+	if !b.counted {
+		return
+	}
+	for _, ch := range c.changes {
+		old := ch.node.judged().Value
+		b.names += there(ch.val) - there(old)
+		b.bytes += sizeOf(ch.name, ch.val) - sizeOf(ch.name, old)
+	}
+}
+
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
 	b.settle() // what was judged on an older state
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
-	b.counted, b.names, b.bytes = l.isCounted(), 0, 0
+	b.counted, b.names, b.bytes = l.counted.Load(), 0, 0
 	var keys map[string]entry.Declared
 	schema := l.Schema()
 	version := l.Version()
@@ -434,7 +446,6 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.head.Synced
 		var sealed []string
-		names, bytes := 0, int64(0)
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
 			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
@@ -442,10 +453,6 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			}
 			old := ch.node.judged().Value
 			if !value.Equal(old, ch.val) {
-				if b.counted {
-					names += there(ch.val) - there(old)
-					bytes += sizeOf(ch.name, ch.val) - sizeOf(ch.name, old)
-				}
 				c.changes = append(c.changes, *ch)
 				if ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed {
 					sealed = append(sealed, ch.name)
@@ -484,8 +491,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			continue
 		}
 		version++
-		b.names += names
-		b.bytes += bytes
+		b.count(c)
 		if c.closed >= 0 {
 			b.closed = c.closed
 		}
@@ -514,7 +520,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		}
 		r.result = Result{Stamp: last, Changed: true, Before: before, After: before, Sealed: sealed}
 		if l.opts.Marks > 0 {
-			r.result.After = Told{before.ID, version, c.end}
+			r.result.After = &Told{before.ID, version, c.end}
 			before = r.result.After
 		}
 	}
@@ -522,11 +528,11 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 }
 
 // lastTold tells of the newest commit.
-func (l *Ledger) lastTold() Told {
+func (l *Ledger) lastTold() *Told {
 	if l.opts.Marks == 0 {
-		return Told{}
+		return nil
 	}
-	return Told{l.head.Header.ID, l.head.Version, l.head.End}
+	return &Told{l.head.Header.ID, l.head.Version, l.head.End}
 }
 
 // timeText gives a time as it stands in a line; many commits have the same.

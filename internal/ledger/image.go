@@ -162,7 +162,7 @@ func (s base) lines(recs []Named) (lines []byte, count int) {
 		}
 		return strings.Compare(a.Name, b.Name)
 	})
-	for more := s.keys != nil || s.closed || s.kept != nil; len(recs) > 0 || more; {
+	for more := len(s.keys) > 0 || s.closed || len(s.kept) > 0; len(recs) > 0 || more; {
 		c := commit{schema: -1, closed: -1}
 		if count == 0 && s.schema > 0 {
 			c.schema = s.schema

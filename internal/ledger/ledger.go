@@ -101,6 +101,7 @@ type Ledger struct {
 	found      int   // how many names hold something, where live is counted
 
 	version atomic.Int64 // of what is visible; stored under mu
+	counted atomic.Bool  // live is kept up; stored under mu
 
 	qmu     sync.Mutex // guards what follows
 	queue   []*request
@@ -235,7 +236,11 @@ func (l *Ledger) Version() int64 { return l.version.Load() }
 func (l *Ledger) Keys() []entry.Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	return slices.SortedFunc(maps.Values(l.keys), func(a, b entry.Declared) int { return strings.Compare(a.Name, b.Name) })
+	keys := make([]entry.Declared, 0, len(l.keys))
+	for _, name := range slices.Sorted(maps.Keys(l.keys)) { // sorting what is large would make every app larger
+		keys = append(keys, l.keys[name])
+	}
+	return keys
 }
 
 // Closed says whether the list of declared keys is closed.
@@ -264,18 +269,12 @@ func (l *Ledger) Count() (names int, bytes int64) {
 	defer l.mu.Unlock()
 	if l.live < 0 {
 		l.live, l.found = 0, 0
+		l.counted.Store(true)
 		for name, n := range l.nodes {
 			l.count(name, value.Value{}, n.Record().Value)
 		}
 	}
 	return l.found, l.live
-}
-
-// isCounted says whether Count is kept up.
-func (l *Ledger) isCounted() bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return l.live >= 0
 }
 
 // count takes in that a name holds another value; mu must be held.

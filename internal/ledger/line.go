@@ -105,12 +105,11 @@ func (c *commit) appendLine(dst []byte) []byte {
 	}
 	dst = keys.end(dst)
 	if c.receipt != nil {
-		dst = scan.AppendFields(append(dst, `,"receipt":`...), c.receipt.fields()...)
+		dst = c.receipt.appendJSON(append(dst, `,"receipt":`...), false)
 	}
 	receipts := array{member: `,"receipts":[`}
 	for _, r := range c.moved {
-		at := entry.FormatTime(time.UnixMilli(r.At))
-		dst = scan.AppendFields(receipts.next(dst), r.movedFields(&at)...)
+		dst = r.appendJSON(receipts.next(dst), true)
 	}
 	dst = receipts.end(dst)
 	if c.extra != nil {
@@ -238,7 +237,7 @@ func (d *decoder) decode(line []byte) error {
 			c.receipt, err = readReceipt(r)
 		case "receipts":
 			err = r.Array(func() error {
-				one, err := readMoved(r)
+				one, err := readReceipt(r)
 				c.moved = append(c.moved, one)
 				return err
 			})

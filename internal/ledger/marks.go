@@ -1,8 +1,7 @@
 package ledger
 
 import (
-	"cmp"
-	"slices"
+	"sort"
 
 	"github.com/small-pantry/pantry/internal/journal"
 )
@@ -51,8 +50,8 @@ func (m *marks) anew(header *journal.Header, commits []told) {
 }
 
 func (m *marks) at(version int64) (Told, bool) {
-	i, found := slices.BinarySearchFunc(m.all, version, func(t told, v int64) int { return cmp.Compare(t.version, v) })
-	if !found {
+	i := sort.Search(len(m.all), func(i int) bool { return m.all[i].version >= version })
+	if i == len(m.all) || m.all[i].version != version {
 		return Told{}, false
 	}
 	return Told{m.id, version, m.all[i].end}, true

@@ -146,7 +146,7 @@ func TestAgainstAModel(t *testing.T) {
 			if m.commit(changes); result.Changed {
 				require.EqualValues(rt, version, result.After.Version)
 				require.EqualValues(rt, version-1, result.Before.Version)
-				m.told[result.After.Version], m.receipts[key] = result.After, int64(version)
+				m.told[result.After.Version], m.receipts[key] = *result.After, int64(version)
 			} else {
 				require.Equal(rt, result.Before, result.After)
 			}

@@ -44,39 +44,31 @@ func (r *Receipt) size() int64 {
 	return int64(overhead + len(r.Token) + len(r.Instance) + len(r.Key) + len(r.Hash) + len(r.Changed) + len(r.Taken))
 }
 
-func (r *Receipt) fields() []scan.Field {
+// fields are those of a receipt; version and at stand there where its line is another
+// than that of its commit.
+func (r *Receipt) fields(version, at *int64) []scan.Field {
 	return []scan.Field{
 		scan.Always("key", &r.Key), scan.Always("hash", &r.Hash), scan.Maybe("instance", &r.Instance), scan.Maybe("token", &r.Token),
 		scan.Always("status", &r.Status), scan.Always("changed", &r.Changed), scan.Maybe("taken", &r.Taken),
+		scan.Maybe("version", version), scan.Maybe("at", at),
 	}
 }
 
-// movedFields are those of a receipt that stands in another line than that of its
-// commit.
-func (r *Receipt) movedFields(at *string) []scan.Field {
-	return append(r.fields(), scan.Always("version", &r.Version), scan.Always("at", at))
+func (r *Receipt) appendJSON(dst []byte, moved bool) []byte {
+	version, at := r.Version, r.At
+	if !moved {
+		version, at = 0, 0
+	}
+	return scan.AppendFields(dst, r.fields(&version, &at)...)
 }
 
 func readReceipt(r *scan.Reader) (*Receipt, error) {
-	var one Receipt
-	err := r.Fields(value.MaxDepth, one.fields()...)
-	one.Taken = slices.Clone(one.Taken)
-	return &one, err
-}
-
-func readMoved(r *scan.Reader) (*Receipt, error) {
-	var one Receipt
-	var text string
-	err := r.Fields(value.MaxDepth, one.movedFields(&text)...)
-	one.Taken = slices.Clone(one.Taken)
-	if err == nil {
-		var at time.Time
-		if at, err = time.Parse(time.RFC3339, text); err != nil {
-			err = r.Errorf("%q, which is no time, ends", text)
-		}
-		one.At = at.UnixMilli()
+	one := &Receipt{}
+	err := r.Fields(value.MaxDepth, one.fields(&one.Version, &one.At)...)
+	if one.Taken != nil {
+		one.Taken = append([]byte{}, one.Taken...)
 	}
-	return &one, err
+	return one, err
 }
 
 // receipts are those that are kept. Guarded by Ledger.mu.

@@ -162,8 +162,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 			l.marks.add(t)
 		}
 	}
-	slices.SortStableFunc(im.kept, func(a, b *Receipt) int { return cmp.Compare(a.Version, b.Version) })
-	for _, r := range im.kept {
+	for _, r := range im.kept { // in the order of their commits, since lines and what they hold are
 		l.receipts.add(r, l.opts.Now())
 	}
 	if im.closed >= 0 {

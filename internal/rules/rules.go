@@ -244,8 +244,8 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 // outcome tells what the commit did.
 func (j *judgement) outcome(result ledger.Result) Outcome {
 	out := Outcome{Version: result.Version, Results: j.results, Created: map[string]bool{}, Status: j.status, Repeated: j.repeats != nil}
-	if result.After != (ledger.Told{}) {
-		out.Mark, out.Since = mark.Of(result.After), mark.Of(result.Before)
+	if result.After != nil {
+		out.Mark, out.Since = mark.Of(*result.After), mark.Of(*result.Before)
 	}
 	if out.Repeated {
 		out.Since = mark.Mark{}
