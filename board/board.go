@@ -81,7 +81,8 @@ type Board struct {
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
 	view     *view
-	asked    string // by which the server tells the newest question from others
+	asked    string    // by which the server tells the newest question from others
+	streamAt time.Time // before which no stream is tried
 	watchers map[*watcher]struct{}
 	status   Status
 	polling  bool

@@ -47,7 +47,10 @@ func (b *Board) poll() {
 		b.mu.Unlock()
 		var wait time.Duration
 		if !paused {
-			if b.opts.push && b.stream() {
+			if b.mayStream() && b.stream() {
+				b.mu.Lock()
+				b.streamAt = time.Time{}
+				b.mu.Unlock()
 				continue
 			}
 			news, err := b.pollOnce()

@@ -165,3 +165,26 @@ func TestKeysOfABoard(t *testing.T) {
 	_, err = two.History(t.Context(), 5)
 	assert.ErrorContains(t, err, "elm-street")
 }
+
+// A server without streams is not asked for one at each poll.
+func TestPushIsNotTriedAtEachPoll(t *testing.T) {
+	st := newStore(t)
+	var streams atomic.Int64
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/events") {
+			streams.Add(1)
+			http.NotFound(w, r)
+			return
+		}
+		st.pass(w, r)
+	})
+	b := st.join(t, board.Push(), board.Poll(5*time.Millisecond, time.Hour))
+	tank := board.On(b, tankLitres)
+	for n := range 20 {
+		require.NoError(t, tank.Set(t.Context(), n+1))
+		until(t, tank, shows(n+1))
+		asked := b.Status().Polls
+		require.Eventually(t, func() bool { return b.Status().Polls > asked }, 10*time.Second, time.Millisecond)
+	}
+	assert.LessOrEqual(t, streams.Load(), int64(1))
+}

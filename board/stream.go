@@ -26,8 +26,9 @@ const (
 
 // stream takes in what the server pushes (Server-Sent Events, WHATWG HTML 9.2) until
 // the stream ends, the board is closed or paused, or something else is to be asked
-// for. It says whether it worked at all: where not, polls do.
-func (b *Board) stream() (worked bool) {
+// for. It says whether it is to be opened again at once; where not, a poll is next,
+// which finds out how the server is.
+func (b *Board) stream() (atOnce bool) {
 	ctx, cancel := context.WithCancel(b.ctx)
 	var done sync.WaitGroup
 	done.Go(func() { // a call for a poll is one for another stream
@@ -54,6 +55,7 @@ func (b *Board) stream() (worked bool) {
 	if resp.StatusCode != http.StatusOK || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
 		return false
 	}
+	worked := false
 	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { watchdog.Reset(silence) }}
 	for {
 		page, err := in.page(b)
@@ -62,16 +64,21 @@ func (b *Board) stream() (worked bool) {
 				continue
 			}
 		}
-		if b.ctx.Err() != nil || errors.Is(err, errReopen) || ctx.Err() != nil && len(b.kick) > 0 {
-			return true // at once
-		}
-		if !worked {
+		switch {
+		case b.ctx.Err() != nil, ctx.Err() != nil && len(b.kick) > 0:
+			return true
+		case errors.Is(err, errReopen) && len(a.since) == 0:
+			return true // what was there is taken in; now what changes
+		case !worked:
 			return false
+		case ctx.Err() != nil:
+			err = fmt.Errorf("nothing came for %v", silence)
 		}
 		b.mu.Lock()
-		if !errors.Is(err, io.EOF) { // a server that stops ends its streams
+		if !errors.Is(err, io.EOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
 			b.answered(b.fail("watch", "", b.unreachable(err)))
 		}
+		b.streamAt = time.Time{}
 		b.mu.Unlock()
 		select { // many phones don't come back in step
 		case <-time.After(rand.N(again)):
@@ -79,9 +86,19 @@ func (b *Board) stream() (worked bool) {
 			b.pollNow()
 		case <-b.ctx.Done():
 		}
-		// The next question goes as a poll: it finds out how the server is.
 		return false
 	}
+}
+
+// mayStream says whether a stream is to be tried: not in each turn where there is none.
+func (b *Board) mayStream() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !b.opts.push || time.Now().Before(b.streamAt) {
+		return false
+	}
+	b.streamAt = time.Now().Add(b.opts.slow)
+	return true
 }
 
 // errReopen says that a stream was asked for by a question that means nothing any more.
