@@ -1,0 +1,222 @@
+package ledger
+
+import (
+	"iter"
+	"slices"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Tx is a commit that is being judged: it sees the state with the commits
+// before it, and collects changes. It belongs to the function that got it.
+type Tx struct {
+	l       *Ledger
+	changes []change
+	index   map[string]int // where a name stands in changes, once they are many
+	keys    []entry.Declared
+	schema  int64
+	closed  int // as commit.closed
+	receipt *Receipt
+	sized   bool  // somebody asked for the Size
+	grown   int64 // by how much the changes make it larger, where sized is set
+}
+
+// manyChanges is the number from which on a Tx keeps an index.
+const manyChanges = 16
+
+// Record gives a name's record, without the changes of this Tx.
+func (tx *Tx) Record(name string) *Record {
+	n := tx.l.Find(name)
+	if n == nil {
+		return never
+	}
+	return n.judged()
+}
+
+// RecordOf is Record for a name whose node is known, which saves looking for it.
+func (tx *Tx) RecordOf(n *Node) *Record {
+	if n.flags.Load()&detached != 0 {
+		return tx.Record(n.Name)
+	}
+	return n.judged()
+}
+
+// Value gives what a name will hold when the changes so far are made.
+func (tx *Tx) Value(name string) value.Value {
+	if i := tx.find(name); i >= 0 {
+		return tx.changes[i].val
+	}
+	return tx.Record(name).Value
+}
+
+// Changed gives the names that were put or dropped so far.
+func (tx *Tx) Changed() []string {
+	names := make([]string, len(tx.changes))
+	for i, c := range tx.changes {
+		names[i] = c.name
+	}
+	return names
+}
+
+// Names gives the names under which something is stored, by byte order, as
+// far as Value tells.
+func (tx *Tx) Names() []string {
+	candidates := tx.Changed()
+	for _, n := range tx.l.inOrder() {
+		candidates = append(candidates, n.Name)
+	}
+	slices.Sort(candidates)
+	candidates = slices.Compact(candidates)
+	return slices.DeleteFunc(candidates, func(name string) bool { return tx.Value(name).IsZero() })
+}
+
+// ChangedSince gives the names that were set or removed after a version, without the
+// changes of this Tx; what was removed long ago may be missing.
+func (tx *Tx) ChangedSince(version int64) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, n := range tx.l.inOrder() {
+			if n.judged().Version > version && !yield(n.Name) {
+				return
+			}
+		}
+	}
+}
+
+// OnNothing has a judge look at a ledger that holds nothing. What it changes is lost.
+func OnNothing(judge func(*Tx) error) error {
+	l := &Ledger{nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, scratch: batch{closed: -1}, opts: Options{Now: time.Now}}
+	return judge(&Tx{l: l, closed: -1})
+}
+
+func (tx *Tx) find(name string) int {
+	if tx.index != nil {
+		if i, found := tx.index[name]; found {
+			return i
+		}
+		return -1
+	}
+	return slices.IndexFunc(tx.changes, func(c change) bool { return c.name == name })
+}
+
+// Put sets a name to a value that Encode made.
+func (tx *Tx) Put(name string, e Encoded) { tx.set(change{name: name, val: e.val, json: e.json}) }
+
+// PutTo is Put for a name whose node is known.
+func (tx *Tx) PutTo(n *Node, e Encoded) {
+	tx.set(change{node: n, name: n.Name, val: e.val, json: e.json})
+}
+
+// Drop removes a name.
+func (tx *Tx) Drop(name string) { tx.set(change{name: name}) }
+
+func (tx *Tx) set(c change) {
+	i := tx.find(c.name)
+	if tx.sized {
+		before := tx.Record(c.name).Value
+		if i >= 0 {
+			before = tx.changes[i].val
+		}
+		tx.grown += sizeOf(c.name, c.val) - sizeOf(c.name, before)
+	}
+	if i >= 0 {
+		tx.changes[i] = c
+		return
+	}
+	tx.changes = append(tx.changes, c)
+	switch {
+	case tx.index != nil:
+		tx.index[c.name] = len(tx.changes) - 1
+	case len(tx.changes) > manyChanges:
+		tx.index = make(map[string]int, 2*len(tx.changes))
+		for i, c := range tx.changes {
+			tx.index[c.name] = i
+		}
+	}
+}
+
+// Close closes the list of declared keys, or opens it.
+func (tx *Tx) Close(closed bool) {
+	tx.closed = 0
+	if closed {
+		tx.closed = 1
+	}
+}
+
+// Closed says whether the list of declared keys is closed, as it was before this Tx.
+func (tx *Tx) Closed() bool {
+	if ahead := tx.l.scratch.closed; ahead >= 0 {
+		return ahead == 1
+	}
+	return tx.l.Closed()
+}
+
+// Declare adds keys to the declared ones, or changes them.
+func (tx *Tx) Declare(keys ...entry.Declared) { tx.keys = append(tx.keys, keys...) }
+
+// Withdraw takes a key out of the declared ones.
+func (tx *Tx) Withdraw(key entry.Declared) {
+	key.Gone = true
+	tx.keys = append(tx.keys, key)
+}
+
+// Schema is the number of the schema so far.
+func (tx *Tx) Schema() int64 { return tx.schema }
+
+// Declared gives the key that was declared under a name, if one was.
+func (tx *Tx) Declared(name string) (entry.Declared, bool) {
+	tx.l.mu.RLock()
+	defer tx.l.mu.RUnlock()
+	d, ok := tx.l.keys[name]
+	return d, ok
+}
+
+// Keys gives the declared keys by their names, as they were before this Tx.
+func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
+
+// Size is how many bytes the names and values will have together, about. It
+// costs what the commit changes.
+func (tx *Tx) Size() int64 {
+	_, size := tx.before()
+	if !tx.sized {
+		tx.sized = true
+		for _, c := range tx.changes {
+			tx.grown += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
+		}
+	}
+	return size + tx.grown
+}
+
+// before tells what there is without the changes of this Tx.
+func (tx *Tx) before() (names int, bytes int64) {
+	names, bytes = tx.l.Count()
+	b := &tx.l.scratch
+	if b.counted {
+		return names + b.names, bytes + b.bytes
+	}
+	for _, n := range b.ahead { // for once: by now it has been counted
+		names += there(n.ahead.Value) - there(n.Record().Value)
+		bytes += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
+	}
+	return names, bytes
+}
+
+func there(v value.Value) int {
+	if v.IsZero() {
+		return 0
+	}
+	return 1
+}
+
+// Count is how many names will hold something. It costs what the commit changes.
+func (tx *Tx) Count() int {
+	n, _ := tx.before()
+	for _, c := range tx.changes {
+		n += there(c.val) - there(tx.Record(c.name).Value)
+	}
+	return n
+}
+
+// SetSchema sets the number of the schema.
+func (tx *Tx) SetSchema(n int64) { tx.schema = n }
