@@ -15,7 +15,7 @@ import (
 )
 
 // An Op is one step of a Commit: its Op, a value.Op, on the entry called Name;
-// or with Reset the removal of every entry whose name begins with Prefix. If
+// with Reset the removal of every entry whose name begins with Prefix; or a Restore. If
 // makes it conditional.
 type Op = entry.Edit
 
@@ -31,8 +31,8 @@ const MaxOps = wire.MaxEdits
 //
 // The errors are pantry.ErrConflict for a condition that does not hold;
 // pantry.ErrAbsent for a drop, or a take, of what is not there; ErrWrongKind and
-// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrUnreachable, after
-// which the changes may have been made or not.
+// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrUndeclared; ErrQuota;
+// ErrTooLate; ErrUnreachable, after which the changes may have been made or not.
 func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
 	return b.commit(ctx, "commit", ops)
 }
@@ -157,8 +157,8 @@ func (b *Board) Drop(ctx context.Context, names ...string) error {
 
 // Forget removes what is stored under the names, one after the other, and leaves
 // nothing of it in what the server keeps, the past included. Where nothing is stored
-// under one of them, the error is pantry.ErrAbsent, and those after it are as they
-// were.
+// under one of them, and nothing was, the error is pantry.ErrAbsent, and those after it
+// are as they were.
 func (b *Board) Forget(ctx context.Context, names ...string) error {
 	for _, name := range names {
 		if err := pantry.CheckName(name); err != nil {

@@ -10,8 +10,17 @@ import (
 
 // A view is what is known of the part of a board that was asked for. Answers come in
 // any order, from several sources, and from a board that may have been put back to what
-// it was; each is taken in here, by the rules that BOARDS.md has for clients ("One
-// shape"). It is not safe for concurrent use.
+// it was. So:
+//
+//   - the mark moves only where an answer tells everything since exactly that; what is
+//     no newer is dropped; of anything else entries count by their versions, and its
+//     mark is asked with until the server is seen to know it;
+//   - a mark holds for what was asked with it: whoever asks for more asks for all of it;
+//   - a whole takes the place of all that was asked for;
+//   - answers to what was asked before the last whole, or before a name was bound, are
+//     dropped, wholes too.
+//
+// It is not safe for concurrent use.
 type view struct {
 	names map[string]bool // asked for
 	all   bool            // everything is

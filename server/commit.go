@@ -42,9 +42,9 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	if err != nil {
 		return out, err
 	}
-	call := rules.Call{Who: who, Edits: edits, Widen: true, Limits: rules.BoardLimits}
+	call := rules.Call{Who: who, Edits: edits, Widen: true, Limits: rules.BoardLimits, Status: status}
 	var l *ledger.Ledger
-	if call.Request, err = c.request(who, edits, status); err == nil {
+	if call.Request, err = c.request(who, edits); err == nil {
 		l, err = c.ledger(false)
 	}
 	switch {
@@ -58,22 +58,17 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 		}
 		out, err = rules.Commit(l, call)
 	}
-	if err != nil {
-		return out, err
-	}
-	if out.Repeated {
+	if err == nil && out.Repeated {
 		c.w.Header().Set("Repeated", "true")
-	} else {
-		out.Status = status(out.Created[c.name])
 	}
-	return out, nil
+	return out, err
 }
 
 // longestKey is the longest Idempotency-Key.
 const longestKey = 200
 
 // request reads under which key the call counts once; nil: it has none.
-func (c *call) request(who entry.Author, edits []entry.Edit, status func(bool) int) (*rules.Request, error) {
+func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
 	header := c.r.Header
 	since := header.Get("Idempotency-Since")
 	given := header.Values("Idempotency-Key")
@@ -91,7 +86,7 @@ func (c *call) request(who entry.Author, edits []entry.Edit, status func(bool) i
 		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best drawn at random", longestKey)
 	}
 	r := &rules.Request{
-		Instance: who.From, Key: key, Status: status,
+		Instance: who.From, Key: key,
 		Hash:  rules.HashOf(c.r.Method+" "+c.r.URL.Query().Get("forget")+" "+c.name, edits),
 		Known: func(m mark.Mark) bool { return m == rules.NoBoard },
 	}

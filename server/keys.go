@@ -22,7 +22,7 @@ func (c *call) listKeys() error {
 	if l != nil {
 		snap := l.Snapshot()
 		defer snap.Release()
-		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), l.Keys(), l.Closed()
+		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), l.Keys(), l.KeysClosed()
 	}
 	return c.answer(http.StatusOK, keys.AppendJSON(nil))
 }
@@ -55,7 +55,7 @@ func (c *call) declare() error {
 	if err != nil {
 		return err
 	}
-	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(*result.After).String(), Keys: l.Keys(), Closed: l.Closed(), Findings: findings, Declared: true}
+	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(*result.After).String(), Keys: l.Keys(), Closed: l.KeysClosed(), Findings: findings, Declared: true}
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 

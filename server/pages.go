@@ -48,7 +48,7 @@ func within(inner, outer string) (bool, error) {
 // index.html. No file whose name begins with a dot is served, and none outside.
 func (c *call) page() error {
 	name := strings.TrimPrefix(c.r.URL.Path, "/")
-	if name == "" || strings.HasSuffix(name, "/") {
+	if strings.HasSuffix(name, "/") {
 		name += "index.html"
 	}
 	none := wire.Refuse("no-route", "there is no page %q", c.r.URL.Path)

@@ -207,7 +207,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		if tx.schema != schema {
 			c.schema, schema = tx.schema, tx.schema
 		}
-		if tx.closed >= 0 && tx.Closed() != (tx.closed == 1) {
+		if tx.closed >= 0 && tx.KeysClosed() != (tx.closed == 1) {
 			c.closed = tx.closed
 		}
 		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0 || c.closed >= 0

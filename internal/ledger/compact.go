@@ -121,7 +121,7 @@ func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, 
 	state := base{version: next.Header.Base, schema: next.Header.Schema}
 	state.kept, next.Header.Receipts = l.keptReceipts(0, state.version, false)
 	if next.Header.Base > 0 {
-		state.keys, state.closed = l.Keys(), l.Closed()
+		state.keys, state.closed = l.Keys(), l.KeysClosed()
 	}
 	lines, n := state.lines(recs)
 	next.Header.Lines = int64(n)

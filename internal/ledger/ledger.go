@@ -243,8 +243,8 @@ func (l *Ledger) Keys() []entry.Declared {
 	return keys
 }
 
-// Closed says whether the list of declared keys is closed.
-func (l *Ledger) Closed() bool {
+// KeysClosed says whether the list of declared keys is closed.
+func (l *Ledger) KeysClosed() bool {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return l.keysClosed

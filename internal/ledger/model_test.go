@@ -176,7 +176,7 @@ func TestAgainstAModel(t *testing.T) {
 			},
 			"close": func(rt *rapid.T) {
 				closed := rapid.Bool().Draw(rt, "closed")
-				result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Close(closed); return nil })
+				result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.CloseKeys(closed); return nil })
 				require.NoError(rt, err)
 				require.Equal(rt, m.closed != closed, result.Changed)
 				if m.closed = closed; result.Changed {
@@ -229,7 +229,7 @@ func TestAgainstAModel(t *testing.T) {
 				require.NoError(rt, other.Refresh())
 				require.Equal(rt, m.first, firsts(other), "as another program reads it")
 				for _, l := range []*ledger.Ledger{l, other} {
-					require.Equal(rt, m.closed, l.Closed())
+					require.Equal(rt, m.closed, l.KeysClosed())
 					for version := range int64(len(m.past)) {
 						if told, known := l.Told(version); known && m.told[version] != (ledger.Told{}) {
 							require.Equal(rt, m.told[version], told)

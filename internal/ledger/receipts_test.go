@@ -167,7 +167,7 @@ func TestReceiptsInOneGroup(t *testing.T) {
 			assert.NoError(t, err)
 		})
 		all.Go(func() {
-			result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Close(true); return nil })
+			result, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.CloseKeys(true); return nil })
 			assert.NoError(t, err)
 			if result.Changed {
 				closed.Add(1)

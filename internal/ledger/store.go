@@ -325,7 +325,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	}
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
-	state := base{version: version, schema: header.Schema, keys: l.Keys(), closed: l.Closed()}
+	state := base{version: version, schema: header.Schema, keys: l.Keys(), closed: l.KeysClosed()}
 	state.kept, header.Receipts = l.keptReceipts(0, version, forget)
 	recs = tombstones(recs, &header.Oldest, l.opts.Now())
 	next.Lines, next.Count = state.lines(recs)

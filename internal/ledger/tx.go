@@ -136,20 +136,20 @@ func (tx *Tx) set(c change) {
 	}
 }
 
-// Close closes the list of declared keys, or opens it.
-func (tx *Tx) Close(closed bool) {
+// CloseKeys closes the list of declared keys, or opens it.
+func (tx *Tx) CloseKeys(closed bool) {
 	tx.closed = 0
 	if closed {
 		tx.closed = 1
 	}
 }
 
-// Closed says whether the list of declared keys is closed, as it was before this Tx.
-func (tx *Tx) Closed() bool {
+// KeysClosed says whether the list of declared keys is closed, as it was before this Tx.
+func (tx *Tx) KeysClosed() bool {
 	if ahead := tx.l.scratch.closed; ahead >= 0 {
 		return ahead == 1
 	}
-	return tx.l.Closed()
+	return tx.l.KeysClosed()
 }
 
 // Declare adds keys to the declared ones, or changes them.
@@ -179,13 +179,22 @@ func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
 // costs what the commit changes.
 func (tx *Tx) Size() int64 {
 	_, size := tx.before()
+	_, grown := tx.Grown()
+	return size + grown
+}
+
+// Grown is by how many names, and bytes, the changes so far make it larger.
+func (tx *Tx) Grown() (names int, bytes int64) {
+	for _, c := range tx.changes {
+		names += there(c.val) - there(tx.Record(c.name).Value)
+	}
 	if !tx.sized {
 		tx.sized = true
 		for _, c := range tx.changes {
 			tx.grown += sizeOf(c.name, c.val) - sizeOf(c.name, tx.Record(c.name).Value)
 		}
 	}
-	return size + tx.grown
+	return names, tx.grown
 }
 
 // before tells what there is without the changes of this Tx.
@@ -211,11 +220,9 @@ func there(v value.Value) int {
 
 // Count is how many names will hold something. It costs what the commit changes.
 func (tx *Tx) Count() int {
-	n, _ := tx.before()
-	for _, c := range tx.changes {
-		n += there(c.val) - there(tx.Record(c.name).Value)
-	}
-	return n
+	names, _ := tx.before()
+	grown, _ := tx.Grown()
+	return names + grown
 }
 
 // SetSchema sets the number of the schema.

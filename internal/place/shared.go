@@ -132,8 +132,14 @@ func (s *shared) Rename(ctx context.Context, from, to string, force bool) (entry
 
 func (s *shared) Forget(ctx context.Context, names []string) error {
 	for _, name := range names { // before one is removed
-		if _, found, err := s.b.Entry(ctx, name); err != nil || !found {
-			return cmp.Or(err, absent("nothing is stored under %s in %s", name, s.address))
+		_, found, err := s.b.Entry(ctx, name)
+		if err == nil && !found { // of what is in the past alone
+			var past []entry.Commit
+			past, err = s.b.History(ctx, 1, name)
+			found = len(past) > 0
+		}
+		if err != nil || !found {
+			return cmp.Or(err, absent("nothing is stored under %s in %s, and its history tells of nothing", name, s.address))
 		}
 	}
 	return s.b.Forget(ctx, names...)

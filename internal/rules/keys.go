@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -13,6 +14,24 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
+
+// ErrUndeclared is returned for a write on a name that nobody declared, where the list
+// of declared keys is closed.
+var ErrUndeclared = errors.New("undeclared")
+
+func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
+	if declared.Kind != value.KindNone || !tx.KeysClosed() {
+		return nil
+	}
+	mean := ""
+	for _, k := range tx.Keys() {
+		if near.Match(name, k.Name) != "" {
+			mean = "; did you mean " + k.Name + "?"
+			break
+		}
+	}
+	return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here%s", name, mean)
+}
 
 // A Declaration is keys that an app uses, and what else is to be done with the list
 // of them.
@@ -55,7 +74,7 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 			f.take(k, d.Change)
 		}
 		if d.Closed != nil {
-			tx.Close(*d.Closed)
+			tx.CloseKeys(*d.Closed)
 		}
 		return f.findings, nil
 	})
@@ -131,9 +150,9 @@ func said(k entry.Declared) string {
 // lookAlikes finds, for each key that is not declared, the names that it nearly
 // matches: of keys that are, and of what is stored and not declared.
 func lookAlikes(l *ledger.Ledger, keys []entry.Declared) map[string][]entry.Finding {
-	is := map[string]string{} // what is said of a name
+	is, declared := map[string]string{}, map[string]bool{} // what is said of a name
 	for _, k := range l.Keys() {
-		is[k.Name] = by(k) + " declared"
+		is[k.Name], declared[k.Name] = by(k)+" declared", true
 	}
 	snap := l.Snapshot()
 	defer snap.Release()
@@ -144,12 +163,10 @@ func lookAlikes(l *ledger.Ledger, keys []entry.Declared) map[string][]entry.Find
 	}
 	var fresh []string
 	for _, k := range keys {
-		if strings.HasSuffix(is[k.Name], " declared") {
-			delete(is, k.Name)
-			continue
-		}
-		fresh = append(fresh, k.Name)
 		delete(is, k.Name) // of names that are its own none is near another
+		if !declared[k.Name] {
+			fresh = append(fresh, k.Name)
+		}
 	}
 	others := near.Index(slices.Collect(maps.Keys(is)))
 	found := map[string][]entry.Finding{}

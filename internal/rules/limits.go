@@ -5,7 +5,6 @@ import (
 
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
-	"github.com/small-pantry/pantry/value"
 )
 
 // ErrQuota is returned for what would make a board larger than it may be.
@@ -22,16 +21,11 @@ var BoardLimits = Limits{Names: 10_000, Bytes: 32 << 20}
 
 // check refuses what would take more than the limits, and has anything more than
 // before.
-func (l Limits) check(tx *ledger.Tx, j *judgement) error {
+func (l Limits) check(tx *ledger.Tx) error {
 	if l == (Limits{}) {
 		return nil
 	}
-	names, bytes := 0, 0
-	for name, now := range j.now {
-		before := j.before[name].Value
-		names += there(now) - there(before)
-		bytes += (len(name)+now.JSONLen())*there(now) - (len(name)+before.JSONLen())*there(before)
-	}
+	names, bytes := tx.Grown()
 	switch {
 	case names > 0 && l.Names > 0 && tx.Count() > l.Names:
 		return refuse.As(ErrQuota, "the board would have %d names, and %d is the most: remove what is not needed any more, or keep many items in one list", tx.Count(), l.Names)
@@ -39,11 +33,4 @@ func (l Limits) check(tx *ledger.Tx, j *judgement) error {
 		return refuse.As(ErrQuota, "the board would hold %d bytes, and %d is the most: remove what is not needed any more", tx.Size(), l.Bytes)
 	}
 	return nil
-}
-
-func there(v value.Value) int {
-	if v.IsZero() {
-		return 0
-	}
-	return 1
 }

@@ -33,8 +33,6 @@ type Request struct {
 	Since mark.Mark
 	// Known says whether a mark is one of the board.
 	Known func(mark.Mark) bool
-	// Status is what is answered where nothing hinders it.
-	Status func(created bool) int
 }
 
 // HashOf tells what a request asks for from what another does.

@@ -1,35 +1,14 @@
 package rules
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/near"
-	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/value"
 )
-
-// ErrUndeclared is returned for a write on a name that nobody declared, where the list
-// of declared keys is closed.
-var ErrUndeclared = errors.New("undeclared")
-
-func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
-	if declared.Kind != value.KindNone || !tx.Closed() {
-		return nil
-	}
-	mean := ""
-	for _, k := range tx.Keys() {
-		if near.Match(name, k.Name) != "" {
-			mean = "; did you mean " + k.Name + "?"
-			break
-		}
-	}
-	return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here%s", name, mean)
-}
 
 // readPast gives what each restore among edits puts back: it is read before they are
 // judged, since it may be long.

@@ -7,8 +7,6 @@ package rules
 import (
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -38,20 +36,21 @@ type Call struct {
 	// Widen has a number with a fraction make a float of an int that nobody declared.
 	Widen  bool
 	Limits Limits // the zero Limits: none
+	// Status is what is answered where nothing hinders it; nil: nothing is.
+	Status func(created bool) int
 	// Request has the commit count once, however often it comes; nil: each time.
 	Request *Request
 }
 
 // An Outcome is what a commit did.
 type Outcome struct {
-	Version int64           // of the place, after it
-	Mark    mark.Mark       // of that, on a board
-	Since   mark.Mark       // of what was before it, on a board; the zero Mark where it is Repeated
-	Entries []entry.Entry   // the names that the edits are about, as they stand now
-	Gone    []entry.Gone    // those of them that are absent
-	Results []Result        // one an edit
-	Created map[string]bool // the names that were absent before
-	Status  int             // that a Request has; 0 without
+	Version int64         // of the place, after it
+	Mark    mark.Mark     // of that, on a board
+	Since   mark.Mark     // of what was before it, on a board; the zero Mark where it is Repeated
+	Entries []entry.Entry // the names that the edits are about, as they stand now
+	Gone    []entry.Gone  // those of them that are absent
+	Results []Result      // one an edit
+	Status  int           // to be answered; 0 where the Call has none
 	// Repeated says that the request came before, and was done then.
 	Repeated bool
 }
@@ -96,7 +95,7 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	if !slices.ContainsFunc(slices.Collect(maps.Values(j.now)), func(v value.Value) bool { return !v.IsZero() }) {
+	if !j.created() {
 		out := j.outcome(ledger.Result{Stamp: &ledger.Stamp{}})
 		out.Mark, out.Since = NoBoard, NoBoard
 		return out, nil
@@ -156,11 +155,13 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		}
 		return nil, r
 	}
-	if err := c.Limits.check(tx, j); err != nil {
+	if err := c.Limits.check(tx); err != nil {
 		return nil, err
 	}
+	if c.Status != nil {
+		j.status = c.Status(j.created())
+	}
 	if c.Request != nil {
-		j.status = c.Request.Status(j.created())
 		c.Request.keep(tx, j)
 	}
 	return j, nil
@@ -243,7 +244,7 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 
 // outcome tells what the commit did.
 func (j *judgement) outcome(result ledger.Result) Outcome {
-	out := Outcome{Version: result.Version, Results: j.results, Created: map[string]bool{}, Status: j.status, Repeated: j.repeats != nil}
+	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Repeated: j.repeats != nil}
 	if result.After != nil {
 		out.Mark, out.Since = mark.Of(*result.After), mark.Of(*result.Before)
 	}
@@ -253,7 +254,6 @@ func (j *judgement) outcome(result ledger.Result) Outcome {
 	for _, name := range j.names {
 		rec, now := j.before[name], j.now[name]
 		if !value.Equal(rec.Value, now) {
-			out.Created[name] = !rec.Found()
 			rec = &ledger.Record{Value: now, Stamp: result.Stamp}
 		}
 		if now.IsZero() {
