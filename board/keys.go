@@ -62,7 +62,7 @@ func (b *Board) WithdrawKey(ctx context.Context, name string) error {
 func (b *Board) declare(ctx context.Context, d rules.Declaration) (*wire.Keys, error) {
 	return b.keys(ctx, request{
 		op: "declare the keys of", method: http.MethodPost, path: "/keys", body: wire.AppendDeclaration(nil, d),
-		header: http.Header{"Content-Type": {"application/json"}},
+		header: asJSON(),
 	})
 }
 

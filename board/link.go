@@ -2,12 +2,12 @@ package board
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // A link is what Join is given: http(s)://host[:port]/boards/BOARD[#token].
@@ -44,6 +44,5 @@ func hideToken(s string) string {
 
 // open says whether others on the way can read what is sent.
 func (l link) open() bool {
-	ip := net.ParseIP(l.host)
-	return strings.HasPrefix(l.base, "http:") && l.host != "localhost" && (ip == nil || !ip.IsLoopback())
+	return strings.HasPrefix(l.base, "http:") && !wire.OnThisMachine(l.host)
 }

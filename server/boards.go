@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
@@ -50,16 +51,16 @@ func (c *call) makeBoard() error {
 	if err != nil {
 		return err
 	}
-	status := http.StatusCreated
-	if l, err := c.ledger(false); err != nil {
-		return err
-	} else if l != nil {
-		status = http.StatusOK
+	status := http.StatusOK
+	l, release, err := c.s.store.Board(c.r.Context(), c.board, false)
+	if errors.Is(err, store.ErrNoBoard) {
+		status = http.StatusCreated
+		l, release, err = c.s.store.Board(c.r.Context(), c.board, true)
 	}
-	l, err := c.ledger(true)
 	if err != nil {
 		return err
 	}
+	defer release()
 	return c.answer(status, c.factsOf(l).AppendJSON(nil))
 }
 
@@ -68,9 +69,15 @@ func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	err := c.s.store.Remove(c.r.Context(), c.board)
+	err := c.clearTokens()
+	if err == nil {
+		err = c.s.store.Remove(c.r.Context(), c.board)
+	}
 	if errors.Is(err, store.ErrNoBoard) {
-		return wire.Refuse("no-board", "there is no board %s", c.board)
+		return c.noBoard()
+	}
+	if err == nil {
+		err = c.clearTokens() // one may have been made meanwhile, and must not be good for the next board of this name
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
@@ -93,8 +100,9 @@ func (c *call) facts() error {
 // factsOf gives the facts of a board; nil: one that doesn't exist.
 func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	f := &wire.Facts{
-		Board: c.board, Mark: rules.NoBoard.String(), May: "own",
-		MaxNames: int64(rules.BoardLimits.Names), MaxBytes: rules.BoardLimits.Bytes, MaxValue: ledger.MaxValue,
+		Board: c.board, Mark: rules.NoBoard.String(),
+		May: c.grant.May.String(), Admin: c.grant.May == access.Admin, Label: c.grant.Label, Prefix: c.grant.Prefix,
+		MaxNames: int64(c.s.limits.Names), MaxBytes: c.s.limits.Bytes, MaxValue: ledger.MaxValue, MaxWatchers: int64(c.s.limits.Streams),
 		MaxRate: boardRate, Requests: c.s.rates.of(c.board, time.Now()),
 	}
 	f.Room = max(0, (60*boardRate-f.Requests)/phoneRate)
@@ -105,7 +113,7 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	defer snap.Release()
 	names, bytes := l.Count()
 	f.Version, f.Mark, f.Exists = snap.Version, mark.Of(snap.Told()).String(), true
-	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*boardRate))
+	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*boardRate), float64(l.Watchers())/float64(f.MaxWatchers))
 	f.Entries, f.Bytes, f.Keys, f.Closed, f.Watchers = int64(names), bytes, int64(len(l.Keys())), l.KeysClosed(), int64(l.Watchers())
 	return f
 }

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
@@ -34,52 +36,69 @@ type call struct {
 	name  string // of the entry, where it is about one
 	free  []func()
 
+	grant  access.Grant   // what the caller may
+	holder *access.Holder // of his token; nil: he has none
+
 	streams bool // it may take long, and nobody is to hear of that
 }
 
 // A handler answers a call, or gives the error that is to be answered.
 type handler func(c *call) error
 
-// router gives every path and method its handler. Paths are matched as they
-// were sent, escapes and all, since a name may hold whatever a path may.
+// A route is a handler with what it takes to call it at all.
+type route struct {
+	may    access.Right
+	handle handler
+}
+
+// router gives every path and method its route. Paths are matched as they were sent,
+// escapes and all, since a name may hold whatever a path may.
 func (s *Server) router() http.Handler {
 	r := chi.NewRouter()
-	on := func(path string, handlers map[string]handler) {
-		takes := strings.Join(slices.Sorted(maps.Keys(handlers)), ", ")
-		r.Handle(path, s.serve(func(c *call) error { // all methods but those that follow
+	on := func(path string, routes map[string]route) {
+		takes := strings.Join(slices.Sorted(maps.Keys(routes)), ", ")
+		r.Handle(path, s.serve(route{handle: func(c *call) error { // all methods but those that follow
 			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
 				return c.preflight()
 			}
 			c.w.Header().Set("Allow", takes)
 			return wire.Refuse("method", "this path takes %s only", takes)
-		}))
-		for method, h := range handlers {
-			r.Method(method, path, s.serve(h))
+		}}))
+		for method, one := range routes {
+			r.Method(method, path, s.serve(one))
 		}
 	}
-	on("/", map[string]handler{"GET": (*call).front, "HEAD": (*call).front})
-	on("/healthz", map[string]handler{"GET": (*call).health})
-	on("/openapi.json", map[string]handler{"GET": (*call).openAPI})
-	on("/v1/boards", map[string]handler{"GET": (*call).listBoards, "POST": (*call).makeBoard})
-	on("/v1/boards/{board}", map[string]handler{"GET": (*call).facts, "DELETE": (*call).removeBoard})
-	on("/v1/boards/{board}/events", map[string]handler{"GET": (*call).events})
-	on("/v1/boards/{board}/keys", map[string]handler{"GET": (*call).listKeys, "POST": (*call).declare})
-	on("/v1/boards/{board}/keys/*", map[string]handler{"DELETE": (*call).withdraw})
-	on("/v1/boards/{board}/commit", map[string]handler{"POST": (*call).commit})
-	on("/v1/boards/{board}/history", map[string]handler{"GET": (*call).history})
-	on("/v1/boards/{board}/entries", map[string]handler{"GET": (*call).listEntries, "HEAD": (*call).listEntries})
-	on("/v1/boards/{board}/entries/*", map[string]handler{
-		"GET": (*call).getEntry, "HEAD": (*call).getEntry, "PUT": (*call).putEntry, "POST": (*call).postEntry, "DELETE": (*call).deleteEntry,
+	on("/", map[string]route{"GET": {access.Nothing, (*call).front}, "HEAD": {access.Nothing, (*call).front}})
+	on("/healthz", map[string]route{"GET": {access.Nothing, (*call).health}})
+	on("/readyz", map[string]route{"GET": {access.Nothing, (*call).ready}})
+	on("/metrics", map[string]route{"GET": {access.Admin, (*call).metrics}})
+	on("/openapi.json", map[string]route{"GET": {access.Nothing, (*call).openAPI}})
+	on("/v1/boards", map[string]route{"GET": {access.Admin, (*call).listBoards}, "POST": {access.Admin, (*call).makeBoard}})
+	const board = "/v1/boards/{board}"
+	on(board, map[string]route{"GET": {access.Read, (*call).facts}, "DELETE": {access.Admin, (*call).removeBoard}})
+	on(board+"/events", map[string]route{"GET": {access.Read, (*call).events}})
+	on(board+"/keys", map[string]route{"GET": {access.Read, (*call).listKeys}, "POST": {access.Write, (*call).declare}})
+	on(board+"/keys/*", map[string]route{"DELETE": {access.Own, (*call).withdraw}})
+	on(board+"/tokens", map[string]route{
+		"GET": {access.Own, (*call).listTokens}, "POST": {access.Own, (*call).makeToken}, "DELETE": {access.Own, (*call).revokeLabel},
 	})
-	r.NotFound(s.serve(func(c *call) error {
-		if get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead; get && s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/") {
+	on(board+"/tokens/{token}", map[string]route{"DELETE": {access.Own, (*call).revokeToken}})
+	on(board+"/commit", map[string]route{"POST": {access.Add, (*call).commit}})
+	on(board+"/history", map[string]route{"GET": {access.Read, (*call).history}})
+	on(board+"/entries", map[string]route{"GET": {access.Read, (*call).listEntries}, "HEAD": {access.Read, (*call).listEntries}})
+	on(board+"/entries/*", map[string]route{
+		"GET": {access.Read, (*call).getEntry}, "HEAD": {access.Read, (*call).getEntry}, "PUT": {access.Write, (*call).putEntry},
+		"POST": {access.Add, (*call).postEntry}, "DELETE": {access.Write, (*call).deleteEntry},
+	})
+	r.NotFound(s.serve(route{handle: func(c *call) error {
+		if c.wantsPage() {
 			return c.page()
 		}
 		return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
-	}))
-	r.MethodNotAllowed(s.serve(func(c *call) error {
+	}}))
+	r.MethodNotAllowed(s.serve(route{handle: func(c *call) error {
 		return wire.Refuse("method", "there is no method %s here", scan.Quote(c.r.Method))
-	}))
+	}}))
 	return r
 }
 
@@ -92,7 +111,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // serve wraps what every answer has: the guard, headers, the problem where
 // there is one, and the log.
-func (s *Server) serve(h handler) http.HandlerFunc {
+func (s *Server) serve(to route) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		start := time.Now()
 		c := &call{s: s, w: &recorder{ResponseWriter: w, status: http.StatusOK}, r: r, id: strconv.FormatUint(rand.Uint64(), 36)}
@@ -100,17 +119,21 @@ func (s *Server) serve(h handler) http.HandlerFunc {
 		header.Set("Cache-Control", "private, no-cache")
 		header.Set("Vary", "Authorization, Accept")
 		header.Set("X-Content-Type-Options", "nosniff")
-		allowOrigin(header, r)
-		err := c.handle(h)
+		s.allowOrigin(header, r)
+		s.met.underWay.Inc()
+		defer s.met.underWay.Dec()
+		err := c.handle(to)
 		if err != nil {
 			c.refuse(err)
 		}
-		c.log(time.Since(start), err)
+		took := time.Since(start)
+		s.met.count(c, took)
+		c.log(took, err)
 	}
 }
 
 // handle calls the handler once the caller may call it.
-func (c *call) handle(h handler) (err error) {
+func (c *call) handle(to route) (err error) {
 	defer func() {
 		for _, f := range c.free {
 			f()
@@ -122,19 +145,21 @@ func (c *call) handle(h handler) (err error) {
 			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
 		}
 	}()
-	if err := c.authorise(); err != nil {
+	route := chi.RouteContext(c.r.Context())
+	if c.board, err = unescape("board", route.URLParam("board")); err != nil {
+		return err
+	}
+	if err := c.authorise(to.may); err != nil {
 		return err
 	}
 	if c.s.trouble.meet(c); c.lost() {
 		defer panic(http.ErrAbortHandler)
 	}
-	route := chi.RouteContext(c.r.Context())
-	if c.board, err = unescape("board", route.URLParam("board")); err != nil {
-		return err
-	}
 	if strings.HasSuffix(route.RoutePattern(), "/*") {
 		if c.name, err = unescape("name", route.URLParam("*")); err == nil {
-			err = entry.CheckName(c.name)
+			if err = entry.CheckName(c.name); err == nil {
+				err = c.grant.Name(c.name)
+			}
 		}
 		if err != nil {
 			return err
@@ -143,13 +168,7 @@ func (c *call) handle(h handler) (err error) {
 	if c.board != "" {
 		c.s.rates.count(c.board, time.Now())
 	}
-	return h(c)
-}
-
-// authorise says whether whoever calls may call at all.
-func (c *call) authorise() error {
-	opens := c.r.Method == http.MethodGet && (c.r.URL.Path == "/" || c.s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/"))
-	return guardDev(c.r, opens)
+	return to.handle(c)
 }
 
 func unescape(what, s string) (string, error) {
@@ -160,14 +179,22 @@ func unescape(what, s string) (string, error) {
 	return out, nil
 }
 
-// find gives the board of the call, until release is called. One that doesn't exist is
-// made where create is set, and is nil otherwise.
+// find gives the board of the call, until release is called. In development mode one
+// that doesn't exist is made where create is set, and is nil otherwise; with tokens it
+// is an error.
 func (c *call) find(create bool) (l *ledger.Ledger, release func(), err error) {
-	l, release, err = c.s.store.Board(c.r.Context(), c.board, create)
-	if errors.Is(err, store.ErrNoBoard) {
-		return nil, func() {}, nil
+	l, release, err = c.s.store.Board(c.r.Context(), c.board, create && c.s.dev)
+	if !errors.Is(err, store.ErrNoBoard) {
+		return l, release, err
 	}
-	return l, release, err
+	if !c.s.dev {
+		return nil, nil, c.noBoard()
+	}
+	return nil, func() {}, nil
+}
+
+func (c *call) noBoard() error {
+	return wire.Refuse("no-board", "there is no board %s", scan.Quote(c.board))
 }
 
 // ledger is find for as long as the call takes.
@@ -188,13 +215,20 @@ func (c *call) present() (*ledger.Ledger, error) {
 	return l, err
 }
 
-// author says who asks, as he calls himself.
+// author says who asks: by the label of his token, and as he calls himself.
 func (c *call) author() (entry.Author, error) {
 	a := entry.Author{By: c.r.Header.Get("Client-Name"), From: c.r.Header.Get("Client-Instance")}
 	if err := a.Check(); err != nil {
 		return a, wire.Refuse(wire.Invalid, "the header Client-Name or Client-Instance: %v", err)
 	}
 	a.From = wire.InstanceID(a.From)
+	switch claim := a.By; {
+	case c.s.dev:
+	case claim == "":
+		a.By = c.grant.Called()
+	default:
+		a.By = c.grant.Called() + " (" + claim + ")"
+	}
 	return a, nil
 }
 
@@ -244,6 +278,9 @@ func (c *call) refuse(err error) {
 		p.Op = -1 // there is one only
 	}
 	c.w.Header().Set("Content-Type", "application/problem+json")
+	if p.Status == http.StatusUnauthorized { // RFC 6750, 3
+		c.w.Header().Set("WWW-Authenticate", c.challenge())
+	}
 	if p.RetryAfter > 0 {
 		c.w.Header().Set("Retry-After", strconv.Itoa(p.RetryAfter))
 	}
@@ -261,7 +298,7 @@ func (c *call) log(took time.Duration, err error) {
 		level = slog.LevelInfo
 	}
 	attrs := []slog.Attr{
-		slog.String("method", c.r.Method), slog.String("board", c.board), slog.Int("status", c.w.status),
+		slog.String("method", c.r.Method), slog.String("route", c.route()), slog.String("board", c.board), slog.Int("status", c.w.status),
 		slog.Int64("bytes", c.w.bytes), slog.Duration("took", took), slog.String("request", c.id),
 	}
 	if err != nil && c.w.status >= 500 {
@@ -290,5 +327,10 @@ func (r *recorder) Write(b []byte) (int, error) {
 
 // Unwrap lets http.ResponseController reach the connection.
 func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
+
+// route is the pattern of the path that was asked for.
+func (c *call) route() string {
+	return cmp.Or(chi.RouteContext(c.r.Context()).RoutePattern(), "none")
+}
 
 func (c *call) health() error { return c.answer(http.StatusOK, []byte(`{"status":"ok"}`)) }

@@ -39,10 +39,16 @@ func (c *call) commit() error {
 // they change something. status is that of the answer.
 func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out rules.Outcome, err error) {
 	who, err := c.author()
+	if err == nil {
+		err = c.grant.Edits(edits)
+	}
 	if err != nil {
 		return out, err
 	}
-	call := rules.Call{Who: who, Edits: edits, Widen: true, Limits: rules.BoardLimits, Status: status}
+	call := rules.Call{
+		Who: who, Edits: edits, Widen: true, Limits: c.s.limits.board(), Status: status,
+		Prefix: c.grant.Prefix, Guard: c.grant.Guard,
+	}
 	var l *ledger.Ledger
 	if call.Request, err = c.request(who, edits); err == nil {
 		l, err = c.ledger(false)
@@ -86,7 +92,7 @@ func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, er
 		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best drawn at random", longestKey)
 	}
 	r := &rules.Request{
-		Instance: who.From, Key: key,
+		Token: c.grant.ID, Instance: who.From, Key: key,
 		Hash:  rules.HashOf(c.r.Method+" "+c.r.URL.Query().Get("forget")+" "+c.name, edits),
 		Known: func(m mark.Mark) bool { return m == rules.NoBoard },
 	}

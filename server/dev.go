@@ -75,36 +75,5 @@ func ownOrigin(origin string) bool {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.Path != "" {
 		return false
 	}
-	ip := net.ParseIP(u.Hostname())
-	return u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// What pages of another origin may send, and see (WHATWG Fetch, CORS).
-const (
-	corsMethods = "GET, HEAD, PUT, POST, DELETE"
-	corsHeaders = "Authorization, Accept, Content-Type, If-Match, If-None-Match, Idempotency-Key, Idempotency-Since, Client-Instance, Client-Name, Last-Event-ID"
-	corsExposed = "ETag, Retry-After, Repeated"
-	corsMaxAge  = "600" // seconds
-)
-
-// allowOrigin has the browser show the answer to the page that asked, which was let
-// through; on errors too.
-func allowOrigin(h http.Header, r *http.Request) {
-	origins := r.Header.Values("Origin")
-	if len(origins) != 1 || !ownOrigin(origins[0]) {
-		return
-	}
-	h.Set("Access-Control-Allow-Origin", origins[0])
-	h.Set("Access-Control-Expose-Headers", corsExposed)
-	h.Add("Vary", "Origin")
-}
-
-// preflight answers a browser that asks whether a page may send something.
-func (c *call) preflight() error {
-	h := c.w.Header()
-	h.Set("Access-Control-Allow-Methods", corsMethods)
-	h.Set("Access-Control-Allow-Headers", corsHeaders)
-	h.Set("Access-Control-Max-Age", corsMaxAge)
-	c.w.WriteHeader(http.StatusNoContent)
-	return nil
+	return wire.OnThisMachine(u.Hostname())
 }

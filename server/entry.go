@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
@@ -163,6 +164,11 @@ func (c *call) deleteEntry() error {
 	forget := q.Get("forget")
 	if forget != "" && forget != "true" && forget != "false" {
 		return wire.Refuse(wire.Invalid, "forget is %s, and must be true or false", scan.Quote(forget))
+	}
+	if forget == "true" {
+		if err := c.grant.Needs(access.Own); err != nil {
+			return err
+		}
 	}
 	cond, err := c.cond()
 	if err != nil {

@@ -24,7 +24,7 @@ func (c *call) events() error {
 	if err != nil {
 		return err
 	}
-	q, err := readQuery(u)
+	q, err := c.selection(u)
 	if err != nil {
 		return err
 	}
@@ -52,6 +52,7 @@ func (c *call) events() error {
 	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // that of the request is over
 		return err
 	}
+	defer context.AfterFunc(c.r.Context(), func() { _ = s.out.SetWriteDeadline(time.Now()) })() // whoever is slow to read
 	s.write("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	for first := true; s.err == nil; first = false {
 		if first || page.Whole || len(page.Entries)+len(page.Gone) > 0 {
@@ -86,6 +87,9 @@ func (s *stream) write(text string) {
 	for len(text) > 0 && s.err == nil {
 		n := min(len(text), chunk)
 		if s.err = s.out.SetWriteDeadline(time.Now().Add(chunkTime)); s.err == nil {
+			s.err = s.c.r.Context().Err() // after which the deadline would be passed
+		}
+		if s.err == nil {
 			_, s.err = s.c.w.Write([]byte(text[:n]))
 		}
 		text = text[n:]

@@ -20,7 +20,7 @@ func (c *call) history() error {
 	if err != nil {
 		return err
 	}
-	q, err := readQuery(u)
+	q, err := c.selection(u)
 	if err != nil {
 		return err
 	}
@@ -48,7 +48,7 @@ func (c *call) entriesAt() error {
 	if err != nil {
 		return err
 	}
-	q, err := readQuery(u)
+	q, err := c.selection(u)
 	if err != nil {
 		return err
 	}

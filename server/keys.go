@@ -22,7 +22,7 @@ func (c *call) listKeys() error {
 	if l != nil {
 		snap := l.Snapshot()
 		defer snap.Release()
-		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), l.Keys(), l.KeysClosed()
+		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), c.grant.Keys(l.Keys()), l.KeysClosed()
 	}
 	return c.answer(http.StatusOK, keys.AppendJSON(nil))
 }
@@ -44,6 +44,9 @@ func (c *call) declare() error {
 	if err == nil {
 		err = d.Check() // before a board is made for it
 	}
+	if err == nil {
+		err = c.grant.Declaration(d)
+	}
 	if err != nil {
 		return err
 	}
@@ -51,11 +54,12 @@ func (c *call) declare() error {
 	if err != nil {
 		return err
 	}
+	d.Prefix = c.grant.Prefix
 	findings, result, err := rules.Declare(l, who, d)
 	if err != nil {
 		return err
 	}
-	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(*result.After).String(), Keys: l.Keys(), Closed: l.KeysClosed(), Findings: findings, Declared: true}
+	answer := wire.Keys{Board: c.board, Version: result.Version, Mark: mark.Of(*result.After).String(), Keys: c.grant.Keys(l.Keys()), Closed: l.KeysClosed(), Findings: findings, Declared: true}
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 

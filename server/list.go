@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
@@ -52,6 +53,15 @@ func readQuery(u url.Values) (q rules.Query, err error) {
 	return q, nil
 }
 
+// selection is readQuery, of what the caller may see.
+func (c *call) selection(u url.Values) (rules.Query, error) {
+	q, err := readQuery(u)
+	if err == nil {
+		err = c.grant.Narrow(&q)
+	}
+	return q, err
+}
+
 // readLimit reads how many are asked for at most.
 func readLimit(s string) (int, error) {
 	if s == "" {
@@ -88,8 +98,21 @@ type follower struct {
 	made    <-chan struct{} // where there is none: closed when one is made
 }
 
+// follow gives a follower of the call's board. One that waits counts as a stream, and
+// ends with the caller's token.
 func (c *call) follow(q rules.Query, waits bool) (*follower, error) {
 	f := &follower{c: c, q: q, waits: waits}
+	if waits {
+		leave, err := c.s.streams.enter()
+		if err != nil {
+			return nil, err
+		}
+		c.free = append(c.free, leave)
+		if c.holder != nil {
+			ctx, done := c.holder.While(c.r.Context())
+			c.r, c.free = c.r.WithContext(ctx), append(c.free, done)
+		}
+	}
 	return f, f.open()
 }
 
@@ -182,7 +205,7 @@ func (c *call) listEntries() error {
 	if err != nil {
 		return err
 	}
-	q, err := readQuery(u)
+	q, err := c.selection(u)
 	if err != nil {
 		return err
 	}
@@ -224,6 +247,9 @@ func (c *call) listEntries() error {
 		if !news && wait > 0 {
 			if f.wait(ctx) {
 				continue
+			}
+			if err := access.Ended(c.r.Context()); err != nil {
+				return err
 			}
 			if f.removed(ctx) { // which is news
 				f.close()

@@ -26,6 +26,7 @@ type described struct {
 
 type operation struct {
 	Parameters []struct{ Name, In string }
+	May        string `json:"x-may"`
 	Responses  map[string]response
 }
 
@@ -46,20 +47,27 @@ var openAPI = sync.OnceValue(func() *described {
 	}
 	for path := range d.Paths {
 		pattern := strings.ReplaceAll(regexp.QuoteMeta(path), `\{board\}`, `[^/]+`)
-		d.templates[path] = regexp.MustCompile("^" + strings.ReplaceAll(pattern, `\{name\}`, `.+`) + "$")
+		pattern = strings.NewReplacer(`\{name\}`, `.+`, `\{token\}`, `[^/]+`).Replace(pattern)
+		d.templates[path] = regexp.MustCompile("^" + pattern + "$")
 	}
 	return d
 })
 
 // find gives what is said of a call.
 func (d *described) find(method string, u *url.URL) (op operation, found bool) {
-	for path, template := range d.templates {
-		if template.MatchString(u.EscapedPath()) {
-			op, found = d.Paths[path][strings.ToLower(method)]
-			return op, found
+	op, found = d.Paths[d.template(u.EscapedPath())][strings.ToLower(method)]
+	return op, found
+}
+
+// template gives the path of the description that a path is one of; empty: it is none.
+func (d *described) template(path string) string {
+	path, _, _ = strings.Cut(path, "?")
+	for of, template := range d.templates {
+		if template.MatchString(path) {
+			return of
 		}
 	}
-	return op, false
+	return ""
 }
 
 // check holds an answer against what is said of it.

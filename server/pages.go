@@ -44,6 +44,12 @@ func within(inner, outer string) (bool, error) {
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)), nil
 }
 
+// wantsPage says whether a path that is none of ours is that of a developer's own page.
+func (c *call) wantsPage() bool {
+	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
+	return get && c.s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/")
+}
+
 // page answers with a file of the developer's own pages; a path that ends in / with its
 // index.html. No file whose name begins with a dot is served, and none outside.
 func (c *call) page() error {
@@ -76,6 +82,12 @@ func (c *call) front() error {
 		return err
 	}
 	var b bytes.Buffer
+	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if !c.s.dev {
+		fmt.Fprintf(&b, "Small Pantry, a shared store for small apps. A board is reached by its link, which whoever owns it gives away.\n")
+		_, _ = io.Copy(c.w, &b)
+		return nil
+	}
 	fmt.Fprintf(&b, "Small Pantry, a shared store for small apps, in development mode: for this machine only.\n\n")
 	infos, err := c.s.store.Boards(c.r.Context(), "", 0)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/store"
 )
 
@@ -18,9 +19,13 @@ import (
 type Options struct {
 	// Data is the directory where the boards lie; it is made when missing.
 	Data string
-	// Dev is development mode: no tokens, this machine only. It must be set,
-	// since there is no other mode yet.
+	// Dev is development mode: no tokens, this machine only.
 	Dev bool
+	// Public is how others call the server, http(s)://HOST[:PORT], in the links that it
+	// makes; empty: as whoever asks for a link calls it.
+	Public string
+	// Limits are how much the server takes.
+	Limits Limits
 	// Pages is a directory with the developer's own pages, which are served from the
 	// same origin, beside the server's own paths; empty: none. Development mode only.
 	Pages string
@@ -35,10 +40,18 @@ type Options struct {
 // for concurrent use.
 type Server struct {
 	dev    bool
+	public string
+	limits Limits
 	log    *slog.Logger
 	store  store.Store
+	tokens *access.Tokens // nil in development mode
+	admin  admin
 	routes http.Handler
 	rates  rates
+	met    *meter
+
+	streams   places // streams and waiting calls
+	strangers strangers
 
 	pages   *os.Root // nil: there are none
 	trouble Trouble
@@ -48,8 +61,9 @@ type Server struct {
 }
 
 var (
-	// ErrNoTokens is returned by New without Dev.
-	ErrNoTokens = errors.New("boards with tokens are not built yet: use development mode, which serves this machine only")
+	// ErrDevOnly is returned by New for what there is in development mode only: Pages and
+	// Trouble.
+	ErrDevOnly = errors.New("pages of one's own and trouble are for development mode only")
 	// ErrInUse is returned by New for a data directory that another server has.
 	ErrInUse = store.ErrInUse
 )
@@ -58,29 +72,51 @@ var (
 const drain = 5 * time.Second
 
 // New opens the data directory and gives a Server on it. The errors are
-// ErrNoTokens, ErrInUse, and the file system's own.
+// ErrDevOnly, ErrInUse, and the file system's own.
 func New(o Options) (*Server, error) {
-	if !o.Dev {
-		return nil, ErrNoTokens
+	if !o.Dev && (o.Pages != "" || o.Trouble != Trouble{}) {
+		return nil, ErrDevOnly
 	}
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	s := &Server{dev: o.Dev, log: o.Log, trouble: o.Trouble, stopping: make(chan struct{})}
-	files, err := store.OpenFiles(o.Data, store.FileOptions{Problem: func(board string, err error) {
-		s.log.Warn("board", "board", board, "problem", err.Error())
+	o.Limits = o.Limits.orDefault()
+	files, err := store.OpenFiles(o.Data, store.FileOptions{Boards: o.Limits.Boards, Problem: func(board string, err error) {
+		o.Log.Warn("board", "board", board, "problem", err.Error())
 	}})
 	if err != nil {
 		return nil, fmt.Errorf("open the data directory: %w", err)
 	}
-	s.store = files
-	if o.Pages != "" {
-		if s.pages, err = openPages(o.Pages, o.Data); err != nil {
-			return nil, errors.Join(fmt.Errorf("serve the pages: %w", err), files.Close())
-		}
+	s := &Server{
+		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: files, trouble: o.Trouble, stopping: make(chan struct{}),
+		streams: places{most: int64(o.Limits.Streams)},
+	}
+	s.met = newMeter(s)
+	if err = s.open(o); err != nil {
+		return nil, errors.Join(err, files.Close())
 	}
 	s.routes = s.router()
 	return s, nil
+}
+
+// open opens what there is besides the boards.
+func (s *Server) open(o Options) (err error) {
+	if o.Pages != "" {
+		if s.pages, err = openPages(o.Pages, o.Data); err != nil {
+			return fmt.Errorf("serve the pages: %w", err)
+		}
+	}
+	if s.dev {
+		return nil
+	}
+	if s.admin, err = readAdmin(o.Data); err != nil {
+		return fmt.Errorf("read the admin token: %w", err)
+	}
+	l, err := s.store.Tokens(context.Background())
+	if err == nil {
+		s.tokens = access.Open(l)
+	}
+	return err
 }
 
 // Check says whether Serve would take l: it returns ErrNotLoopback in
@@ -132,6 +168,9 @@ func (s *Server) endWaits() { s.stop.Do(func() { close(s.stopping) }) }
 // has returned.
 func (s *Server) Close() error {
 	s.endWaits()
+	if s.tokens != nil {
+		s.tokens.Close()
+	}
 	var err error
 	if s.pages != nil {
 		err = s.pages.Close()

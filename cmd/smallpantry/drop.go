@@ -34,7 +34,7 @@ be undone.`,
 			case byPrefix && len(names) > 0:
 				return usage("drop takes either the names of entries or --prefix, and both were given")
 			case !byPrefix && len(names) == 0:
-				return usage("say which entries to drop: smallpantry drop %s NAME..., or --prefix P", args[0])
+				return usage("say which entries to drop: smallpantry drop %s NAME..., or --prefix P", place.Shown(args[0]))
 			}
 			if err := checkNames(names...); err != nil {
 				return err

@@ -12,6 +12,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -65,7 +66,7 @@ func (a *app) judge(err error) (code int, next string) {
 	switch {
 	case errors.As(err, &coded):
 		return coded.code, ""
-	case !a.running, errors.As(err, new(usageError)), errors.As(err, new(place.UsageError)), errors.Is(err, board.ErrLink):
+	case !a.running, errors.As(err, new(usageError)), errors.As(err, new(place.UsageError)), errors.Is(err, board.ErrLink), errors.Is(err, serving.ErrUsage):
 		return exitUsage, "smallpantry --help lists the commands; smallpantry COMMAND --help tells of one."
 	case errors.Is(err, pantry.ErrAbsent), errors.Is(err, pantry.ErrTooOld):
 		return exitAbsent, ""

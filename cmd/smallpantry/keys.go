@@ -44,7 +44,7 @@ declared, and --close=false ends that.`,
 				_, _ = a.stdout.Write(code)
 				return err
 			case a.json:
-				return a.printJSON(map[string]any{"place": args[0], "keys": append([]entry.Declared{}, keys...)})
+				return a.printJSON(map[string]any{"place": place.Shown(args[0]), "keys": append([]entry.Declared{}, keys...)})
 			}
 			// Who declared it is known on a board.
 			byWhom := slices.ContainsFunc(keys, func(k entry.Declared) bool { return k.By != "" })

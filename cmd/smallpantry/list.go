@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/term"
@@ -122,23 +120,6 @@ func (a *app) listNamespaces(dir string) error {
 	t.Flexible = []int{4}
 	for _, n := range list {
 		t.Row(n.Namespace, fmt.Sprint(n.Entries), fmt.Sprint(n.Version), fmt.Sprint(n.Bytes), n.Error)
-	}
-	t.Print()
-	return nil
-}
-
-func (a *app) listBoards(ctx context.Context, address string) error {
-	list, err := board.List(ctx, address, board.Patience(place.Patience))
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.printJSON(map[string]any{"server": address, "boards": append([]board.Summary{}, list...)})
-	}
-	fmt.Fprintf(a.stdout, "%s\n%s\n\n", address, term.Counted(len(list), "board", "boards"))
-	t := a.out().Table("board", "version", "bytes")
-	for _, b := range list {
-		t.Row(b.Board, fmt.Sprint(b.Version), fmt.Sprint(b.Bytes))
 	}
 	t.Print()
 	return nil

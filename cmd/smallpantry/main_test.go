@@ -34,7 +34,7 @@ func TestCommands(t *testing.T) {
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"smallpantry": inProcess,
 			"exits":       exits,
-			"serving":     serving,
+			"serving":     startsServer,
 			"loop":        loop,
 		},
 		Setup: func(e *testscript.Env) error {
@@ -84,7 +84,7 @@ func runInProcess(ts *testscript.TestScript, args []string) int {
 	return run(args, strings.NewReader(""), ts.Stdout(), ts.Stderr())
 }
 
-func serving(ts *testscript.TestScript, _ bool, args []string) {
+func startsServer(ts *testscript.TestScript, _ bool, args []string) {
 	cmd, address, err := startServer(ts.MkAbs("data"), args...)
 	ts.Check(err)
 	ts.Setenv("SERVER", address)

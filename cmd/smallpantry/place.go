@@ -29,6 +29,9 @@ func (a *app) way(w place.Way) place.Way {
 	return w
 }
 
+// meet names what a board met.
+func (a *app) meet(p pantry.Problem) { a.way(place.Way{Write: true}).Tell(p.Place, p) }
+
 // read opens a PLACE, or a PLACE@WHEN, to read.
 func (a *app) read(where string, w place.Way) (place.Place, error) {
 	bare, when, err := place.SplitWhen(where, time.Now())
@@ -51,7 +54,7 @@ func (a *app) change(where string, w place.Way) (place.Present, error) {
 		return nil, err
 	}
 	if !when.IsNow() {
-		return nil, usage("%q is how the place was, which can't be changed; write %s, or see restore", where, bare)
+		return nil, usage("%q is how the place was, which can't be changed; write %s, or see restore", place.Shown(where), place.Shown(bare))
 	}
 	if bare, err = resolve(bare); err != nil {
 		return nil, err
@@ -115,7 +118,7 @@ func checkNames(names ...string) error {
 }
 
 func nothingUnder(name, where, more string) error {
-	return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s%s", name, where, more)}
+	return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s%s", name, place.Shown(where), more)}
 }
 
 // didYouMean names what is stored or declared in a place and nearly matches a name.

@@ -20,7 +20,7 @@ can undo it.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {
-				return usage("reset removes everything in %s; add --yes if that is meant", args[0])
+				return usage("reset removes everything in %s; add --yes if that is meant", place.Shown(args[0]))
 			}
 			p, err := a.change(args[0], place.Way{Write: true})
 			if err != nil {

@@ -28,7 +28,7 @@ back; what was absent then is removed.`,
 				return err
 			}
 			if when.IsNow() {
-				return usage("restore needs to know when: write %[1]s@12 for a version, which history tells, or %[1]s@-10m, or %[1]s@2026-05-03T09:00", args[0])
+				return usage("restore needs to know when: write %[1]s@12 for a version, which history tells, or %[1]s@-10m, or %[1]s@2026-05-03T09:00", place.Shown(args[0]))
 			}
 			names := args[1:]
 			if err := checkNames(names...); err != nil {

@@ -81,7 +81,7 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 		{"Change", append([]*cobra.Command{a.put(), a.drop(), a.rename(), a.reset()}, a.operations()...)},
 		{"Undo", []*cobra.Command{a.restore()}},
 		{"Move", []*cobra.Command{a.copy(), a.export(), a.importFile()}},
-		{"Share", []*cobra.Command{a.serve(), a.places()}},
+		{"Share", []*cobra.Command{a.serve(), a.board(), a.places()}},
 		{"Keep going", []*cobra.Command{a.check(), a.repair(), a.demo()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title + ":"})
@@ -139,6 +139,16 @@ func exactly(n int) cobra.PositionalArgs {
 			return nil
 		}
 		return fmt.Errorf("%s takes %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
+	}
+}
+
+// atMost takes n arguments or fewer.
+func atMost(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) <= n {
+			return nil
+		}
+		return fmt.Errorf("%s takes at most %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 

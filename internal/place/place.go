@@ -114,12 +114,20 @@ func IsURL(s string) bool {
 	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
 }
 
+// Shown gives a place as it can be shown: a link without its token.
+func Shown(where string) string {
+	if IsURL(where) {
+		where, _, _ = strings.Cut(where, "#")
+	}
+	return where
+}
+
 // IsBoard says whether a URL is that of a board.
 func IsBoard(url string) bool { return IsURL(url) && strings.Contains(url, "/boards/") }
 
 // Open opens DIR/NAMESPACE or http://HOST/boards/BOARD as it is.
 func Open(where string, w Way) (Present, error) {
-	tell := func(p pantry.Problem) { w.Tell(where, p) }
+	tell := func(p pantry.Problem) { w.Tell(Shown(where), p) }
 	if IsURL(where) {
 		opts := []board.Option{board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell)}
 		if w.Push {
@@ -132,7 +140,7 @@ func Open(where string, w Way) (Present, error) {
 		if w.Say == nil {
 			w.Say = func(string) {}
 		}
-		return &shared{b: b, address: where, say: w.Say}, nil
+		return &shared{b: b, address: Shown(where), say: w.Say}, nil
 	}
 	dir, name, err := Split(where)
 	if err != nil {

@@ -51,20 +51,44 @@ func SplitWhen(where string, now time.Time) (bare string, w When, err error) {
 		w.time = now.Add(-d)
 		return bare, w, nil
 	}
-	for _, form := range momentForms {
-		t, err := time.ParseInLocation(form, w.typed, time.Local)
-		if err != nil {
-			continue
-		}
-		if form == "2006-01-02" { // all of the day
-			t = t.AddDate(0, 0, 1).Add(-time.Nanosecond)
-		}
+	if t, ok := parseMoment(w.typed); ok {
 		if w.time = t; t.After(now) {
 			return "", When{}, usage("@%s lies ahead, or has not ended", w.typed)
 		}
 		return bare, w, nil
 	}
-	return "", When{}, usage("behind the @ of %s there must be a version (@12; history tells them), a moment (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d)", scan.Quote(where))
+	return "", When{}, usage("behind the @ of %s there must be a version (@12; history tells them), a moment (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d)", scan.Quote(Shown(where)))
+}
+
+// parseMoment reads a moment; a day is all of it.
+func parseMoment(s string) (t time.Time, ok bool) {
+	for _, form := range momentForms {
+		t, err := time.ParseInLocation(form, s, time.Local)
+		if err != nil {
+			continue
+		}
+		if form == "2006-01-02" {
+			t = t.AddDate(0, 0, 1).Add(-time.Nanosecond)
+		}
+		return t, true
+	}
+	return t, false
+}
+
+// Ahead reads a moment that lies ahead, or how far it does, such as 12h or 30d.
+func Ahead(s string, now time.Time) (time.Time, error) {
+	t, ok := parseMoment(s)
+	if !ok {
+		d, err := parseAge(s)
+		if err != nil {
+			return t, fmt.Errorf("%s is no moment such as 2026-12-24T18:00, and no time from now such as 12h or 30d", scan.Quote(s))
+		}
+		t = now.Add(d)
+	}
+	if !t.After(now) {
+		return t, fmt.Errorf("%s is past", scan.Quote(s))
+	}
+	return t, nil
 }
 
 // parseAge reads an age such as 10m, 2h, 3d or 1d12h.

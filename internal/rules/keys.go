@@ -19,13 +19,15 @@ import (
 // of declared keys is closed.
 var ErrUndeclared = errors.New("undeclared")
 
-func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
+// undeclared refuses a name that nobody declared, where the list is closed; it names
+// none that does not begin with prefix.
+func undeclared(tx *ledger.Tx, name string, declared entry.Declared, prefix string) error {
 	if declared.Kind != value.KindNone || !tx.KeysClosed() {
 		return nil
 	}
 	mean := ""
 	for _, k := range tx.Keys() {
-		if near.Match(name, k.Name) != "" {
+		if strings.HasPrefix(k.Name, prefix) && near.Match(name, k.Name) != "" {
 			mean = "; did you mean " + k.Name + "?"
 			break
 		}
@@ -37,8 +39,9 @@ func undeclared(tx *ledger.Tx, name string, declared entry.Declared) error {
 // of them.
 type Declaration struct {
 	Keys   []entry.Declared
-	Change bool  // those that are declared otherwise are to be as they are here
-	Closed *bool // the list is to be closed, or opened; nil: as it is
+	Change bool   // those that are declared otherwise are to be as they are here
+	Closed *bool  // the list is to be closed, or opened; nil: as it is
+	Prefix string // what all names begin with of which findings may tell
 }
 
 // Check says what is wrong with the keys in themselves. The error is a *Refusal whose
@@ -66,7 +69,7 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 	if err := d.Check(); err != nil {
 		return nil, ledger.Result{}, err
 	}
-	alike := lookAlikes(l, d.Keys) // which may take a while, and holds nobody up here
+	alike := lookAlikes(l, d) // which may take a while, and holds nobody up here
 	return ledger.Do(l, who, func(tx *ledger.Tx) ([]entry.Finding, error) {
 		f := declaring{tx: tx, alike: alike}
 		for _, k := range d.Keys {
@@ -149,20 +152,23 @@ func said(k entry.Declared) string {
 
 // lookAlikes finds, for each key that is not declared, the names that it nearly
 // matches: of keys that are, and of what is stored and not declared.
-func lookAlikes(l *ledger.Ledger, keys []entry.Declared) map[string][]entry.Finding {
+func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
 	is, declared := map[string]string{}, map[string]bool{} // what is said of a name
 	for _, k := range l.Keys() {
+		if !strings.HasPrefix(k.Name, d.Prefix) {
+			continue
+		}
 		is[k.Name], declared[k.Name] = by(k)+" declared", true
 	}
 	snap := l.Snapshot()
 	defer snap.Release()
-	for e := range snap.Entries("", "") {
+	for e := range snap.Entries(d.Prefix, "") {
 		if is[e.Name] == "" {
 			is[e.Name] = "is stored on this board"
 		}
 	}
 	var fresh []string
-	for _, k := range keys {
+	for _, k := range d.Keys {
 		delete(is, k.Name) // of names that are its own none is near another
 		if !declared[k.Name] {
 			fresh = append(fresh, k.Name)

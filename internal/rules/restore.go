@@ -57,7 +57,7 @@ func (j *judgement) restore(tx *ledger.Tx, of entry.Restore, was map[string]valu
 			tx.Drop(name)
 		} else {
 			declared := entry.DeclaredFor(name, tx.Declared)
-			if err := undeclared(tx, name, declared); err != nil {
+			if err := undeclared(tx, name, declared, j.prefix); err != nil {
 				return r, err
 			}
 			if err := declared.JudgeWhole(v); err != nil {

@@ -36,6 +36,11 @@ type Call struct {
 	// Widen has a number with a fraction make a float of an int that nobody declared.
 	Widen  bool
 	Limits Limits // the zero Limits: none
+	// Prefix is what all names begin with of which the caller may know.
+	Prefix string
+	// Guard says whether the caller may make an edit, on what is stored and declared before
+	// any is made; nil: he may.
+	Guard func(tx *ledger.Tx, e entry.Edit) error
 	// Status is what is answered where nothing hinders it; nil: nothing is.
 	Status func(created bool) int
 	// Request has the commit count once, however often it comes; nil: each time.
@@ -114,13 +119,14 @@ type judgement struct {
 	now     map[string]value.Value
 	before  map[string]*ledger.Record
 	widen   bool
+	prefix  string
 	status  int
 	repeats *ledger.Receipt // the request was done before; nil: it was not
 }
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), widen: c.Widen,
+		results: make([]Result, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix,
 		now: make(map[string]value.Value, len(c.Edits)), before: make(map[string]*ledger.Record, len(c.Edits)),
 	}
 	if c.Request != nil {
@@ -130,6 +136,13 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		}
 		if done != nil {
 			return j, j.repeat(tx, c.Edits, done)
+		}
+	}
+	if c.Guard != nil {
+		for i, e := range c.Edits {
+			if err := c.Guard(tx, e); err != nil {
+				return nil, &Refusal{Edit: i, Err: err}
+			}
 		}
 	}
 	for i, e := range c.Edits {
@@ -194,7 +207,7 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	if !e.Force {
 		declared = entry.DeclaredFor(e.Name, tx.Declared)
 		if e.Op.Verb != value.Drop {
-			if err := undeclared(tx, e.Name, declared); err != nil {
+			if err := undeclared(tx, e.Name, declared, j.prefix); err != nil {
 				return Result{}, err
 			}
 		}

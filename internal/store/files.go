@@ -17,6 +17,8 @@ import (
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/seam"
 )
 
@@ -34,15 +36,20 @@ const (
 // FileOptions are what Files needs besides its directory.
 type FileOptions struct {
 	Idle    time.Duration                 // how long a board that nobody holds stays loaded; 0: 10 minutes
+	Boards  int                           // how many there may be; 0: any number
 	Problem func(board string, err error) // is called with what was survived
 	Ledger  ledger.Options                // of each board, but for Problem
 }
 
 // Files keeps each board in a journal of its own, in DATA/boards.
 type Files struct {
-	dir  string
+	data string
+	dir  string // of the boards, in it
 	opts FileOptions
 	lock *flock.Flock // on DATA: a second server would not see this one's boards change
+
+	tmu    sync.Mutex     // guards tokens
+	tokens *ledger.Ledger // nil: nobody asked for them yet
 
 	mu     sync.Mutex // guards what follows; not held while a file is touched
 	boards map[string]*loaded
@@ -79,7 +86,59 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Files{dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}, news: make(chan struct{})}, nil
+	return &Files{data: data, dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}, news: make(chan struct{})}, nil
+}
+
+// options are those of a ledger, which problems call by a name.
+func (f *Files) options(name string) ledger.Options {
+	special := seam.Of(f.dir)
+	o := f.opts.Ledger
+	o.Disk, o.Twice, o.Small = special.Disk, o.Twice || special.Twice, cmp.Or(o.Small, special.Small)
+	o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
+	o.Problem = func(err error) {
+		if f.opts.Problem != nil {
+			f.opts.Problem(name, err)
+		}
+	}
+	return o
+}
+
+// Tokens gives the ledger of the tokens: see Store.
+func (f *Files) Tokens(context.Context) (*ledger.Ledger, error) {
+	f.tmu.Lock()
+	defer f.tmu.Unlock()
+	if f.tokens != nil {
+		return f.tokens, nil
+	}
+	dir := filepath.Join(f.data, "access")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	l, err := ledger.Open(dir, "tokens", f.options("the tokens"))
+	if err != nil {
+		return nil, fmt.Errorf("open the tokens: %w", err)
+	}
+	f.tokens = l
+	return l, nil
+}
+
+// Open is how many boards are in memory: see Store.
+func (f *Files) Open() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.boards)
+}
+
+// Ready says whether the directory is there and nobody closed the store: see Store.
+func (f *Files) Ready(context.Context) error {
+	f.mu.Lock()
+	closed := f.closed
+	f.mu.Unlock()
+	if closed {
+		return ledger.ErrClosed
+	}
+	_, err := os.ReadDir(f.dir)
+	return err
 }
 
 // Board gives a board: see Store. Its errors are *journal.NameError for a
@@ -135,22 +194,16 @@ func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Le
 // forgotten, so that the next one who asks tries again.
 func (f *Files) load(b *loaded, name string, create bool) {
 	defer close(b.ready)
-	special := seam.Of(f.dir)
-	disk := cmp.Or[journal.Disk](special.Disk, journal.OS)
+	disk := cmp.Or[journal.Disk](seam.Of(f.dir).Disk, journal.OS)
 	_, err := disk.Look(journal.DataPath(f.dir, name))
+	none := errors.Is(err, fs.ErrNotExist)
 	switch {
-	case !create && errors.Is(err, fs.ErrNotExist):
+	case none && !create:
 		b.err = ErrNoBoard
+	case none && f.full():
+		b.err = refuse.As(rules.ErrQuota, "the server has %d boards, which is the most: delete one that nobody uses", f.opts.Boards)
 	default:
-		o := f.opts.Ledger
-		o.Disk, o.Twice, o.Small = special.Disk, o.Twice || special.Twice, cmp.Or(o.Small, special.Small)
-		o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
-		o.Problem = func(err error) {
-			if f.opts.Problem != nil {
-				f.opts.Problem(name, err)
-			}
-		}
-		if b.l, b.err = ledger.Open(f.dir, name, o); b.err != nil {
+		if b.l, b.err = ledger.Open(f.dir, name, f.options(name)); b.err != nil {
 			b.err = fmt.Errorf("open board %s: %w", name, b.err)
 		}
 	}
@@ -159,10 +212,31 @@ func (f *Files) load(b *loaded, name string, create bool) {
 	switch {
 	case b.err != nil:
 		delete(f.boards, name)
-	case errors.Is(err, fs.ErrNotExist):
+	case none:
 		close(f.news)
 		f.news = make(chan struct{})
 	}
+}
+
+// full says whether there are as many boards as there may be. Two that are made at the
+// same time may both be the last.
+func (f *Files) full() bool {
+	if f.opts.Boards == 0 {
+		return false
+	}
+	names, err := f.names()
+	return err == nil && len(names) >= f.opts.Boards
+}
+
+// names gives those of all boards, in no order.
+func (f *Files) names() (names []string, err error) {
+	files, err := os.ReadDir(f.dir)
+	for _, file := range files {
+		if name, ok := strings.CutSuffix(file.Name(), ".jsonl"); ok && journal.CheckName(name) == nil {
+			names = append(names, name)
+		}
+	}
+	return names, err
 }
 
 // News tells of boards that are made: see Store.
@@ -251,17 +325,15 @@ func (f *Files) unload(name string, b *loaded) {
 // Boards tells of the boards: see Store. Of a file that can't be read it tells
 // the name alone.
 func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, error) {
-	files, err := os.ReadDir(f.dir)
+	names, err := f.names()
 	if err != nil {
 		return nil, err
 	}
 	var out []Info
-	for _, file := range files { // which are in another order than their names without the ending
-		name, ok := strings.CutSuffix(file.Name(), ".jsonl")
-		if !ok || journal.CheckName(name) != nil || name <= after {
-			continue
+	for _, name := range names {
+		if name > after {
+			out = append(out, Info{Board: name})
 		}
-		out = append(out, Info{Board: name})
 	}
 	slices.SortFunc(out, func(a, b Info) int { return strings.Compare(a.Board, b.Board) })
 	if limit > 0 && len(out) > limit {
@@ -299,6 +371,11 @@ func (f *Files) Close() error {
 		case b.l != nil:
 			errs = append(errs, b.l.Close())
 		}
+	}
+	f.tmu.Lock()
+	defer f.tmu.Unlock()
+	if f.tokens != nil {
+		errs = append(errs, f.tokens.Close())
 	}
 	return errors.Join(append(errs, f.lock.Unlock())...)
 }

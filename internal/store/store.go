@@ -13,7 +13,8 @@ import (
 type Store interface {
 	// Board gives the board of a name, for as long as release is not called,
 	// which must be once. It waits for no other board. One that doesn't exist is
-	// made with create, and else is ErrNoBoard.
+	// made with create, and else is ErrNoBoard; rules.ErrQuota is returned for
+	// one that would be one too many.
 	Board(ctx context.Context, name string, create bool) (l *ledger.Ledger, release func(), err error)
 	// Boards tells of the boards whose names come after after, by their order,
 	// at most limit of them (0: all). It loads none.
@@ -22,6 +23,13 @@ type Store interface {
 	// then on, and one that is made later has none of its marks. The error is
 	// ErrNoBoard where there is none.
 	Remove(ctx context.Context, name string) error
+	// Tokens gives the ledger of the tokens of all boards, which is no board. It is that
+	// of the store, and closed with it.
+	Tokens(ctx context.Context) (*ledger.Ledger, error)
+	// Open is how many boards are in memory.
+	Open() int
+	// Ready says why boards can't be read and written at present; nil: they can.
+	Ready(ctx context.Context) error
 	// News gives a channel that is closed when the next board is made.
 	News() <-chan struct{}
 	// Close closes all boards. Nothing else may be called after it.

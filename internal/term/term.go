@@ -46,6 +46,12 @@ type Table struct {
 	rows     [][]string
 }
 
+// Colour says whether it is a terminal that is to show colours.
+func (o Out) Colour() bool {
+	_, is := o.terminal()
+	return is && os.Getenv("NO_COLOR") == ""
+}
+
 // Table begins a table with the names of its columns.
 func (o Out) Table(head ...string) *Table { return &Table{out: o, head: head} }
 

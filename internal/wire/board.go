@@ -47,23 +47,27 @@ func ReadSummaries(data []byte) (boards []Summary, err error) {
 
 // Facts are what there is to know of a board at present.
 type Facts struct {
-	Board    string
-	Version  int64
-	Mark     string
-	Exists   bool
-	Entries  int64
-	Bytes    int64 // of names and values
-	Keys     int64 // declared
-	Closed   bool
-	Watchers int64   // streams and waiting calls
-	Requests int64   // in the last minute
-	May      string  // what the caller may do
-	Near     float64 // how much of the fullest limit is used, from 0 to 1
-	Room     int64   // for how many more phones that poll at their fastest
-	MaxNames int64
-	MaxBytes int64
-	MaxValue int64
-	MaxRate  int64 // requests a second
+	Board       string
+	Version     int64
+	Mark        string
+	Exists      bool
+	Entries     int64
+	Bytes       int64 // of names and values
+	Keys        int64 // declared
+	Closed      bool
+	Watchers    int64   // streams and waiting calls
+	Requests    int64   // in the last minute
+	May         string  // what the caller may do
+	Admin       bool    // he may do it on every board
+	Label       string  // of the caller's token
+	Prefix      string  // of the names that it is for; with one, no counts are told
+	Near        float64 // how much of the fullest limit is used, from 0 to 1
+	Room        int64   // for how many more phones that poll at their fastest
+	MaxNames    int64
+	MaxBytes    int64
+	MaxValue    int64
+	MaxRate     int64 // requests a second
+	MaxWatchers int64
 }
 
 func (f *Facts) fields() []scan.Field {
@@ -83,16 +87,23 @@ func (f *Facts) fields() []scan.Field {
 		},
 		Write: func(dst []byte) []byte { return strconv.AppendFloat(dst, f.Near, 'f', 3, 64) },
 	}
-	return []scan.Field{
+	fields := []scan.Field{
 		scan.Always("board", &f.Board), scan.Always("version", &f.Version), scan.Always("mark", &f.Mark), scan.Always("exists", &f.Exists),
-		scan.Always("entries", &f.Entries), scan.Always("bytes", &f.Bytes), scan.Always("keys", &f.Keys), scan.Always("closed", &f.Closed),
-		scan.Always("watchers", &f.Watchers), scan.Always("requests", &f.Requests), scan.Always("room", &f.Room), scan.Always("near", near), scan.Always("may", &f.May),
-		scan.Always("limits", limits(scan.Always("names", &f.MaxNames), scan.Always("bytes", &f.MaxBytes), scan.Always("value", &f.MaxValue), scan.Always("requests", &f.MaxRate))),
+		scan.Always("closed", &f.Closed), scan.Always("may", &f.May), scan.Maybe("admin", &f.Admin), scan.Maybe("label", &f.Label), scan.Maybe("prefix", &f.Prefix),
+		scan.Always("limits", limits(scan.Always("names", &f.MaxNames), scan.Always("bytes", &f.MaxBytes), scan.Always("value", &f.MaxValue), scan.Always("requests", &f.MaxRate), scan.Always("watchers", &f.MaxWatchers))),
 	}
+	if f.Prefix == "" {
+		fields = append(fields, scan.Always("entries", &f.Entries), scan.Always("bytes", &f.Bytes), scan.Always("keys", &f.Keys),
+			scan.Always("watchers", &f.Watchers), scan.Always("requests", &f.Requests), scan.Always("room", &f.Room), scan.Always("near", near))
+	}
+	return fields
 }
 
 // AppendJSON appends the facts as an object.
 func (f *Facts) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, f.fields()...) }
+
+// MarshalJSON gives the form of AppendJSON.
+func (f *Facts) MarshalJSON() ([]byte, error) { return f.AppendJSON(nil), nil }
 
 // ReadFacts reads facts as AppendJSON writes them.
 func ReadFacts(data []byte) (*Facts, error) {
@@ -102,6 +113,11 @@ func ReadFacts(data []byte) (*Facts, error) {
 		err = refuse.As(value.ErrInvalid, "it has no board")
 	}
 	return f, err
+}
+
+// AppendBoardName appends the body by which a board is made.
+func AppendBoardName(dst []byte, board string) []byte {
+	return scan.AppendFields(dst, scan.Always("board", &board))
 }
 
 // ReadBoardName reads the body by which a board is made, strictly.

@@ -4,6 +4,7 @@ package wire
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -19,6 +20,8 @@ var (
 	ErrUnreachable = errors.New("the server can't be reached")
 	// ErrForbidden is returned when the server refuses who asks.
 	ErrForbidden = errors.New("not allowed")
+	// ErrUnauthorized is returned where whoever asks has no token that counts.
+	ErrUnauthorized = fmt.Errorf("%w: no such token", ErrForbidden)
 )
 
 // A Code is what a problem is, for a program.
@@ -50,6 +53,7 @@ var table = []row{
 	{code: "wrong-kind", status: http.StatusConflict, is: value.ErrWrongKind},
 	{code: "too-large", status: http.StatusRequestEntityTooLarge, is: ledger.ErrTooLarge},
 	{code: Invalid, status: http.StatusBadRequest, is: value.ErrInvalid},
+	{code: "unauthorized", status: http.StatusUnauthorized, is: ErrUnauthorized},
 	{code: "forbidden", status: http.StatusForbidden, is: ErrForbidden},
 	{code: Unavailable, status: http.StatusServiceUnavailable, is: errDamaged, after: 60,
 		says: "the board's file is damaged, so that the server doesn't touch it; its operator can mend it"},
@@ -67,6 +71,7 @@ var table = []row{
 	{code: "quota", status: http.StatusConflict, is: rules.ErrQuota},
 	{code: "key-reused", status: http.StatusUnprocessableEntity, is: rules.ErrKeyReused},
 	{code: "too-late", status: http.StatusConflict, is: rules.ErrTooLate},
+	{code: "rate-limited", status: http.StatusTooManyRequests},
 	{code: "no-board", status: http.StatusNotFound},
 	{code: "no-route", status: http.StatusNotFound},
 	{code: "method", status: http.StatusMethodNotAllowed},
@@ -105,8 +110,6 @@ func ErrorOf(code Code) error {
 		return ErrUnreachable
 	case code == "no-board":
 		return value.ErrAbsent
-	case code == "unauthorized":
-		return ErrForbidden
 	default:
 		return r.is
 	}

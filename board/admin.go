@@ -1,0 +1,90 @@
+package board
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// An Admin is who may own every board of a server, by the server's admin token. It is
+// safe for concurrent use.
+type Admin struct {
+	base, token string
+	opts        []Option
+}
+
+// NewAdmin gives the Admin of a server, whose address is http(s)://HOST[:PORT][#TOKEN];
+// in development mode there is no token. The error wraps ErrLink for another address.
+func NewAdmin(address string, opts ...Option) (*Admin, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" {
+		return nil, fmt.Errorf("%w: %s; a server's address is http://HOST:PORT", ErrLink, scan.Quote(hideToken(address)))
+	}
+	return &Admin{base: u.Scheme + "://" + u.Host, token: u.Fragment, opts: opts}, nil
+}
+
+// Link gives the link by which the admin reaches a board.
+func (a *Admin) Link(board string) string {
+	link := a.base + "/boards/" + board
+	if a.token != "" {
+		link += "#" + a.token
+	}
+	return link
+}
+
+// Board gives a board, which the admin may own. It must be closed.
+func (a *Admin) Board(board string) (*Board, error) { return Join(a.Link(board), a.opts...) }
+
+// with sends a call by a Board that is never polled.
+func (a *Admin) with(board string, call func(b *Board) error) error {
+	b, err := a.Board(board)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	return call(b)
+}
+
+// anyBoard stands in a link where a call is about the server.
+const anyBoard = "all"
+
+// A Summary is what a server tells of one of its boards: its name, Board, its
+// Version, and how many Bytes its file has.
+type Summary = wire.Summary
+
+// List tells of the boards of the server, by their names.
+func (a *Admin) List(ctx context.Context) (boards []Summary, err error) {
+	err = a.with(anyBoard, func(b *Board) error {
+		return b.ask(ctx, request{op: "list", method: http.MethodGet, server: true}, func(body []byte) (err error) {
+			boards, err = wire.ReadSummaries(body)
+			return err
+		})
+	})
+	if e := (*Error)(nil); errors.As(err, &e) {
+		e.Board = ""
+	}
+	return boards, err
+}
+
+// Create makes a board; made is false for one that is there already.
+func (a *Admin) Create(ctx context.Context, board string) (made bool, err error) {
+	err = a.with(board, func(b *Board) error {
+		rq := request{op: "create", method: http.MethodPost, server: true, body: wire.AppendBoardName(nil, board), header: asJSON()}
+		got, err := b.send(ctx, rq)
+		made = got.status == http.StatusCreated
+		return b.fail(rq.op, "", err)
+	})
+	return made, err
+}
+
+// Delete removes a board with all that is in it, and every link to it. The error wraps
+// pantry.ErrAbsent where there is none.
+func (a *Admin) Delete(ctx context.Context, board string) error {
+	return a.with(board, func(b *Board) error { return b.ask(ctx, request{op: "delete", method: http.MethodDelete}, nil) })
+}

@@ -1,0 +1,53 @@
+// Package qrcode draws links as QR codes (ISO/IEC 18004), for a terminal and for paper.
+package qrcode
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/mdp/qrterminal/v3"
+	"rsc.io/qr"
+)
+
+// Print draws a text in a terminal, dark on light whatever its colours are; without
+// colour it draws what is light, which is right on a dark background.
+func Print(w io.Writer, text string, colour bool) error {
+	var drawn strings.Builder
+	qrterminal.GenerateWithConfig(text, qrterminal.Config{
+		Level: qr.L, Writer: &drawn, HalfBlocks: true, QuietZone: 2,
+		BlackChar: qrterminal.BLACK_BLACK, BlackWhiteChar: qrterminal.BLACK_WHITE,
+		WhiteChar: qrterminal.WHITE_WHITE, WhiteBlackChar: qrterminal.WHITE_BLACK,
+	})
+	for line := range strings.Lines(drawn.String()) {
+		if line = strings.TrimRight(line, "\n"); colour {
+			line = "\x1b[97;40m" + line + "\x1b[0m"
+		}
+		if _, err := fmt.Fprintln(w, line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Path gives a text as the path of an SVG whose unit is a module, and how many modules
+// one side has, the quiet zone of 4 not among them.
+func Path(text string) (path string, side int, err error) {
+	code, err := qr.Encode(text, qr.M)
+	if err != nil {
+		return "", 0, err
+	}
+	var b strings.Builder
+	for y := range code.Size {
+		for x := 0; x < code.Size; x++ {
+			from := x
+			for x < code.Size && code.Black(x, y) {
+				x++
+			}
+			if x > from {
+				fmt.Fprintf(&b, "M%d %dh%dv1h-%dz", from, y, x-from, x-from)
+			}
+		}
+	}
+	return b.String(), code.Size, nil
+}

@@ -1,0 +1,216 @@
+// Package serving runs a server for a command: its flags, where it listens, TLS, what it
+// says when it starts, and how it stops.
+package serving
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/pflag"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/server"
+)
+
+// Flags are how a command is told to run its server.
+type Flags struct {
+	Listen  string
+	Public  string
+	Cert    string
+	Key     string
+	Board   string
+	Verbose bool
+	limits  []string
+}
+
+// Add adds the flags to a command's own.
+func (f *Flags) Add(to *pflag.FlagSet) {
+	to.StringVar(&f.Listen, "listen", "127.0.0.1:8437", "answer at `HOST:PORT`; without HOST for other machines too; port 0 takes any that is free")
+	to.StringVar(&f.Board, "board", "", "make the board `NAME` where there is none, and print its owner's link and QR code")
+	to.StringVar(&f.Public, "public", "", "what links begin with: how others reach the server, such as https://pantry.example")
+	to.StringVar(&f.Cert, "cert", "", "encrypt (TLS) with the certificate in `FILE`, which is read anew when it changes")
+	to.StringVar(&f.Key, "key", "", "the certificate's key, in `FILE`")
+	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams; may be repeated")
+	to.BoolVar(&f.Verbose, "verbose", false, "log every request")
+}
+
+// ErrUsage is returned for flags that don't go together or can't be read.
+var ErrUsage = errors.New("wrong flags")
+
+func usage(format string, args ...any) error {
+	return &usageError{fmt.Sprintf(format, args...)}
+}
+
+type usageError struct{ sentence string }
+
+func (e *usageError) Error() string { return e.sentence }
+func (e *usageError) Unwrap() error { return ErrUsage }
+
+// Check says what is wrong with the flags. The error is an ErrUsage.
+func (f *Flags) Check() error {
+	if (f.Cert == "") != (f.Key == "") {
+		return usage("--cert and --key go together: the certificate, and its key")
+	}
+	if f.Board != "" {
+		if err := journal.CheckName(f.Board); err != nil {
+			return usage("--board: %v", err)
+		}
+	}
+	if f.Public != "" {
+		u, err := url.Parse(f.Public)
+		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
+			return usage("--public is %q, and must be as https://HOST or http://HOST:PORT, without a path", f.Public)
+		}
+	}
+	_, err := f.Limits()
+	return err
+}
+
+// Limits are those that the flags set. The error is an ErrUsage.
+func (f *Flags) Limits() (l server.Limits, err error) {
+	for _, s := range f.limits {
+		if err := l.Set(s); err != nil {
+			return l, usage("--limit: %v", err)
+		}
+	}
+	return l, nil
+}
+
+// Logger gives the log of the server.
+func (f *Flags) Logger(w io.Writer) *slog.Logger {
+	level := slog.LevelInfo
+	if f.Verbose {
+		level = slog.LevelDebug
+	}
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: level}))
+}
+
+// Open listens, and gives what links begin with.
+func (f *Flags) Open() (l net.Listener, public string, err error) {
+	scheme := "http"
+	var certs *certificate
+	if f.Cert != "" {
+		scheme = "https"
+		if certs, err = loadCertificate(f.Cert, f.Key); err != nil {
+			return nil, "", err
+		}
+	}
+	if l, err = net.Listen("tcp", f.Listen); err != nil {
+		return nil, "", fmt.Errorf("listen on %s: %w", f.Listen, err)
+	}
+	public = strings.TrimSuffix(f.Public, "/")
+	if public == "" {
+		public = scheme + "://" + reachable(l.Addr())
+	}
+	if certs != nil {
+		l = tls.NewListener(l, &tls.Config{GetCertificate: certs.get, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12})
+	}
+	return l, public, nil
+}
+
+// reachable gives the address by which others reach a listener: of one that takes what
+// comes to any address of this machine, the first private one.
+func reachable(addr net.Addr) string {
+	tcp, ok := addr.(*net.TCPAddr)
+	if !ok || !tcp.IP.IsUnspecified() {
+		return addr.String()
+	}
+	host := "127.0.0.1"
+	addrs, _ := net.InterfaceAddrs() // without any, it is this machine only
+	for _, a := range addrs {
+		if one, ok := a.(*net.IPNet); ok && one.IP.To4() != nil && one.IP.IsPrivate() {
+			host = one.IP.String()
+			break
+		}
+	}
+	return net.JoinHostPort(host, fmt.Sprint(tcp.Port))
+}
+
+// A Server is what is run.
+type Server interface {
+	Check(l net.Listener) error
+	Serve(ctx context.Context, l net.Listener) error
+	OwnerLink(ctx context.Context, board string) (link string, made bool, err error)
+	AdminPath() string
+}
+
+// Words are what a server says when it starts.
+type Words struct {
+	Out    io.Writer
+	Colour bool   // Out is a terminal that shows colours
+	Where  string // where the boards lie, a sentence of its own
+	Public string // what links begin with
+}
+
+// Run says that a server runs and serves until ctx ends; then it lets what is under way
+// finish, for 5 seconds at most. It closes l.
+func (f *Flags) Run(ctx context.Context, s Server, l net.Listener, w Words) error {
+	if err := s.Check(l); err != nil {
+		return errors.Join(err, l.Close())
+	}
+	scheme := "http"
+	if f.Cert != "" {
+		scheme = "https"
+	}
+	fmt.Fprintf(w.Out, "serving on %s://%s\n", scheme, l.Addr())
+	fmt.Fprintf(w.Out, "%s\n", w.Where)
+	if path := s.AdminPath(); path != "" {
+		fmt.Fprintf(w.Out, "the admin token, which may own every board, is in %s\n", path)
+		fmt.Fprintf(w.Out, "%s%s\n", Encrypted(w.Public), hint(scheme, w.Public))
+	}
+	if f.Board != "" {
+		if err := f.tellLink(ctx, s, w); err != nil {
+			return errors.Join(err, l.Close())
+		}
+	}
+	return s.Serve(ctx, l)
+}
+
+// hint says how it could be otherwise.
+func hint(scheme, public string) string {
+	u, err := url.Parse(public)
+	switch {
+	case err != nil || scheme == "https":
+		return ""
+	case u.Scheme == "https":
+		return ", but for the way from what stands at " + public + " to here"
+	case wire.OnThisMachine(u.Hostname()):
+		return "; --listen :8437 lets other machines in"
+	}
+	return "; --cert and --key encrypt it"
+}
+
+// tellLink tells by what a board is owned.
+func (f *Flags) tellLink(ctx context.Context, s Server, w Words) error {
+	link, made, err := s.OwnerLink(ctx, f.Board)
+	if err != nil {
+		return fmt.Errorf("the board %s: %w", f.Board, err)
+	}
+	is := "is there"
+	if made {
+		is = "is new"
+	}
+	fmt.Fprintf(w.Out, "\nthe board %s %s; whoever has this link may do everything on it:\n\n%s\n\n", f.Board, is, link)
+	return qrcode.Print(w.Out, link, w.Colour)
+}
+
+// Encrypted says in plain words who can read what is sent to an address.
+func Encrypted(address string) string {
+	u, err := url.Parse(address)
+	switch {
+	case err == nil && u.Scheme == "https":
+		return "encrypted: nobody on the way can read what is sent"
+	case err == nil && wire.OnThisMachine(u.Hostname()):
+		return "not encrypted, and it does not leave this machine"
+	}
+	return "not encrypted: whoever is on the way can read and change what is sent"
+}

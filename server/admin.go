@@ -1,0 +1,85 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2/maybe"
+
+	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/store"
+)
+
+// adminID is what the admin's token begins with, and what his changes are by.
+const adminID = "admin"
+
+// An admin is who may own every board: whoever can read a file beside the boards.
+type admin struct {
+	path   string
+	secret access.Secret // the whole token, from which owners' links are derived
+	hash   access.Hash
+}
+
+// readAdmin reads the admin token in a data directory, and draws one where there is none.
+func readAdmin(data string) (a admin, err error) {
+	a.path = filepath.Join(data, "admin-token")
+	raw, err := os.ReadFile(a.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		raw = []byte(adminID + "." + string(access.NewSecret()) + "\n")
+		err = maybe.WriteFile(a.path, raw, 0o600)
+	}
+	if err != nil {
+		return a, err
+	}
+	a.secret = access.Secret(strings.TrimSpace(string(raw)))
+	if rest, ok := strings.CutPrefix(string(a.secret), adminID+"."); !ok || len(rest) < 20 || strings.ContainsAny(rest, " \t\n") {
+		return a, fmt.Errorf("%s holds no admin token, which is one line: %s. and at least 20 characters, best drawn at random; remove the file, and the server makes a new one", a.path, adminID)
+	}
+	a.hash = a.secret.Hash()
+	return a, nil
+}
+
+// AdminPath is the file with the token that may own every board; empty in development
+// mode, which has none.
+func (s *Server) AdminPath() string { return s.admin.path }
+
+// OwnerLink gives a link by which a board can be owned. The board is made where there is
+// none; made says so. The link is the same each time, until it is revoked or another admin
+// token stands in the file. In development mode it has no token. Its errors are those by
+// which a board can't be opened.
+func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made bool, err error) {
+	_, release, err := s.store.Board(ctx, board, false)
+	if errors.Is(err, store.ErrNoBoard) {
+		made = true
+		_, release, err = s.store.Board(ctx, board, true)
+	}
+	if err != nil {
+		return "", false, err
+	}
+	defer release()
+	base := cmp.Or(s.public, "http://localhost")
+	if s.dev {
+		return base + "/boards/" + board, made, nil
+	}
+	if made { // a server that stopped in the middle of removing one of this name left them
+		if err := s.tokens.Clear(board); err != nil {
+			return "", made, err
+		}
+	}
+	secret := func(id string) access.Secret { return s.admin.secret.From(board + "/" + id) }
+	g, its, found := s.tokens.Derived(board, secret, time.Now())
+	if !found || g.May < access.Own || g.Prefix != "" {
+		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: adminID}, access.Grant{May: access.Own, Label: "owner"}, secret)
+		if err != nil {
+			return "", made, err
+		}
+	}
+	return s.link(nil, board, g.ID+"."+string(its)), made, nil
+}

@@ -1,0 +1,159 @@
+package server
+
+import (
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// authorise says whether whoever calls may do what takes a right, before anything that he
+// sent is read but the head. Of a call that takes none nobody is asked who he is.
+func (c *call) authorise(needs access.Right) error {
+	if c.s.dev {
+		c.grant = access.Grant{May: access.Admin}
+		return guardDev(c.r, c.r.Method == http.MethodGet && c.r.URL.Path == "/" || c.wantsPage())
+	}
+	if needs == access.Nothing {
+		return nil
+	}
+	if err := c.identify(); err != nil {
+		if c.bearer() != "" {
+			c.s.met.strangers.Inc()
+			if err := c.s.strangers.slow(c.r); err != nil {
+				return err
+			}
+		}
+		return err
+	}
+	return c.grant.Needs(needs)
+}
+
+// bearer gives the token of the call (RFC 6750, 2.1); empty: there is none, or several.
+func (c *call) bearer() string {
+	given := c.r.Header.Values("Authorization")
+	if len(given) != 1 {
+		return ""
+	}
+	scheme, token, _ := strings.Cut(given[0], " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		return ""
+	}
+	return strings.TrimSpace(token)
+}
+
+// identify finds out what the caller may. The error is the same for a wrong token, for
+// that of another board, and for a board that doesn't exist.
+func (c *call) identify() error {
+	token := c.bearer()
+	switch {
+	case token == "":
+		return wire.Refuse("unauthorized", "this takes a token: it stands behind the # of a board's link, and goes into the header Authorization, after Bearer")
+	case strings.HasPrefix(token, adminID+".") && c.s.admin.hash.Of(access.Secret(token)):
+		c.grant = access.Grant{ID: adminID, May: access.Admin, Label: adminID}
+		return nil
+	}
+	h, err := c.s.tokens.Find(c.board, token, time.Now())
+	if err == nil {
+		c.grant, c.holder = h.Grant, h
+	}
+	return err
+}
+
+// challenge says how one becomes authorised (RFC 6750, 3).
+func (c *call) challenge() string {
+	if c.bearer() == "" {
+		return `Bearer realm="small-pantry"`
+	}
+	return `Bearer realm="small-pantry", error="invalid_token"`
+}
+
+// Strangers are addresses from which wrong tokens come. Their answers are late, so that
+// nobody tries many; right tokens are known before, and never held up.
+type strangers struct {
+	mu      sync.Mutex // guards what follows
+	failed  map[string]failures
+	waiting int
+}
+
+type failures struct {
+	count int
+	since time.Time
+}
+
+const (
+	freeTries    = 10 // wrong tokens of an address in a minute that are answered at once
+	lateBy       = time.Second
+	maxStrangers = 10_000 // addresses that are remembered
+	maxLate      = 100    // answers that are late at the same time; further ones are told to come again
+)
+
+// slow holds a wrong token up, and refuses to where too many are.
+func (s *strangers) slow(r *http.Request) error {
+	if !s.late(addressOf(r), time.Now()) {
+		return nil
+	}
+	s.mu.Lock()
+	many := s.waiting >= maxLate
+	if !many {
+		s.waiting++
+	}
+	s.mu.Unlock()
+	if many {
+		p := wire.Refuse("rate-limited", "too many wrong tokens came from your address: try again in a minute")
+		p.RetryAfter = 60
+		return p
+	}
+	select {
+	case <-time.After(lateBy):
+	case <-r.Context().Done():
+	}
+	s.mu.Lock()
+	s.waiting--
+	s.mu.Unlock()
+	return nil
+}
+
+// late counts a wrong token of an address, and says whether it came after too many.
+func (s *strangers) late(address string, now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.failed == nil {
+		s.failed = map[string]failures{}
+	}
+	f, known := s.failed[address]
+	if now.Sub(f.since) > time.Minute {
+		f = failures{since: now}
+	}
+	if !known && len(s.failed) >= maxStrangers {
+		for other, f := range s.failed {
+			if now.Sub(f.since) > time.Minute {
+				delete(s.failed, other)
+			}
+		}
+		if len(s.failed) >= maxStrangers { // an address more is one that tries
+			return true
+		}
+	}
+	f.count++
+	s.failed[address] = f
+	return f.count > freeTries
+}
+
+// addressOf gives the address that a request comes from: of IPv6 the network, of which
+// one machine has all.
+func addressOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	ip := net.ParseIP(host)
+	if err != nil || ip == nil {
+		return r.RemoteAddr
+	}
+	if ip.To4() == nil {
+		return ip.Mask(net.CIDRMask(64, 128)).String()
+	}
+	return ip.String()
+}

@@ -1,0 +1,86 @@
+package server
+
+import (
+	"cmp"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// Limits are how much a server takes. In each, 0 stands for the default.
+type Limits struct {
+	Names   int   // entries of a board; default 10,000
+	Bytes   int64 // of the names and values of a board, as JSON; default 32 MiB
+	Boards  int   // default 1,000
+	Streams int   // streams and waiting calls at the same time, on all boards; default 2,000
+}
+
+// DefaultLimits are those of a server that is told of no others.
+var DefaultLimits = Limits{Names: rules.BoardLimits.Names, Bytes: rules.BoardLimits.Bytes, Boards: 1000, Streams: 2000}
+
+// Set sets a limit, such as names=500 or bytes=8MiB.
+func (l *Limits) Set(s string) error {
+	name, text, _ := strings.Cut(s, "=")
+	n, err := readAmount(text)
+	switch name {
+	case "names":
+		l.Names = int(n)
+	case "bytes":
+		l.Bytes = n
+	case "boards":
+		l.Boards = int(n)
+	case "streams":
+		l.Streams = int(n)
+	default:
+		return fmt.Errorf("there is no limit %q; there is names, bytes, boards, streams, each such as names=500 or bytes=8MiB", name)
+	}
+	return err
+}
+
+// readAmount reads a number, which may be one of KiB, MiB or GiB.
+func readAmount(s string) (int64, error) {
+	unit := int64(1)
+	for suffix, bytes := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
+		if short, is := strings.CutSuffix(s, suffix); is {
+			s, unit = short, bytes
+		}
+	}
+	n, err := strconv.ParseInt(s, 10, 32)
+	if err != nil || n < 1 {
+		return 0, fmt.Errorf("%q is no number from 1 on, such as 500 or 8MiB", s)
+	}
+	return n * unit, nil
+}
+
+// orDefault fills in what is not said.
+func (l Limits) orDefault() Limits {
+	return Limits{
+		Names: cmp.Or(l.Names, DefaultLimits.Names), Bytes: cmp.Or(l.Bytes, DefaultLimits.Bytes),
+		Boards: cmp.Or(l.Boards, DefaultLimits.Boards), Streams: cmp.Or(l.Streams, DefaultLimits.Streams),
+	}
+}
+
+// board gives those of one board.
+func (l Limits) board() rules.Limits { return rules.Limits{Names: l.Names, Bytes: l.Bytes} }
+
+// places are how many may be in something at the same time.
+type places struct {
+	taken atomic.Int64
+	most  int64
+}
+
+// enter takes a place, until leave is called; the error is a problem that says that there
+// is none.
+func (p *places) enter() (leave func(), err error) {
+	if p.taken.Add(1) > p.most {
+		p.taken.Add(-1)
+		full := wire.Refuse(wire.Unavailable, "%d streams and waiting calls are open, which is the most: poll without wait, or come again", p.most)
+		full.RetryAfter = 10
+		return nil, full
+	}
+	return func() { p.taken.Add(-1) }, nil
+}

@@ -1,0 +1,99 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// A meter is what a server tells of itself at /metrics.
+type meter struct {
+	registry  *prometheus.Registry
+	requests  *prometheus.CounterVec
+	took      *prometheus.HistogramVec
+	sent      prometheus.Counter
+	underWay  prometheus.Gauge
+	strangers prometheus.Counter
+}
+
+func newMeter(s *Server) *meter {
+	m := &meter{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "smallpantry_requests_total", Help: "Requests that were answered, by route, method and status."}, []string{"route", "method", "status"}),
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "smallpantry_request_seconds", Help: "How long answers took, but for streams and waiting calls.",
+			Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10}}, []string{"route"}),
+		sent: prometheus.NewCounter(prometheus.CounterOpts{
+			Name: "smallpantry_sent_bytes_total", Help: "Bytes of the bodies of answers."}),
+		underWay: prometheus.NewGauge(prometheus.GaugeOpts{
+			Name: "smallpantry_requests_under_way", Help: "Requests that are not answered yet, streams among them."}),
+		strangers: prometheus.NewCounter(prometheus.CounterOpts{
+			Name: "smallpantry_wrong_tokens_total", Help: "Requests with a token that is none."}),
+	}
+	gauge := func(name, help string, f func() float64) prometheus.Collector {
+		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f)
+	}
+	m.registry.MustRegister(m.requests, m.took, m.sent, m.underWay, m.strangers,
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		gauge("smallpantry_streams", "Streams and waiting calls that are open.", func() float64 { return float64(s.streams.taken.Load()) }),
+		gauge("smallpantry_streams_most", "How many streams and waiting calls there may be.", func() float64 { return float64(s.streams.most) }),
+		gauge("smallpantry_boards_open", "Boards that are in memory.", func() float64 { return float64(s.store.Open()) }),
+		gauge("smallpantry_boards_most", "How many boards there may be.", func() float64 { return float64(s.limits.Boards) }),
+	)
+	return m
+}
+
+// count takes in a call that was answered. Its route is one of the server's own, and a
+// method that no route takes is called so: nobody can make the count grow.
+func (m *meter) count(c *call, took time.Duration) {
+	method := c.r.Method
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPut, http.MethodPost, http.MethodDelete, http.MethodOptions:
+	default:
+		method = "other"
+	}
+	m.requests.WithLabelValues(c.route(), method, strconv.Itoa(c.w.status)).Inc()
+	m.sent.Add(float64(c.w.bytes))
+	if !c.streams {
+		m.took.WithLabelValues(c.route()).Observe(took.Seconds())
+	}
+}
+
+// metrics answers with what there is to measure, for a program that collects it.
+func (c *call) metrics() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	promhttp.HandlerFor(c.s.met.registry, promhttp.HandlerOpts{DisableCompression: true}).ServeHTTP(c.w, c.r)
+	return nil
+}
+
+// patienceOfReady is how long it may take to find out whether all is well.
+const patienceOfReady = 2 * time.Second
+
+// ready says whether requests are welcome: not where the boards can't be reached, and not
+// any more when the server is about to stop.
+func (c *call) ready() error {
+	select {
+	case <-c.s.stopping:
+		return ledger.ErrClosed
+	default:
+	}
+	ctx, cancel := context.WithTimeout(c.r.Context(), patienceOfReady)
+	defer cancel()
+	if err := c.s.store.Ready(ctx); err != nil {
+		p := wire.Refuse(wire.Unavailable, "the boards can't be reached; the server's log says why")
+		p.Err, p.RetryAfter = err, 5
+		return p
+	}
+	return c.answer(http.StatusOK, []byte(`{"status":"ready"}`))
+}

@@ -1,0 +1,145 @@
+package server
+
+import (
+	"net/http"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// noTokens refuses in development mode what there is with tokens only.
+func (c *call) noTokens() error {
+	if c.s.dev {
+		return wire.Refuse("forbidden", "the server is in development mode, where there are no tokens: whoever is on this machine may own every board")
+	}
+	return nil
+}
+
+// makeToken makes a token of the board, and answers with its link.
+func (c *call) makeToken() error {
+	if err := c.noTokens(); err != nil {
+		return err
+	}
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	raw, err := c.body()
+	if err != nil {
+		return err
+	}
+	ask, err := wire.ReadInvitation(raw)
+	if err != nil {
+		return err
+	}
+	may, err := access.ParseRight(ask.May)
+	if err != nil {
+		return err
+	}
+	if _, err := c.ledger(false); err != nil { // there must be one
+		return err
+	}
+	want := access.Grant{May: may, Label: ask.Label, Prefix: ask.Prefix, Until: ask.Until}
+	secret := access.NewSecret()
+	g, _, err := c.s.tokens.Make(c.board, c.grant, want, func(string) access.Secret { return secret })
+	if err != nil {
+		return err
+	}
+	if _, release, err := c.find(false); err != nil { // it was removed meanwhile
+		_ = c.clearTokens() // a board that is made later clears them too
+		return err
+	} else {
+		release()
+	}
+	t := told(g)
+	t.Token = g.ID + "." + string(secret)
+	t.Link = c.s.link(c.r, c.board, t.Token)
+	return c.answer(http.StatusCreated, t.AppendJSON(nil))
+}
+
+// told gives what is told of a token.
+func told(g access.Grant) wire.Token {
+	return wire.Token{ID: g.ID, May: g.May.String(), Label: g.Label, Prefix: g.Prefix, Until: g.Until, Made: g.Made, By: g.By}
+}
+
+// link gives a board's link. Where nobody said how the server is called by others, it is
+// as whoever asks calls it.
+func (s *Server) link(r *http.Request, board, token string) string {
+	base := s.public
+	if base == "" {
+		scheme := "http://"
+		if r.TLS != nil {
+			scheme = "https://"
+		}
+		base = scheme + r.Host
+	}
+	return strings.TrimSuffix(base, "/") + "/boards/" + board + "#" + token
+}
+
+// listTokens answers with the tokens that the caller may revoke.
+func (c *call) listTokens() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	if c.s.dev {
+		return c.answer(http.StatusOK, wire.AppendTokens(nil, c.board, nil))
+	}
+	if _, err := c.ledger(false); err != nil {
+		return err
+	}
+	grants, err := c.s.tokens.List(c.board, c.grant)
+	if err != nil {
+		return err
+	}
+	list := make([]wire.Token, len(grants))
+	for i, g := range grants {
+		list[i] = told(g)
+	}
+	return c.answer(http.StatusOK, wire.AppendTokens(nil, c.board, list))
+}
+
+// revokeToken takes back the token of an ID.
+func (c *call) revokeToken() error {
+	if _, err := c.query(); err != nil {
+		return err
+	}
+	id, err := unescape("token", chi.URLParam(c.r, "token"))
+	if err != nil {
+		return err
+	}
+	return c.revoke(func(g access.Grant) bool { return g.ID == id })
+}
+
+// revokeLabel takes back all tokens of a label.
+func (c *call) revokeLabel() error {
+	q, err := c.query("label")
+	if err != nil {
+		return err
+	}
+	label := q.Get("label")
+	if label == "" {
+		return wire.Refuse(wire.Invalid, "say which: DELETE …/tokens/ID, or …/tokens?label=LABEL for all that are called so")
+	}
+	return c.revoke(func(g access.Grant) bool { return g.Label == label })
+}
+
+func (c *call) revoke(those func(access.Grant) bool) error {
+	if err := c.noTokens(); err != nil {
+		return err
+	}
+	if _, err := c.s.tokens.Revoke(c.board, c.grant, those); err != nil {
+		return err
+	}
+	c.w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// clearTokens takes back all tokens of the board of the call.
+func (c *call) clearTokens() error {
+	if c.s.dev {
+		return nil
+	}
+	return c.s.tokens.Clear(c.board)
+}
