@@ -53,6 +53,17 @@ func TestPush(t *testing.T) {
 	until(t, tank2, shows(100))
 }
 
+// A board that was ready before there was anything to ask for has it pushed at once all
+// the same, not only after the slowest poll.
+func TestPushOfWhatIsAskedForLater(t *testing.T) {
+	st := newStore(t)
+	b := st.join(t, board.Push(), board.Poll(time.Hour, time.Hour)) // no other poll comes
+	require.NoError(t, b.Ready(t.Context()))
+	tank := board.On(b, tankLitres)
+	require.Eventually(t, func() bool { return b.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
+	assert.Zero(t, tank.Get())
+}
+
 // Where streams don't work, polls do; and a stream that breaks off, wherever, is
 // resumed without a gap, and without taking half a page for the whole.
 func TestPushInTrouble(t *testing.T) {

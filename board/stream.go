@@ -90,11 +90,12 @@ func (b *Board) stream() (atOnce bool) {
 	}
 }
 
-// mayStream says whether a stream is to be tried: not in each turn where there is none.
+// mayStream says whether a stream is to be tried: not in each turn where there is none,
+// and not before there is something to ask for.
 func (b *Board) mayStream() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if !b.opts.push || time.Now().Before(b.streamAt) {
+	if nothing := !b.view.all && len(b.nodes) == 0; nothing || !b.opts.push || time.Now().Before(b.streamAt) {
 		return false
 	}
 	b.streamAt = time.Now().Add(b.opts.slow)

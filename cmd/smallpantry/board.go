@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/qrcode"
 	"github.com/small-pantry/pantry/internal/scan"
@@ -114,19 +116,13 @@ func (s sharedLink) card() sheet.Card {
 
 // tellLinks prints links that were made, or writes them to a sheet.
 func (a *app) tellLinks(links []sharedLink, file string, qr bool) error {
+	var failed error
 	if file != "" && len(links) > 0 {
-		cards := make([]sheet.Card, len(links))
-		for i, l := range links {
-			cards[i] = l.card()
+		if failed = writeSheet(file, links); failed != nil {
+			file = "" // the links are told nowhere else
+		} else {
+			fmt.Fprintf(a.stderr, "smallpantry: %s holds %s to print; whoever reads the file has them\n", file, term.Counted(len(links), "link", "links"))
 		}
-		var page bytes.Buffer
-		if err := sheet.Write(&page, cards); err != nil {
-			return err
-		}
-		if err := maybe.WriteFile(file, page.Bytes(), 0o600); err != nil {
-			return fmt.Errorf("write the sheet: %w", err)
-		}
-		fmt.Fprintf(a.stderr, "smallpantry: %s holds %s to print; whoever reads the file has them\n", file, term.Counted(len(links), "link", "links"))
 	}
 	for _, l := range links {
 		switch {
@@ -144,6 +140,23 @@ func (a *app) tellLinks(links []sharedLink, file string, qr bool) error {
 				return err
 			}
 		}
+	}
+	return failed
+}
+
+// writeSheet writes a page to print, which only the user can read.
+func writeSheet(file string, links []sharedLink) error {
+	cards := make([]sheet.Card, len(links))
+	for i, l := range links {
+		cards[i] = l.card()
+	}
+	var page bytes.Buffer
+	err := sheet.Write(&page, cards)
+	if err == nil {
+		err = maybe.WriteFile(file, page.Bytes(), 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("write the sheet: %w", err)
 	}
 	return nil
 }
@@ -164,6 +177,14 @@ code for each link. It takes the server's admin token.`,
 			invitation, err := m.invitation(time.Now())
 			if err != nil {
 				return err
+			}
+			for i, name := range args { // before one is made
+				if err := journal.CheckName(name); err != nil {
+					return usageError{err}
+				}
+				if slices.Contains(args[:i], name) {
+					return usage("%s comes twice", name)
+				}
 			}
 			admin, err := a.admin(server)
 			if err != nil {

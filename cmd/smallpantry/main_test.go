@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -35,6 +36,8 @@ func TestCommands(t *testing.T) {
 			"smallpantry": inProcess,
 			"exits":       exits,
 			"serving":     startsServer,
+			"sharing":     startsShared,
+			"keeps":       keeps,
 			"loop":        loop,
 		},
 		Setup: func(e *testscript.Env) error {
@@ -65,7 +68,19 @@ func exits(ts *testscript.TestScript, _ bool, args []string) {
 	}
 }
 
+// keeps NAME keeps the link that was printed last, which the command reads from standard
+// input.
+func keeps(ts *testscript.TestScript, _ bool, args []string) {
+	if code := runWith(ts, strings.NewReader(ts.ReadFile("stdout")), []string{"places", "keep", args[0], "-"}); code != exitDone {
+		ts.Fatalf("exit code %d", code)
+	}
+}
+
 func runInProcess(ts *testscript.TestScript, args []string) int {
+	return runWith(ts, strings.NewReader(""), args)
+}
+
+func runWith(ts *testscript.TestScript, stdin io.Reader, args []string) int {
 	processMu.Lock()
 	defer processMu.Unlock()
 	was, err := os.Getwd()
@@ -81,7 +96,40 @@ func runInProcess(ts *testscript.TestScript, args []string) int {
 			}
 		}()
 	}
-	return run(args, strings.NewReader(""), ts.Stdout(), ts.Stderr())
+	return run(args, stdin, ts.Stdout(), ts.Stderr())
+}
+
+// startsShared starts a server with tokens, and sets $SERVER, $LINK, which is the owner's of
+// its board rowan-street, and $ADMIN.
+func startsShared(ts *testscript.TestScript, _ bool, args []string) {
+	data := ts.MkAbs("data")
+	cmd := exec.Command("smallpantry", append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--board", "rowan-street"}, args...)...)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	ts.Check(err)
+	ts.Check(cmd.Start())
+	ts.Defer(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		ts.Check(cmd.Wait())
+	})
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		line := lines.Text()
+		if address, ok := strings.CutPrefix(line, "serving on "); ok {
+			ts.Setenv("SERVER", address)
+		}
+		if strings.Contains(line, "/boards/rowan-street#") {
+			ts.Setenv("LINK", line)
+			break
+		}
+	}
+	go func() { // it must not wait for its reader
+		for lines.Scan() {
+		}
+	}()
+	admin, err := os.ReadFile(filepath.Join(data, "admin-token"))
+	ts.Check(err)
+	ts.Setenv("ADMIN", strings.TrimSpace(string(admin)))
 }
 
 func startsServer(ts *testscript.TestScript, _ bool, args []string) {

@@ -20,7 +20,11 @@ func Print(w io.Writer, text string, colour bool) error {
 		WhiteChar: qrterminal.WHITE_WHITE, WhiteBlackChar: qrterminal.WHITE_BLACK,
 	})
 	for line := range strings.Lines(drawn.String()) {
-		if line = strings.TrimRight(line, "\n"); colour {
+		switch line = strings.TrimRight(line, "\n"); {
+		case !colour:
+		case strings.Trim(line, "▀") == "": // the last half line, of which nothing is below
+			line = "\x1b[97m" + line + "\x1b[0m"
+		default:
 			line = "\x1b[97;40m" + line + "\x1b[0m"
 		}
 		if _, err := fmt.Fprintln(w, line); err != nil {

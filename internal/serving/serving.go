@@ -199,8 +199,10 @@ func (f *Flags) tellLink(ctx context.Context, s Server, w Words) error {
 	if made {
 		is = "is new"
 	}
-	fmt.Fprintf(w.Out, "\nthe board %s %s; whoever has this link may do everything on it:\n\n%s\n\n", f.Board, is, link)
-	return qrcode.Print(w.Out, link, w.Colour)
+	fmt.Fprintf(w.Out, "\nthe board %s %s; this is its owner's link, and whoever has it may do everything there:\n\n%s\n\n", f.Board, is, link)
+	err = qrcode.Print(w.Out, link, w.Colour)
+	fmt.Fprintf(w.Out, "\ntry it in another terminal:  smallpantry add LINK tank/litres 420    smallpantry watch LINK\n")
+	return err
 }
 
 // Encrypted says in plain words who can read what is sent to an address.

@@ -28,7 +28,7 @@ type drawn struct {
 	Card
 	Address string // without the secret
 	Path    string
-	Side    int // modules, with the quiet zone
+	Side    int // modules; the quiet zone is what is around it
 }
 
 // Write writes the page, HTML with everything in it.
@@ -40,7 +40,7 @@ func Write(w io.Writer, cards []Card) error {
 			return err
 		}
 		address, _, _ := strings.Cut(c.Link, "#")
-		all[i] = drawn{Card: c, Address: address, Path: path, Side: side + 8}
+		all[i] = drawn{Card: c, Address: address, Path: path, Side: side}
 	}
 	return parsed.Execute(w, all)
 }
