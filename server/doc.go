@@ -2,7 +2,7 @@
 // several apps read, write and poll. A Server is an http.Handler; its paths
 // begin with /v1.
 //
-//	s, err := server.New(server.Options{Data: "pantry-data", Dev: true})
+//	s, err := server.New(server.Options{Data: "pantry-data", Dev: true}) // no tokens
 //	…
 //	defer s.Close()
 //	l, err := net.Listen("tcp", "127.0.0.1:8437")
@@ -31,6 +31,15 @@
 //
 // An answered write is on the server's disk. Each board is one file in
 // DATA/boards, and DATA belongs to one server at a time.
+//
+// # Tokens
+//
+// A board is reached by a link, http(s)://HOST/boards/BOARD#TOKEN, whose token goes into the
+// header Authorization (RFC 6750). It says what its holder may: read, add, write or own,
+// perhaps only under names that begin with a prefix, and until a moment. An owner makes and
+// revokes tokens; the token in DATA/admin-token, which New writes where there is none,
+// may own every board, and makes and removes them. Of a token only its hash is stored, in
+// DATA/access. OwnerLink gives a link to begin with.
 //
 // # Development mode
 //

@@ -45,6 +45,7 @@ func (c *call) events() error {
 		return err
 	}
 	c.w.Header().Set("Content-Type", "text/event-stream")
+	c.w.Header().Set("X-Accel-Buffering", "no") // to a proxy that would keep events until there are more
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
 	s := stream{c: c, out: http.NewResponseController(c.w)}

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/server"
 )
 
 // Every line of docs/http.md answers what the page says that it does, where … is
@@ -26,6 +28,8 @@ func TestHTTPPage(t *testing.T) {
 	page, err := os.ReadFile("../docs/http.md")
 	require.NoError(t, err)
 	base, _ := start(t, t.TempDir())
+	with := startShared(t, server.Options{})
+	addresses := strings.NewReplacer("http://127.0.0.1:8437", base, "https://pantry.example", with.base)
 
 	// All lines run in one shell, which says where the output of each ends.
 	type step struct{ command, want string }
@@ -47,15 +51,17 @@ func TestHTTPPage(t *testing.T) {
 	const end = "--- end ---"
 	script := "curl() { command curl -s \"$@\"; }\n"
 	for _, s := range steps {
-		script += strings.ReplaceAll(s.command, "http://127.0.0.1:8437", base) + "\necho '" + end + "'\n"
+		script += addresses.Replace(s.command) + "\necho '" + end + "'\n"
 	}
 	cmd := exec.Command("sh")
+	cmd.Env = append(os.Environ(), "ADMIN="+with.admin)
 	cmd.Stdin = strings.NewReader(script)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err)
 	got := strings.Split(string(out), end+"\n")
 	require.Len(t, got, len(steps)+1)
 	for i, s := range steps {
+		s.want = addresses.Replace(s.want)
 		pattern := strings.ReplaceAll(regexp.QuoteMeta(s.want), "…", `.*`)
 		if want, bare := strings.CutSuffix(s.want, "\n"); bare && !strings.HasSuffix(got[i], "\n") {
 			pattern = strings.ReplaceAll(regexp.QuoteMeta(want), "…", `.*`)
