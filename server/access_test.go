@@ -161,7 +161,7 @@ func TestMatrix(t *testing.T) {
 	}
 	elsewhere, _ := s.invite(s.admin, "other", `{"may":"own"}`)
 	id, secret, _ := strings.Cut(tokens["own"], ".")
-	strangers := []string{"", elsewhere, id + ".x" + secret[1:], id, id + ".", "." + secret, secret, "admin.", s.admin[:len(s.admin)-1], "x", "a/b.c", strings.Repeat("x", 5000)}
+	strangers := []string{"", elsewhere, id + ".1" + secret[1:], id, id + ".", "." + secret, secret, "admin.", s.admin[:len(s.admin)-1], "x", "a/b.c", strings.Repeat("x", 5000)}
 
 	reset := func() {
 		a := s.as(s.admin, "POST", b+"/commit", `{"ops":[{"op":"reset","prefix":""},{"op":"put","name":"tank/litres","value":420},{"op":"put","name":"tank/log","value":["a","b"]},
@@ -390,6 +390,12 @@ func TestRevoking(t *testing.T) {
 	stream := s.stream(ends, b+"/events")
 	stream.next()
 	stream.ends()
+	day := time.Now().Add(24 * time.Hour).UTC().Truncate(time.Second)
+	guest, _ := s.invite(s.admin, "b", `{"may":"own","until":"`+day.Format(time.RFC3339)+`"}`)
+	a0 := s.as(guest, "POST", b+"/tokens", `{"may":"read"}`)
+	assert.Equal(t, day.Format(time.RFC3339), a0.json["until"], "what it makes ends with it")
+	assert.Equal(t, 201, s.as(guest, "POST", b+"/tokens", `{"may":"read","until":"`+day.Add(-time.Hour).Format(time.RFC3339)+`"}`).status)
+	assert.Equal(t, 403, s.as(guest, "POST", b+"/tokens", `{"may":"read","until":"`+day.Add(time.Hour).Format(time.RFC3339)+`"}`).status)
 	assert.Equal(t, 401, s.as(ends, "GET", b, "").status, "its time is over")
 
 	// What a token may make and take back.
@@ -408,7 +414,7 @@ func TestRevoking(t *testing.T) {
 	for body, code := range map[string]string{
 		`{"may":"all"}`: "invalid", `{}`: "invalid", `{"may":"read","labl":"x"}`: "invalid", `{"may":"read","may":"own"}`: "invalid", `[]`: "invalid",
 		`{"may":"read","prefix":"tank"}`: "invalid", `{"may":"read","prefix":"/"}`: "invalid", `{"may":"read","label":"a\nb"}`: "invalid",
-		`{"may":"read","label":"` + strings.Repeat("x", 65) + `"}`: "invalid", `{"may":"read","until":"2020-01-01T00:00:00Z"}`: "invalid", `{"may":"read","until":"soon"}`: "invalid",
+		`{"may":"read","label":"` + strings.Repeat("x", 65) + `"}`: "invalid", `{"may":"read","until":"2020-01-01T00:00:00Z"}`: "invalid", `{"may":"read","until":"soon"}`: "invalid", `{"may":"read","label":"admin"}`: "invalid",
 	} {
 		assert.Equal(t, code, s.as(s.admin, "POST", b+"/tokens", body).code(), body)
 	}

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -17,12 +18,10 @@ import (
 	"github.com/small-pantry/pantry/internal/store"
 )
 
-// adminID is what the admin's token begins with, and what his changes are by.
-const adminID = "admin"
-
 // An admin is who may own every board: whoever can read a file beside the boards.
 type admin struct {
 	path   string
+	shared bool          // others on the machine can read the file
 	secret access.Secret // the whole token, from which owners' links are derived
 	hash   access.Hash
 }
@@ -32,18 +31,28 @@ func readAdmin(data string) (a admin, err error) {
 	a.path = filepath.Join(data, "admin-token")
 	raw, err := os.ReadFile(a.path)
 	if errors.Is(err, fs.ErrNotExist) {
-		raw = []byte(adminID + "." + string(access.NewSecret()) + "\n")
+		raw = []byte(access.AdminName + "." + string(access.NewSecret()) + "\n")
 		err = maybe.WriteFile(a.path, raw, 0o600)
+	}
+	if err == nil {
+		a.shared, err = othersRead(a.path)
 	}
 	if err != nil {
 		return a, err
 	}
 	a.secret = access.Secret(strings.TrimSpace(string(raw)))
-	if rest, ok := strings.CutPrefix(string(a.secret), adminID+"."); !ok || len(rest) < 20 || strings.ContainsAny(rest, " \t\n") {
-		return a, fmt.Errorf("%s holds no admin token, which is one line: %s. and at least 20 characters, best drawn at random; remove the file, and the server makes a new one", a.path, adminID)
+	if rest, ok := strings.CutPrefix(string(a.secret), access.AdminName+"."); !ok || len(rest) < 20 || strings.ContainsAny(rest, " \t\n") {
+		return a, fmt.Errorf("%s holds no admin token, which is one line: %s. and at least 20 characters, best drawn at random; remove the file, and the server makes a new one", a.path, access.AdminName)
 	}
 	a.hash = a.secret.Hash()
 	return a, nil
+}
+
+// othersRead says whether others than its owner can read a file, where a file has such
+// permissions.
+func othersRead(path string) (bool, error) {
+	info, err := os.Stat(path)
+	return err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o044 != 0, err
 }
 
 // AdminPath is the file with the token that may own every board; empty in development
@@ -76,7 +85,7 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 	secret := func(id string) access.Secret { return s.admin.secret.From(board + "/" + id) }
 	g, its, found := s.tokens.Derived(board, secret, time.Now())
 	if !found || g.May < access.Own || g.Prefix != "" {
-		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: adminID}, access.Grant{May: access.Own, Label: "owner"}, secret)
+		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: access.AdminName}, access.Grant{May: access.Own, Label: "owner"}, secret)
 		if err != nil {
 			return "", made, err
 		}

@@ -49,11 +49,10 @@ func (c *call) events() error {
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
 	s := stream{c: c, out: http.NewResponseController(c.w)}
-	defer func() { _ = s.out.SetWriteDeadline(time.Time{}) }() // the connection may serve another request
 	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // that of the request is over
 		return err
 	}
-	defer context.AfterFunc(c.r.Context(), func() { _ = s.out.SetWriteDeadline(time.Now()) })() // whoever is slow to read
+	defer s.interruptible()()
 	s.write("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	for first := true; s.err == nil; first = false {
 		if first || page.Whole || len(page.Entries)+len(page.Gone) > 0 {
@@ -81,6 +80,22 @@ type stream struct {
 	c   *call
 	out *http.ResponseController
 	err error // its end
+}
+
+// interruptible has a write that waits for a slow reader end when the call does, until
+// done is called; then the connection may serve another request.
+func (s *stream) interruptible() (done func()) {
+	over := make(chan struct{})
+	stop := context.AfterFunc(s.c.r.Context(), func() {
+		_ = s.out.SetWriteDeadline(time.Now())
+		close(over)
+	})
+	return func() {
+		if !stop() {
+			<-over // which would spoil the next answer
+		}
+		_ = s.out.SetWriteDeadline(time.Time{})
+	}
 }
 
 // write sends what the client takes in time.

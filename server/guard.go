@@ -53,8 +53,8 @@ func (c *call) identify() error {
 	switch {
 	case token == "":
 		return wire.Refuse("unauthorized", "this takes a token: it stands behind the # of a board's link, and goes into the header Authorization, after Bearer")
-	case strings.HasPrefix(token, adminID+".") && c.s.admin.hash.Of(access.Secret(token)):
-		c.grant = access.Grant{ID: adminID, May: access.Admin, Label: adminID}
+	case strings.HasPrefix(token, access.AdminName+".") && c.s.admin.hash.Of(access.Secret(token)):
+		c.grant = access.Grant{ID: access.AdminName, May: access.Admin, Label: access.AdminName}
 		return nil
 	}
 	h, err := c.s.tokens.Find(c.board, token, time.Now())

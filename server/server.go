@@ -112,6 +112,9 @@ func (s *Server) open(o Options) (err error) {
 	if s.admin, err = readAdmin(o.Data); err != nil {
 		return fmt.Errorf("read the admin token: %w", err)
 	}
+	if s.admin.shared {
+		s.log.Warn("others on this machine can read the admin token: chmod 600 is meant", "path", s.admin.path)
+	}
 	l, err := s.store.Tokens(context.Background())
 	if err == nil {
 		s.tokens = access.Open(l)

@@ -25,6 +25,9 @@ type Grant struct {
 	By     string // the label of the token that it was made with
 }
 
+// AdminName is what an admin's changes are by.
+const AdminName = "admin"
+
 // maxLabel is how long a label is at most, in bytes: beside it stands what an app calls
 // itself.
 const maxLabel = 64
@@ -40,6 +43,9 @@ func (g Grant) Check(now time.Time) error {
 	}
 	if len(g.Label) > maxLabel || (entry.Author{By: g.Label}).Check() != nil {
 		return refuse.As(value.ErrInvalid, "the label must be at most %d bytes of one printable line", maxLabel)
+	}
+	if g.Label == AdminName {
+		return refuse.As(value.ErrInvalid, "the label %s is that of the server's admin", AdminName)
 	}
 	if !g.Until.IsZero() && !g.Until.After(now) {
 		return refuse.As(value.ErrInvalid, "until is %s, which is past", g.Until.Format(time.RFC3339))

@@ -154,16 +154,23 @@ func Ended(ctx context.Context) error {
 }
 
 // Make makes a token of a board for somebody who is covered by by: what it may is in
-// want, and secret gives its secret for its ID. The errors are those of Grant.Check;
+// want, which ends when by does where it does not say, and secret gives its secret for its
+// ID. The errors are those of Grant.Check;
 // ErrForbidden for one that may more than its maker; ErrUnauthorized where his own is
 // none any more; rules.ErrQuota.
 func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secret) (Grant, Secret, error) {
 	now := time.Now()
+	if want.Until.IsZero() {
+		want.Until = by.Until
+	}
 	if err := want.Check(now); err != nil {
 		return Grant{}, "", err
 	}
 	if err := by.covers(want); err != nil {
 		return Grant{}, "", err
+	}
+	if !by.Until.IsZero() && want.Until.After(by.Until) {
+		return Grant{}, "", refuse.As(wire.ErrForbidden, "a link can make only such as end with it: %s", by.Until.Format(time.RFC3339))
 	}
 	want.Made, want.By = now.UTC().Truncate(time.Millisecond), by.Label
 	g, _, err := ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (Grant, error) {
