@@ -308,6 +308,12 @@ func TestPrefix(t *testing.T) {
 	assert.Equal(t, "undeclared", a.code())
 	assert.NotContains(t, a.body, "tamk")
 
+	s.as(s.admin, "POST", b+"/keys", `{"keys":[{"name":"tank/wells","family":true,"kind":"int","default":0}]}`)
+	well, _ := s.invite(s.admin, "b", `{"may":"read","prefix":"tank/wells/old/"}`)
+	keys := s.as(well, "GET", b+"/keys", "").json["keys"].([]any)
+	require.Len(t, keys, 1, "a family is about the names in it")
+	assert.Equal(t, "tank/wells", keys[0].(map[string]any)["name"])
+
 	events := s.stream(own, b+"/events")
 	assert.NotContains(t, events.next(), "hidden")
 	s.as(s.admin, "PUT", b+"/entries/hidden/name", "hidden once more")

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -91,6 +92,8 @@ func (a *app) judge(err error) (code int, next string) {
 		return exitNotAllowed, "Run it as the user whose file it is; ls -l tells."
 	case errors.Is(err, syscall.EROFS):
 		return exitNotAllowed, "Copy the file to where it can be written."
+	case errors.As(err, new(*tls.CertificateVerificationError)):
+		return exitUnreachable, "This machine does not trust the server's certificate; with an authority of your own: SSL_CERT_FILE=ca.pem smallpantry …"
 	case errors.Is(err, board.ErrUnreachable):
 		if errors.As(err, &be) && be.Code == "unreachable" {
 			return exitUnreachable, "Is the address right, and does the server run? smallpantry serve --dev starts one."
