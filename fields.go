@@ -3,6 +3,7 @@ package pantry
 import (
 	"context"
 	"errors"
+	"fmt"
 	"iter"
 	"reflect"
 	"slices"
@@ -289,23 +290,86 @@ func (b *fieldsBinding[T]) moment() *fieldsReading[T] {
 }
 
 func (b *fieldsBinding[T]) decode(recs []*ledger.Record) *fieldsReading[T] {
-	r := &fieldsReading[T]{recs: recs, x: b.d.copied(b.d.def), errs: make([]error, len(recs))}
-	into := reflect.ValueOf(&r.x).Elem()
-	for i, f := range b.d.fields {
-		if !recs[i].Found() {
-			continue
-		}
-		r.found = true
-		at := into.FieldByIndex(f.index)
-		if err := b.decodeField(f, recs[i].Value, at); err != nil {
-			r.errs[i] = unusable(recs[i].Value, err)
-			at.Set(reflect.ValueOf(b.d.copied(b.d.def)).FieldByIndex(f.index))
-		}
-	}
+	r := &fieldsReading[T]{recs: recs}
+	r.x, r.found, r.errs = b.d.decode(func(i int) value.Value { return recs[i].Value })
 	return r
 }
 
-func (b *fieldsBinding[T]) decodeField(f fieldEntry, v value.Value, into reflect.Value) error {
+// decode gives the struct that the fields' values mean, with the default where none is or
+// it can't be used; found says whether one is, and errs, by field, why it can't.
+func (d *fieldsDef[T]) decode(stored func(i int) value.Value) (x T, found bool, errs []error) {
+	x, errs = d.copied(d.def), make([]error, len(d.fields))
+	into := reflect.ValueOf(&x).Elem()
+	for i, f := range d.fields {
+		v := stored(i)
+		if v.IsZero() {
+			continue
+		}
+		found = true
+		at := into.FieldByIndex(f.index)
+		if err := f.decode(v, at); err != nil {
+			errs[i] = unusable(v, err)
+			at.Set(reflect.ValueOf(d.copied(d.def)).FieldByIndex(f.index))
+		}
+	}
+	return x, found, errs
+}
+
+// Decode gives the struct that stored values mean, by the names of the fields' entries: see
+// Names. A field stands at its default where nothing is stored or it can't be used; errs
+// says why, by name. found says whether anything is stored.
+func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found bool, errs map[string]error) {
+	d := k.definition()
+	x, found, all := d.decode(func(i int) value.Value { return stored(d.fields[i].name) })
+	for i, err := range all {
+		if err != nil {
+			if errs == nil {
+				errs = map[string]error{}
+			}
+			errs[d.fields[i].name] = err
+		}
+	}
+	return x, found, errs
+}
+
+// Encode checks x against the key's rules and gives the values to store, by the names of
+// the fields' entries. The error wraps ErrInvalid.
+func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) {
+	d := k.definition()
+	if err := d.check(x); err != nil {
+		return nil, err
+	}
+	out := make(map[string]value.Value, len(d.fields))
+	for _, f := range d.fields {
+		v, err := f.enc(reflect.ValueOf(&x).Elem().FieldByIndex(f.index), 0)
+		if err == nil && f.key != nil {
+			v, err = f.key.kept(v)
+		}
+		if err == nil {
+			err = v.Check()
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.name, err)
+		}
+		out[f.name] = v
+	}
+	return out, nil
+}
+
+// Names are those of the fields' entries, in the order of the fields.
+func (k FieldsKey[T]) Names() []string {
+	var names []string
+	for _, f := range k.definition().fields {
+		names = append(names, f.name)
+	}
+	return names
+}
+
+// Copy gives a copy of x that shares no memory with it.
+func (k FieldsKey[T]) Copy(x T) T { return k.definition().copied(x) }
+
+// decode makes a stored value the field's own.
+func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
 	if v.Kind() != f.kind && (f.kind != value.KindFloat || v.Kind() != value.KindInt) {
 		return kindError(v.Kind(), f.kind)
 	}
@@ -416,11 +480,7 @@ func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[T] {
 		misuse("Watch of %s in a batch: watch the variable of the namespace", b.d.name)
 	}
 	return func(yield func(T) bool) {
-		var names []string
-		for _, f := range b.d.fields {
-			names = append(names, f.name)
-		}
-		for range b.ns.watch(ctx, names, nil) {
+		for range b.ns.watch(ctx, FieldsKey[T]{b.d}.Names(), nil) {
 			if !yield(v.Get()) {
 				return
 			}

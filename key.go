@@ -411,3 +411,47 @@ func (k Key[T]) Declared() []DeclaredKey {
 }
 
 func (k Key[T]) unkept() string { return k.definition().unkept }
+
+// Copy gives a copy of x that shares no memory with it.
+func (k Key[T]) Copy(x T) T { return k.definition().copied(x) }
+
+// Merged gives v, as Encode gives it, with what a stored value tells beyond the fields
+// that T has: of a struct, what a newer program has put there; of anything else it is v.
+func (k Key[T]) Merged(v, stored value.Value) value.Value {
+	d := k.definition()
+	if d.merge == nil || stored.IsZero() {
+		return v
+	}
+	if _, err := d.decode(stored); err != nil {
+		return v
+	}
+	return d.merge(v, stored)
+}
+
+// Merges says whether Merged may give something else than it is given.
+func (k Key[T]) Merges() bool { return k.definition().merge != nil }
+
+// EncodeAny is Encode without the key's rules, as for one item of a list.
+func (k Key[T]) EncodeAny(x T) (value.Value, error) {
+	v, err := k.definition().enc(x)
+	if err == nil {
+		err = v.Check()
+	}
+	return v, err
+}
+
+// DecodeAny is Decode without the key's rules.
+func (k Key[T]) DecodeAny(v value.Value) (T, error) { return k.definition().dec(v) }
+
+// Bounds are the least and the largest value that the key takes: those of Between, and of a
+// whole number else those of T. They are no values where there are none.
+func (k Key[T]) Bounds() (min, max value.Value) {
+	d := k.definition()
+	if !d.min.IsZero() {
+		return d.min, d.max
+	}
+	if lo, hi, ok := d.integers(); ok && d.kind == value.KindInt {
+		return value.Int(lo), value.Int(hi)
+	}
+	return min, max
+}

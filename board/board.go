@@ -16,6 +16,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -24,10 +25,13 @@ type Option func(*options)
 
 type options struct {
 	clientName string
+	only       []string
 	fast, slow time.Duration
 	timeout    time.Duration
 	patience   time.Duration
-	push       bool
+	noPush     bool
+	declare    []pantry.AnyKey
+	offline    string
 	onProblem  func(pantry.Problem)
 	client     *http.Client
 }
@@ -37,28 +41,54 @@ type options struct {
 // else Join returns pantry.ErrInvalid.
 func ClientName(name string) Option { return func(o *options) { o.clientName = name } }
 
-// Poll sets how often the server is asked: every fast while things change,
-// slowing down to every slow on a quiet board. The defaults are 2 s and 15 s;
-// 0 leaves one as it is.
+// Only says that the app is about names that begin with one of prefixes, each of which
+// ends in a slash: a Watch of everything, and a question whose names would make it too
+// long, is about these alone. On panics for a key elsewhere.
+func Only(prefixes ...string) Option {
+	return func(o *options) { o.only = append(o.only, prefixes...) }
+}
+
+// Poll sets how often the server is asked where nothing else works: every fast while
+// things change and for fifteen times that after, then slowing down to every slow. The
+// defaults are 2 s and 15 s; 0 leaves one as it is.
 func Poll(fast, slow time.Duration) Option {
 	return func(o *options) { o.fast, o.slow = fast, slow }
 }
 
-// Timeout bounds a call whose context has no deadline; the default is 10 s.
-func Timeout(d time.Duration) Option { return func(o *options) { o.timeout = d } }
+// WithoutPush has the server asked again and again, as Poll says, also where it could
+// tell of changes as they happen.
+func WithoutPush() Option { return func(o *options) { o.noPush = true } }
 
-// Push has changes told as they happen, by one stream for all, and only where that
-// does not work by polls.
-func Push() Option { return func(o *options) { o.push = true } }
+// Timeout bounds a call whose context has no deadline, and how long a server may say
+// nothing in the middle of an answer; the default is 10 s.
+func Timeout(d time.Duration) Option { return func(o *options) { o.timeout = d } }
 
 // Patience is how long a call is repeated where no server answers or it says
 // that it can't at present, within the Timeout; the default is 5 s. A change
 // that may have been carried out is sent again under its key, so that it counts once.
 func Patience(d time.Duration) Option { return func(o *options) { o.patience = d } }
 
+// Declare tells the board the keys that the app uses, as soon as it is reached: see
+// DeclareKeys. What the app should look at comes to OnProblem, as a *FindingError. Where
+// the link may not declare, nothing is told.
+func Declare(keys ...pantry.AnyKey) Option {
+	return func(o *options) { o.declare = append(o.declare, keys...) }
+}
+
+// Offline keeps in dir what is needed without a network, in a namespace of its own for
+// each board: what was known last, so that variables show it at the next launch, as
+// Stale; and changes that could not be sent, which return ErrQueued and are sent in
+// order, each counted once, when the server is reached, after a relaunch too. One process
+// at a time may have it. Close it, so that nothing known is lost.
+//
+// An operation, as Add, simply counts when it is sent. A Set or a Clear that would
+// overwrite what somebody else has stored meanwhile is not applied: it is reported as
+// pantry.ErrConflict, and kept among Pending until it is discarded.
+func Offline(dir string) Option { return func(o *options) { o.offline = dir } }
+
 // OnProblem has f called with what goes wrong and is survived: a value that
-// can't be used, so that the default stands in; a server that doesn't answer a
-// poll. Without it, problems go to log/slog.
+// can't be used, so that the default stands in; a server that can't be reached, once an
+// outage; a queued change that was refused. Without it, problems go to log/slog.
 func OnProblem(f func(pantry.Problem)) Option { return func(o *options) { o.onProblem = f } }
 
 // HTTPClient has the requests sent by c, except that no redirect is followed.
@@ -72,6 +102,7 @@ type Board struct {
 	http     *http.Client
 	instance string // tells this Board's changes from those of others
 	from     string // as others see it
+	queue    *queue // nil without Offline
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
@@ -81,19 +112,24 @@ type Board struct {
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
 	view     *view
-	asked    string    // by which the server tells the newest question from others
-	streamAt time.Time // before which no stream is tried
+	asked    string // by which the server tells the newest question from others
+	ways     ways
+	later    time.Time // before which the server wants no call (Retry-After)
 	watchers map[*watcher]struct{}
 	status   Status
+	outage   string // the code that was reported; empty: there is none
+	declared bool   // the keys of Declare are told, or can't be
 	polling  bool
 	paused   bool
-	done     sync.WaitGroup // the goroutine that polls
+	closed   bool
+	done     sync.WaitGroup // the goroutines that ask, and send what is queued
 }
 
 // Join gives the board that a link leads to: http(s)://HOST[:PORT]/boards/BOARD,
 // with an access token behind # where the board has tokens. It needs no
 // network: the server is asked as soon as there is a variable. The error
-// wraps ErrLink, or for a bad name in ClientName pantry.ErrInvalid.
+// wraps ErrLink; pantry.ErrInvalid for a bad name in ClientName or Only; and with Offline
+// it may be one of pantry.Open.
 func Join(address string, opts ...Option) (*Board, error) {
 	l, err := parseLink(address)
 	if err != nil {
@@ -103,8 +139,45 @@ func Join(address string, opts ...Option) (*Board, error) {
 	for _, opt := range opts {
 		opt(&o)
 	}
-	if err := (entry.Author{By: o.clientName}).Check(); err != nil {
+	if err := o.check(); err != nil {
 		return nil, fmt.Errorf("join: %w", err)
+	}
+	client := *o.client
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	b := &Board{
+		link: l, opts: o, http: &client, instance: draw(), view: newView(),
+		ready: make(chan struct{}), kick: make(chan struct{}, 1),
+		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
+	}
+	b.ctx, b.cancel = context.WithCancel(context.Background())
+	if o.offline != "" {
+		if b.queue, err = openQueue(b, o.offline); err != nil {
+			return nil, fmt.Errorf("join board %s: %w", l.board, err)
+		}
+	}
+	b.from = wire.InstanceID(b.instance)
+	if l.open() {
+		b.problem("", errors.New("the link is http, not https: others on the way can read and change what is sent"))
+	}
+	if b.queue != nil {
+		b.queue.start()
+	}
+	if len(o.declare) > 0 {
+		b.start()
+	}
+	return b, nil
+}
+
+// check says what is wrong with the options, and fills in the defaults.
+func (o *options) check() error {
+	if err := (entry.Author{By: o.clientName}).Check(); err != nil {
+		return err
+	}
+	for _, p := range o.only {
+		name, ends := strings.CutSuffix(p, "/")
+		if err := entry.CheckName(name); err != nil || !ends {
+			return refuse.As(pantry.ErrInvalid, "%q in Only must be the beginning of names, up to and with a slash", p)
+		}
 	}
 	for _, d := range []struct {
 		at  *time.Duration
@@ -120,19 +193,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 			slog.Warn("pantry: "+p.Err.Error(), "place", p.Place, "name", p.Name)
 		}
 	}
-	client := *o.client
-	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	b := &Board{
-		link: l, opts: o, http: &client, instance: draw(), view: newView(),
-		ready: make(chan struct{}), kick: make(chan struct{}, 1),
-		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
-	}
-	b.from = wire.InstanceID(b.instance)
-	b.ctx, b.cancel = context.WithCancel(context.Background())
-	if l.open() {
-		b.problem("", errors.New("the link is http, not https: others on the way can read and change what is sent"))
-	}
-	return b, nil
+	return nil
 }
 
 // draw gives 128 random bits.
@@ -163,17 +224,22 @@ func (b *Board) fail(op, name string, err error) error {
 	return &c
 }
 
-// Close ends polling and every Watch. Get keeps giving the last values; calls
-// return pantry.ErrClosed. A second Close returns nil.
+// Close ends what is asked and sent, and every Watch; what is queued stays so. Get keeps
+// giving the last values; calls return pantry.ErrClosed. A second Close returns nil.
 func (b *Board) Close() error {
 	b.mu.Lock() // start must not add to done while it is waited for
+	again := b.closed
+	b.closed = true
 	b.cancel()
 	b.mu.Unlock()
 	b.done.Wait()
-	return nil
+	if again || b.queue == nil {
+		return nil
+	}
+	return b.queue.close()
 }
 
-// Pause stops polling, as when the app goes to the background; Resume starts
+// Pause stops asking, as when the app goes to the background; Resume starts
 // it again, at once. Calls work meanwhile.
 func (b *Board) Pause() { b.pause(true) }
 
@@ -184,43 +250,65 @@ func (b *Board) pause(on bool) {
 	b.mu.Lock()
 	b.paused = on
 	b.mu.Unlock()
-	b.pollNow()
+	b.askNow()
 }
 
-// Status tells how the polling goes.
+// Status tells how the board is asked.
 type Status struct {
-	Polls       int       // requests that were sent
+	Way         string    // "push", "wait" or "poll": how changes come at present; empty: not yet
+	Polls       int       // requests that were answered at once, or not at all
 	NotModified int       // of these, answered that nothing is new
-	Failed      int       // of these, not answered, or with an error
+	Failed      int       // attempts, of whichever way, that were not answered, or with an error
 	Pushed      int       // answers that came by a stream
+	Waited      int       // answers to a waiting request
 	Answered    time.Time // when the newest answer came; zero: none yet
 	Version     int64     // of the board, as of that answer
-	Err         error     // why the newest poll failed; nil when it did not
+	Queued      int       // changes that wait to be sent
+	Err         error     // why the newest attempt failed; nil when it did not
 }
 
 // Status gives the present Status.
 func (b *Board) Status() Status {
 	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.status
+	s := b.status
+	b.mu.Unlock()
+	if b.queue != nil {
+		s.Queued = b.queue.waiting()
+	}
+	return s
 }
 
-// Ready waits until the first answer is here, so that Get gives what is
-// stored. The error is that of ctx, or pantry.ErrClosed; how the polls fail
-// meanwhile is in Status.
+// Ready waits until the server has told of all variables that there are, so that Get gives
+// what is stored; where there are none, until it has answered. The error wraps ErrForbidden
+// where the server refuses the link; else it is that of ctx, or pantry.ErrClosed.
 func (b *Board) Ready(ctx context.Context) error {
-	b.start()
-	select {
-	case <-b.ready:
-		return nil
-	case <-b.ctx.Done():
-		return b.fail("join", "", pantry.ErrClosed)
-	case <-ctx.Done():
-		cause := b.Status().Err
-		if cause == nil {
-			cause = ctx.Err()
+	b.mu.Lock()
+	var names []string
+	for name, n := range b.nodes {
+		if n.bound {
+			names = append(names, name)
 		}
-		return b.fail("join", "", &Error{Index: -1, Code: "unreachable", Sentence: "no answer yet: " + cause.Error(), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
+	}
+	b.mu.Unlock()
+	w := b.watch(names, nil)
+	defer b.unwatch(w)
+	for {
+		settled, err := b.settled(w)
+		switch {
+		case b.ctx.Err() != nil:
+			return b.fail("join", "", pantry.ErrClosed)
+		case settled:
+			return nil
+		case errors.Is(err, ErrForbidden):
+			return b.fail("join", "", err)
+		}
+		if !w.wait(ctx, b.ctx) && b.ctx.Err() == nil {
+			cause := err
+			if cause == nil {
+				cause = ctx.Err()
+			}
+			return b.fail("join", "", &Error{Index: -1, Code: "unreachable", Sentence: "no answer yet: " + sentenceOf(cause), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
+		}
 	}
 }
 
@@ -236,7 +324,7 @@ type Entry = entry.Entry
 // when the body breaks off, ctx ends, or the board is closed.
 func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]string] {
 	if len(keys) == 0 {
-		return b.watchAll(ctx, nil, []string{""})
+		return b.watchAll(ctx, nil, b.everything())
 	}
 	var names, prefixes []string
 	for _, k := range keys {
@@ -254,16 +342,27 @@ func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]str
 // WatchNames is Watch of names without keys; without names, of everything.
 func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
 	if len(names) == 0 {
-		return b.watchAll(ctx, nil, []string{""})
+		return b.watchAll(ctx, nil, b.everything())
 	}
 	return b.watchAll(ctx, names, nil)
+}
+
+// everything gives the prefixes of all that the app is about.
+func (b *Board) everything() []string {
+	if len(b.opts.only) > 0 {
+		return b.opts.only
+	}
+	return []string{""}
 }
 
 func (b *Board) watchAll(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		w := b.watch(names, prefixes)
 		defer b.unwatch(w)
-		for !b.settled(w) {
+		for {
+			if settled, _ := b.settled(w); settled {
+				break
+			}
 			if !w.wait(ctx, b.ctx) {
 				return
 			}

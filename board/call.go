@@ -32,7 +32,9 @@ type request struct {
 	query            url.Values
 	header           http.Header
 	body             []byte
-	once             bool // a poll: not repeated, the next one comes anyhow
+	once             bool          // not repeated: the next one comes anyhow
+	silence          time.Duration // how long the server may say nothing, besides what follows
+	patient          time.Duration // and how long else; 0: until the caller's deadline
 	// since is the mark of the board when the request is sent first, for its repeats;
 	// empty: not known.
 	since string
@@ -49,12 +51,10 @@ type reply struct {
 // out, for as long as Patience says.
 func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	if b.ctx.Err() != nil {
-		return reply{}, &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
+		return reply{}, closedByApp()
 	}
 	if _, has := ctx.Deadline(); !has {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, b.opts.timeout)
-		defer cancel()
+		rq.patient = b.opts.timeout
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -66,8 +66,14 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	pauses.InitialInterval = 50 * time.Millisecond
 	pauses.MaxInterval = time.Second
 	var failed error
-	first := true
+	first, from := true, time.Now()
 	got, err := backoff.Retry(ctx, func() (got reply, err error) {
+		if err := b.heed(ctx, b.opts.patience-time.Since(from)); err != nil {
+			if failed == nil {
+				failed = err
+			}
+			return got, backoff.Permanent(failed)
+		}
 		if !first && rq.since != "" {
 			rq.header.Set("Idempotency-Since", rq.since)
 		}
@@ -84,6 +90,37 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 		err = failed // Retry may tell no more than that the time is up
 	}
 	return got, err
+}
+
+func closedByApp() error {
+	return &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
+}
+
+// longestLater bounds what a server may want by Retry-After.
+const longestLater = 5 * time.Minute
+
+// heed waits as long as the server wants no call. Where that is longer than the call has
+// time, it is the error.
+func (b *Board) heed(ctx context.Context, patience time.Duration) error {
+	b.mu.Lock()
+	later := time.Until(b.later)
+	b.mu.Unlock()
+	if later <= 0 {
+		return nil
+	}
+	deadline, has := ctx.Deadline()
+	if later > patience || has && later > time.Until(deadline) {
+		return &Error{
+			Index: -1, Code: "unavailable", RetryAfter: later, Err: ErrUnreachable,
+			Sentence: fmt.Sprintf("the server wants to be asked again in %v, not before", later.Round(time.Second)),
+		}
+	}
+	select {
+	case <-time.After(later):
+		return nil
+	case <-ctx.Done():
+		return b.unreachable(ctx.Err())
+	}
 }
 
 // repeatable says whether a call that failed so can be made again without
@@ -125,28 +162,59 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	}
 	resp, err := b.http.Do(hr)
 	if err != nil {
+		if cause := context.Cause(ctx); errors.Is(cause, context.DeadlineExceeded) {
+			err = cause
+		}
 		return nil, b.unreachable(err)
 	}
 	return resp, nil
 }
 
 func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	listen := func(time.Duration) {}
+	if rq.patient > 0 {
+		quiet := time.AfterFunc(rq.patient+rq.silence, func() { cancel(context.DeadlineExceeded) })
+		defer quiet.Stop()
+		listen = func(d time.Duration) { quiet.Reset(d) }
+	}
 	resp, err := b.request(ctx, rq)
 	if err != nil {
 		return reply{}, err
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	body, err := io.ReadAll(io.LimitReader(heard{resp.Body, func() { listen(rq.patient) }}, maxAnswer+1))
 	if err != nil {
-		return reply{}, b.unreachable(err)
+		return reply{}, b.unreachable(cmp.Or(context.Cause(ctx), err))
 	}
 	if len(body) > maxAnswer {
 		return reply{}, &Error{Index: -1, Code: "unexpected", Sentence: fmt.Sprintf("the answer is over %d bytes", maxAnswer), Err: errors.New("answer too long")}
 	}
 	if resp.StatusCode >= 300 && resp.StatusCode != http.StatusNotModified {
-		return reply{}, fromAnswer(resp, body)
+		e := fromAnswer(resp, body)
+		if e.RetryAfter > 0 {
+			b.mu.Lock()
+			if later := time.Now().Add(min(e.RetryAfter, longestLater)); later.After(b.later) {
+				b.later = later
+			}
+			b.mu.Unlock()
+		}
+		return reply{}, e
 	}
 	return reply{resp.StatusCode, resp.Header, body}, nil
+}
+
+// heard is a body that tells of each piece that comes.
+type heard struct {
+	io.Reader
+	tell func()
+}
+
+func (h heard) Read(p []byte) (int, error) {
+	n, err := h.Reader.Read(p)
+	h.tell()
+	return n, err
 }
 
 func (b *Board) unreachable(err error) error {
@@ -155,7 +223,7 @@ func (b *Board) unreachable(err error) error {
 		err = ue.Err // the address is told already, and may be long
 	}
 	if b.ctx.Err() != nil {
-		return &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
+		return closedByApp()
 	}
 	why := err.Error()
 	var dial *net.OpError
@@ -211,15 +279,16 @@ func (b *Board) ours(board string) error {
 	return nil
 }
 
-func (b *Board) list(ctx context.Context, op string, query url.Values, tag string) (page listPage, err error) {
-	rq := request{op: op, method: http.MethodGet, path: "/entries", query: query, once: op == "poll"}
+// list asks for a page, which is one of this board.
+func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage, err error) {
+	rq.method, rq.path = http.MethodGet, "/entries"
 	if tag != "" {
 		rq.header = http.Header{"If-None-Match": {tag}}
 	}
 	page.Page = &wire.Page{}
 	got, err := b.send(ctx, rq)
 	if err != nil {
-		return page, b.fail(op, "", err)
+		return page, b.fail(rq.op, "", err)
 	}
 	page.tag = got.header.Get("ETag")
 	switch {
@@ -233,7 +302,7 @@ func (b *Board) list(ctx context.Context, op string, query url.Values, tag strin
 	if err != nil {
 		page.Page = &wire.Page{}
 	}
-	return page, b.fail(op, "", err)
+	return page, b.fail(rq.op, "", err)
 }
 
 // Entry asks the server for what is stored under name.
@@ -297,7 +366,7 @@ func (b *Board) pages(ctx context.Context, prefix string) iter.Seq2[listPage, er
 			query.Set("prefix", prefix)
 		}
 		for {
-			page, err := b.list(ctx, "list", query, "")
+			page, err := b.list(ctx, request{op: "list", query: query}, "")
 			if !yield(page, err) || err != nil || page.Next == "" {
 				return
 			}

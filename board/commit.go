@@ -2,6 +2,7 @@ package board
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -31,49 +32,149 @@ const MaxOps = wire.MaxEdits
 //
 // The errors are pantry.ErrConflict for a condition that does not hold;
 // pantry.ErrAbsent for a drop, or a take, of what is not there; ErrWrongKind and
-// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrUndeclared; ErrQuota;
-// ErrTooLate; ErrUnreachable, after which the changes may have been made or not.
+// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrForbidden; ErrUndeclared;
+// ErrQuota; ErrTooLate; ErrUnreachable, and from a failing disk ErrUncertain, after which
+// the changes may have been made or not; with Offline instead ErrQueued, after which they
+// will be sent.
 func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
-	return b.commit(ctx, "commit", ops)
+	return b.write(ctx, "commit", ops)
 }
 
-// commit is the one way by which a board is written.
-func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, error) {
-	about := namesOf(ops)
-	if len(ops) > MaxOps {
-		return Committed{}, b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(ops), MaxOps))
+// A write is a change on its way: what it does, and by what it counts once.
+type write struct {
+	op    string
+	edits []Op
+	key   string
+	since string // the mark of the board when it was sent first; empty: it was not known
+}
+
+// write is the one way by which a board is written. What variables show of it meanwhile
+// is that it is on its way.
+func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+	if err := b.checkEdits(op, edits); err != nil {
+		return done, err
 	}
-	for _, o := range ops {
+	b.eachOf(edits, func(r *remote) { r.sending++; r.refused = nil })
+	queued := false
+	defer func() {
+		b.eachOf(edits, func(r *remote) {
+			r.sending--
+			switch {
+			case queued:
+				r.queued++
+			case err != nil && !unsure(err) && !errors.Is(err, ErrQueued) && b.ctx.Err() == nil:
+				r.refused = err
+			}
+		})
+	}()
+	w := write{op: op, edits: edits, key: draw()}
+	if b.queue != nil && b.queue.goesFirst() {
+		queued, err = b.queue.add(w, false)
+		return done, err
+	}
+	page, err := b.send1(ctx, &w)
+	if err != nil && unsure(err) && b.queue != nil && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
+		queued, err = b.queue.add(w, true)
+		return done, err
+	}
+	if err != nil {
+		return done, err
+	}
+	return *page, nil
+}
+
+// checkEdits says what is wrong with edits before they are sent.
+func (b *Board) checkEdits(op string, edits []Op) error {
+	if len(edits) > MaxOps {
+		return b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(edits), MaxOps))
+	}
+	for _, o := range edits {
 		if o.Reset || o.Restore != nil {
 			continue
 		}
 		if err := pantry.CheckName(o.Name); err != nil {
-			return Committed{}, b.fail(op, o.Name, err)
+			return b.fail(op, o.Name, err)
 		}
 		if o.Force {
-			return Committed{}, b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board holds every app to what is declared there; force works on a device"))
+			return b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board holds every app to what is declared there; force works on a device"))
 		}
 	}
+	return nil
+}
+
+// eachOf changes what is known of each name that edits are about, as far as the board has
+// it.
+func (b *Board) eachOf(edits []Op, f func(r *remote)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	seen := map[string]bool{}
+	for _, e := range edits {
+		if n := b.nodes[e.Name]; n != nil && !seen[e.Name] {
+			seen[e.Name] = true
+			b.alter(n, f)
+		}
+	}
+}
+
+// send1 sends a write, takes in what it made, and gives that.
+func (b *Board) send1(ctx context.Context, w *write) (*wire.Page, error) {
 	b.mu.Lock()
 	a, stands := b.view.write(), b.view.mark
 	b.mu.Unlock()
-	header := http.Header{"Content-Type": {"application/json"}, "Idempotency-Key": {draw()}}
-	rq := request{op: op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, ops), header: header, since: stands.String()}
+	header := asJSON()
+	header.Set("Idempotency-Key", w.key)
+	if w.since != "" { // it was sent before
+		header.Set("Idempotency-Since", w.since)
+	} else {
+		w.since = stands.String()
+	}
+	rq := request{op: w.op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, w.edits), header: header, since: w.since}
+	about := namesOf(w.edits)
 	got, err := b.send(ctx, rq)
+	b.reached(ctx, err)
 	if err != nil {
-		return Committed{}, b.fail(op, about, err)
+		return nil, b.fail(w.op, about, err)
 	}
 	page, err := b.readPage(got.body)
-	if err == nil && len(page.Results) != len(ops) {
-		err = unexpected(fmt.Errorf("it tells of %d ops, and %d were sent", len(page.Results), len(ops)))
+	if err == nil && len(page.Results) != len(w.edits) {
+		err = unexpected(fmt.Errorf("it tells of %d ops, and %d were sent", len(page.Results), len(w.edits)))
 	}
 	if err != nil {
-		return Committed{}, b.fail(op, about, err)
+		return nil, b.fail(w.op, about, err)
 	}
-	// An answer to what was asked before something else was taken in means nothing any
-	// more; but what is stored is to be shown when the call returns.
+	b.show(ctx, a, page)
+	return page, nil
+}
+
+// byCommit is the answer to a commit, which is of the one shape too.
+type byCommit struct{}
+
+func (byCommit) name() string { return "" }
+
+func (byCommit) follow(*Board) bool { return false }
+
+// reached notes whether a commit reached the server.
+func (b *Board) reached(ctx context.Context, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case b.ctx.Err() != nil, err != nil && ctx.Err() != nil: // it is the app that gave up
+	case err == nil, !unsure(err) && codeOf(err) != "unexpected":
+		if b.status.Err != nil && (err == nil || unsure(b.status.Err)) {
+			b.answered(byCommit{}, nil)
+		}
+	default:
+		b.answered(byCommit{}, b.fail("commit", "", err))
+		b.askNow() // and find out how the server is
+	}
+}
+
+// show has variables show what a commit made. An answer to what was asked before something
+// else was taken in means nothing any more; but what is stored is to be shown when the call
+// returns, so it is asked for.
+func (b *Board) show(ctx context.Context, a asking, page *wire.Page) {
 	for try := 0; try < mostCatchUp && !b.learnFrom(a, page); try++ {
-		if _, err := b.pollOnce(); err != nil {
+		if _, _, err := b.pollOnce(ctx, byPoll{}, 0); err != nil {
 			break // the polls go on
 		}
 		b.mu.Lock()
@@ -84,7 +185,6 @@ func (b *Board) commit(ctx context.Context, op string, ops []Op) (Committed, err
 		}
 	}
 	b.removed(page.Gone)
-	return *page, nil
 }
 
 // namesOf gives the names that ops are about, for an error.
@@ -111,10 +211,10 @@ func (b *Board) learnFrom(a asking, page *wire.Page) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	_, fresh, err := b.take(a, page)
-	if !b.opts.push && len(b.view.seen) > 0 { // there is something before it that is not known yet
-		b.pollNow()
+	if b.status.Way != (byStream{}).name() && len(b.view.seen) > 0 { // there is something before it that is not known yet
+		b.askNow()
 	}
-	return fresh && err == nil || len(b.nodes) == 0
+	return fresh && err == nil || b.view.nothing()
 }
 
 // removed notes that it was this Board that removed names: no answer tells who did.
@@ -141,7 +241,19 @@ func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, err
 	if err := v.Check(); err != nil {
 		return Entry{}, b.fail("put", name, err)
 	}
-	return b.operate(ctx, "put", name, value.Op{Verb: value.Put, Operand: v})
+	done, err := b.write(ctx, "put", []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: v}}})
+	if err != nil {
+		return Entry{}, err
+	}
+	return b.only("put", name, done)
+}
+
+// only gives the entry that a commit is about.
+func (b *Board) only(op, name string, done Committed) (Entry, error) {
+	if len(done.Entries) != 1 || done.Entries[0].Name != name {
+		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it tells of %d entries, and %s was written", len(done.Entries), name)))
+	}
+	return done.Entries[0], nil
 }
 
 // Drop removes what is stored under the names, in one commit. Where nothing is
@@ -151,7 +263,7 @@ func (b *Board) Drop(ctx context.Context, names ...string) error {
 	for i, name := range names {
 		ops[i] = Op{Name: name, Op: value.Op{Verb: value.Drop}}
 	}
-	_, err := b.commit(ctx, "drop", ops)
+	_, err := b.write(ctx, "drop", ops)
 	return err
 }
 
@@ -175,16 +287,4 @@ func (b *Board) Forget(ctx context.Context, names ...string) error {
 		b.mu.Unlock()
 	}
 	return nil
-}
-
-// operate makes one operation on an entry, and gives the entry.
-func (b *Board) operate(ctx context.Context, op, name string, o value.Op) (Entry, error) {
-	done, err := b.commit(ctx, op, []Op{{Name: name, Op: o}})
-	if err != nil {
-		return Entry{}, err
-	}
-	if len(done.Entries) != 1 {
-		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it tells of %d entries, and one was written", len(done.Entries))))
-	}
-	return done.Entries[0], nil
 }

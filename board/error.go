@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -26,6 +27,13 @@ var (
 	// ErrTooLate is returned for a write of which neither this app nor the server knows
 	// any more whether it was done when it was sent first.
 	ErrTooLate = rules.ErrTooLate
+	// ErrUncertain is returned where the server can't say whether it was done, and this
+	// Board has found out no better.
+	ErrUncertain = pantry.ErrUncertain
+	// ErrQueued is returned, with Offline, for a change that could not be sent and is
+	// queued: it is kept over a relaunch, and sent when the server is reached. It is not
+	// stored yet.
+	ErrQueued = errors.New("queued")
 	// ErrLink is returned by Join for a link that is none.
 	ErrLink = errors.New("no link to a board")
 )
@@ -42,6 +50,8 @@ type Error struct {
 	Sentence   string        // for people
 	RetryAfter time.Duration // when the server says so
 	Err        error
+
+	entry *Entry // with conflict: what is stored, if anything is
 }
 
 // Error tells it in one line.
@@ -62,12 +72,22 @@ func (e *Error) Error() string {
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// fromAnswer makes an error of an answer that is none of those expected.
+// fromAnswer makes an error of an answer that is none of those expected. One that is no
+// board's says nothing of what a server behind it did: from 500 on it is uncertain.
 func fromAnswer(resp *http.Response, body []byte) *Error {
 	e := &Error{Index: -1}
-	if p, err := wire.ReadProblem(body); err == nil {
+	p, err := wire.ReadProblem(body)
+	switch {
+	case err == nil:
 		e.Code, e.Sentence, e.Err, e.Index = string(p.Code), p.Detail, wire.ErrorOf(p.Code), p.Op
-	} else {
+		e.entry = p.Entry
+	case resp.StatusCode == http.StatusTooManyRequests:
+		e.Code, e.Err = "rate-limited", ErrUnreachable
+		e.Sentence = fmt.Sprintf("something before the board answers %s", resp.Status)
+	case resp.StatusCode >= http.StatusInternalServerError:
+		e.Code, e.Err = "uncertain", errors.Join(ErrUnreachable, ErrUncertain)
+		e.Sentence = fmt.Sprintf("something before the board answers %s", resp.Status)
+	default:
 		e.Code = "unexpected"
 		e.Sentence = fmt.Sprintf("the answer is %s and no answer of a board; is the address right?", resp.Status)
 	}
@@ -78,4 +98,34 @@ func fromAnswer(resp *http.Response, body []byte) *Error {
 		e.RetryAfter = time.Duration(s) * time.Second
 	}
 	return e
+}
+
+// codeOf gives the code of an error; empty: there is none.
+func codeOf(err error) string {
+	var e *Error
+	switch {
+	case err == nil:
+		return ""
+	case errors.As(err, &e):
+		return e.Code
+	}
+	return "unexpected"
+}
+
+// sentenceOf gives what an error tells people.
+func sentenceOf(err error) string {
+	if e := (*Error)(nil); errors.As(err, &e) {
+		return e.Sentence
+	}
+	return err.Error()
+}
+
+// unsure says that a write may not have arrived, or that it is not known whether it did: it
+// may be sent again under its key.
+func unsure(err error) bool {
+	switch codeOf(err) {
+	case "unreachable", "uncertain", "unavailable", "rate-limited":
+		return true
+	}
+	return false
 }

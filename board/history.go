@@ -46,7 +46,7 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 // byte order of their names. The error is pantry.ErrTooOld for a version that it
 // does not keep.
 func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
-	page, err := b.list(ctx, "list", url.Values{"at": {strconv.FormatInt(version, 10)}}, "")
+	page, err := b.list(ctx, request{op: "list", query: url.Values{"at": {strconv.FormatInt(version, 10)}}}, "")
 	return page.Entries, err
 }
 
@@ -56,6 +56,6 @@ func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
 // last hour, each hour of two days and each day of thirty. The error is
 // pantry.ErrTooOld for a time of which it tells nothing.
 func (b *Board) EntriesAtTime(ctx context.Context, t time.Time) (entries []Entry, version int64, err error) {
-	page, err := b.list(ctx, "list", url.Values{"at": {entry.FormatTime(t)}}, "")
+	page, err := b.list(ctx, request{op: "list", query: url.Values{"at": {entry.FormatTime(t)}}}, "")
 	return page.Entries, page.Version, err
 }

@@ -11,9 +11,11 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A node is a name's place in a Board. It stays as long as the Board is open.
+// A node is a name's place in a Board. That of a variable stays as long as the Board is
+// open; others as long as somebody watches.
 type node struct {
 	name  string
+	bound bool // it is that of a variable; guarded by Board.mu
 	state atomic.Pointer[remote]
 }
 
@@ -21,53 +23,64 @@ type node struct {
 type remote struct {
 	entry   Entry // without a value: absent
 	known   bool  // the server has told of it
-	stale   bool  // the newest poll failed
+	old     bool  // in an earlier launch, and not in this one
+	away    error // why the newest attempt to reach the server failed; nil: it did not
 	sending int   // writes under way
+	queued  int   // writes that wait to be sent
 	refused error // the newest write was refused
 }
 
-// node gives the node of a name. A name that is new to the board is asked for
+// node gives the node of a variable. A name that is new to the board is asked for
 // as soon as possible.
 func (b *Board) node(name string) *node {
 	b.mu.Lock()
 	n := b.nodeLocked(name)
+	n.bound = true
 	b.mu.Unlock()
 	b.start()
 	return n
 }
 
-// nodeLocked: mu must be held.
+// nodeLocked gives the node of a name that is asked for from now on; mu must be held.
 func (b *Board) nodeLocked(name string) *node {
 	n := b.nodes[name]
 	if n == nil {
 		n = b.addNode(name)
-		if b.view.bind(name); !b.view.all {
-			b.pollNow()
-		} else if e, known := b.view.entries[name]; known {
-			n.state.Store(&remote{entry: e, known: true})
-		} else if b.allKnown() {
-			n.state.Store(&remote{entry: Entry{Name: name}, known: true})
-		}
+	}
+	if b.view.names[name] {
+		return n
+	}
+	covered := b.view.covers(name)
+	if b.view.bind(name); !covered {
+		b.askNow()
+	} else if e, known := b.view.entries[name]; known {
+		b.alter(n, func(r *remote) { r.entry, r.known, r.old = e, true, false })
+	} else if b.view.mark != (mark.Mark{}) { // all of it is told, and nothing of this
+		b.alter(n, func(r *remote) { r.known, r.old = true, false })
 	}
 	return n
 }
 
-// addNode adds a node of which nothing is known; mu must be held.
+// addNode adds a node, of which nothing is known but from an earlier launch; mu must be held.
 func (b *Board) addNode(name string) *node {
 	n := &node{name: name}
-	n.state.Store(&remote{entry: Entry{Name: name}})
+	r := &remote{entry: Entry{Name: name}, away: b.status.Err}
+	if b.queue != nil {
+		r.queued = b.queue.about(name)
+		if e, found := b.queue.known(name); found {
+			r.entry, r.known, r.old = e, true, true
+		}
+	}
+	n.state.Store(r)
 	b.nodes[name] = n
 	return n
 }
 
-// allKnown says whether the server has told of everything; mu must be held.
-func (b *Board) allKnown() bool { return b.view.all && b.view.mark != mark.Mark{} }
-
-// askForAll has the next poll, which is sent at once, ask for all that is
+// askForAll has the next question, which is sent at once, be for all that is
 // wanted and not only for what changed; mu must be held.
 func (b *Board) askForAll() {
 	b.view.anew()
-	b.pollNow()
+	b.askNow()
 }
 
 // take takes in an answer; mu must be held.
@@ -82,8 +95,11 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 			if e.Version != r.entry.Version {
 				r.refused = nil // what was refused is over
 			}
-			r.entry, r.known, r.stale = e, true, false
+			r.entry, r.known, r.old, r.away = e, true, false, nil
 		})
+	}
+	if b.queue != nil {
+		b.queue.learn(changed, b.view.entries)
 	}
 	return changed, fresh, err
 }
@@ -95,7 +111,7 @@ func (b *Board) alter(n *node, f func(*remote)) {
 	now := *old
 	f(&now)
 	if now.entry.Version == old.entry.Version && now.entry.From == old.entry.From && value.Equal(now.entry.Value, old.entry.Value) &&
-		now.known == old.known && now.stale == old.stale && now.sending == old.sending && now.refused == old.refused {
+		now.known == old.known && now.old == old.old && now.away == old.away && now.sending == old.sending && now.queued == old.queued && now.refused == old.refused {
 		return
 	}
 	n.state.Store(&now)
@@ -126,11 +142,13 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 	w := &watcher{names: names, prefixes: prefixes, wake: make(chan struct{}, 1)}
 	b.mu.Lock()
 	for _, name := range names {
-		b.nodeLocked(name)
+		b.nodeLocked(name).bound = true
 	}
-	if len(prefixes) > 0 && !b.view.all {
-		b.view.bindAll()
-		b.pollNow()
+	for _, p := range prefixes {
+		covered := b.view.covers(p)
+		if b.view.bindPrefix(p); !covered {
+			b.askNow()
+		}
 	}
 	b.watchers[w] = struct{}{}
 	b.mu.Unlock()
@@ -138,13 +156,26 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 	return w
 }
 
+// unwatch ends a watching. What it alone was about is not asked for any more.
 func (b *Board) unwatch(w *watcher) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	delete(b.watchers, w)
+	if len(w.prefixes) == 0 {
+		return
+	}
+	for _, p := range w.prefixes {
+		b.view.unbindPrefix(p)
+	}
+	for name, n := range b.nodes {
+		if r := n.state.Load(); !n.bound && !b.view.has(name) && r.sending+r.queued == 0 {
+			delete(b.nodes, name)
+		}
+	}
+	b.askNow()
 }
 
-// tell: Board.mu must be held. No name means that there was an answer.
+// tell: Board.mu must be held. No name means that there was an answer, or none.
 func (w *watcher) tell(name string) {
 	if name != "" && !slices.Contains(w.changed, name) {
 		w.changed = append(w.changed, name)
@@ -164,19 +195,20 @@ func (b *Board) changedFor(w *watcher) []string {
 	return changed
 }
 
-// settled says whether the server has told of all that w watches.
-func (b *Board) settled(w *watcher) bool {
+// settled says whether the server has told of all that w watches, and, where it is not
+// about anything, whether it has answered. err is why the newest attempt failed.
+func (b *Board) settled(w *watcher) (is bool, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(w.prefixes) > 0 && !b.allKnown() {
-		return false
+	if len(w.prefixes) > 0 && b.view.mark == (mark.Mark{}) {
+		return false, b.status.Err
 	}
 	for _, name := range w.names {
-		if !b.nodes[name].state.Load().known {
-			return false
+		if r := b.nodes[name].state.Load(); !r.known || r.old {
+			return false, b.status.Err
 		}
 	}
-	return true
+	return len(w.names)+len(w.prefixes) > 0 || !b.status.Answered.IsZero(), b.status.Err
 }
 
 func (w *watcher) wait(ctx, open context.Context) bool {

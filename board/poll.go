@@ -1,20 +1,45 @@
 package board
 
 import (
+	"context"
 	"errors"
 	"math/rand/v2"
 	"net/url"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/mark"
 )
 
-// maxQuery is the longest query that is sent; past it the whole board is
-// asked for instead of the names.
-const maxQuery = 8 << 10
+const (
+	// maxQuery is the longest query that is sent; past it all that the app is about is
+	// asked for instead of the names.
+	maxQuery = 8 << 10
+	// longWait is for how long a server is asked to wait for news.
+	longWait = 30 * time.Second
+	// tryAgain is after how long a way that did not work is tried again.
+	tryAgain = time.Minute
+)
 
-// start begins to poll, once there is something to ask for.
+// A source is a way by which changes come. Each gives answers of the one shape, which the
+// view takes in; it says whether the next way is to be tried at once.
+type source interface {
+	name() string
+	// follow takes in what comes until something else is to be done.
+	follow(b *Board) (atOnce bool)
+}
+
+// ways says which source is next. It is guarded by Board.mu.
+type ways struct {
+	streamAt time.Time // before which no stream is tried
+	waitAt   time.Time // before which no waiting request is
+	cut      int       // streams in a row that broke off soon
+	pause    time.Duration
+	news     time.Time // when something changed last
+}
+
+// start begins to ask, once there is something to ask for.
 func (b *Board) start() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -22,60 +47,96 @@ func (b *Board) start() {
 		return
 	}
 	b.polling = true
-	b.done.Go(b.poll)
+	b.done.Go(b.run)
 }
 
-// pollNow has the next poll sent at once.
-func (b *Board) pollNow() {
+// askNow has the next question sent at once.
+func (b *Board) askNow() {
 	select {
 	case b.kick <- struct{}{}:
 	default:
 	}
 }
 
-// poll asks again and again until the board is closed. The pause grows while
-// nothing changes, and varies, so that many phones don't ask in step.
-func (b *Board) poll() {
-	pause := b.opts.fast
+// run asks by one way or another until the board is closed. One that fails is followed by
+// a poll, which finds out how the server is.
+func (b *Board) run() {
 	for b.ctx.Err() == nil {
-		select { // this poll answers every call for one so far
+		if !b.mayAsk() {
+			continue
+		}
+		select { // this question answers every call for one so far
 		case <-b.kick:
 		default:
 		}
-		b.mu.Lock()
-		paused := b.paused
-		b.mu.Unlock()
-		var wait time.Duration
-		if !paused {
-			if b.mayStream() && b.stream() {
-				b.mu.Lock()
-				b.streamAt = time.Time{}
-				b.mu.Unlock()
-				continue
-			}
-			news, err := b.pollOnce()
-			if news {
-				pause = b.opts.fast
-			} else {
-				pause = min(pause*3/2, b.opts.slow)
-			}
-			wait = pause*9/10 + rand.N(pause/5+1)
-			var e *Error
-			if errors.As(err, &e) {
-				wait = max(wait, e.RetryAfter)
-			}
+		from := b.next(time.Now())
+		if from.follow(b) {
+			continue
 		}
-		var tick <-chan time.Time
-		if !paused {
-			tick = time.After(wait)
-		}
+		pause := b.pauseAfter(time.Now())
 		select {
-		case <-tick:
+		case <-time.After(pause):
 		case <-b.kick:
-			pause = b.opts.fast
+			b.askNow() // it may come before the server wants to be asked
+			b.mu.Lock()
+			b.ways.pause = 0
+			b.mu.Unlock()
 		case <-b.ctx.Done():
 		}
 	}
+}
+
+// mayAsk waits while the board is paused, or the server wants no call; false: something
+// changed meanwhile.
+func (b *Board) mayAsk() bool {
+	b.mu.Lock()
+	paused, later := b.paused, time.Until(b.later)
+	b.mu.Unlock()
+	switch {
+	case paused:
+		select {
+		case <-b.kick:
+		case <-b.ctx.Done():
+		}
+		return false
+	case later > 0:
+		select {
+		case <-time.After(later):
+		case <-b.ctx.Done():
+			return false
+		}
+	}
+	return true
+}
+
+// next gives the way that is best at present.
+func (b *Board) next(now time.Time) source {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	w := &b.ways
+	switch {
+	case b.opts.noPush, b.view.nothing(), b.status.Err != nil: // or find out whether it is there again
+	case !now.Before(w.streamAt):
+		return byStream{}
+	case !now.Before(w.waitAt) && b.view.mark != (mark.Mark{}):
+		return byWait{}
+	}
+	return byPoll{}
+}
+
+// pauseAfter gives the pause before the next question, which grows while nothing changes,
+// and varies, so that many phones don't ask in step.
+func (b *Board) pauseAfter(now time.Time) time.Duration {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	w := &b.ways
+	const busy = 15 // so many quick pauses after the last change
+	if w.pause == 0 || now.Sub(w.news) < busy*b.opts.fast {
+		w.pause = b.opts.fast
+	} else {
+		w.pause = min(w.pause*3/2, b.opts.slow)
+	}
+	return w.pause*9/10 + rand.N(w.pause/5+1)
 }
 
 // question gives what is asked for, as a query, and what it is asked with; what with
@@ -84,18 +145,30 @@ func (b *Board) question() (query url.Values, a asking, tag string, nothing bool
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	query = url.Values{}
-	if !b.view.all {
-		for name := range b.nodes {
-			query.Add("name", name)
-		}
-		slices.Sort(query["name"])
-	}
 	a = b.view.ask()
-	if !b.view.all && len(b.nodes) == 0 {
+	if b.view.nothing() {
 		return url.Values{"names": {"true"}, "limit": {"1"}}, a, "", true // is the server there?
 	}
-	if len(query.Encode()) > maxQuery {
-		query = url.Values{}
+	everything := func() url.Values {
+		if len(b.opts.only) > 0 {
+			return url.Values{"prefix": slices.Clone(b.opts.only)}
+		}
+		return url.Values{}
+	}
+	if b.view.covers("") {
+		query = everything()
+	} else {
+		for name := range b.view.names {
+			query.Add("name", name)
+		}
+		for prefix := range b.view.prefixes {
+			query.Add("prefix", prefix)
+		}
+		slices.Sort(query["name"])
+		slices.Sort(query["prefix"])
+		if len(query.Encode()) > maxQuery {
+			query = everything()
+		}
 	}
 	for _, m := range a.since {
 		query.Add("since", m.String())
@@ -106,16 +179,87 @@ func (b *Board) question() (query url.Values, a asking, tag string, nothing bool
 	return query, a, tag, false
 }
 
-// pollOnce asks for everything that is new, in as many pages as that takes,
-// and says whether anything was.
-func (b *Board) pollOnce() (news bool, err error) {
+// byPoll asks, and is answered at once.
+type byPoll struct{}
+
+func (byPoll) name() string { return "poll" }
+
+func (p byPoll) follow(b *Board) (atOnce bool) {
+	_, _, err := b.pollOnce(b.ctx, p, 0)
+	if err != nil {
+		return false
+	}
+	_, more := b.next(time.Now()).(byPoll)
+	return !more // it is there, and can do better
+}
+
+// byWait asks, and is answered when there is news.
+type byWait struct{}
+
+func (byWait) name() string { return "wait" }
+
+func (w byWait) follow(b *Board) (atOnce bool) {
+	ctx, done := b.untilKicked()
+	defer done()
+	from := time.Now()
+	news, early, err := b.pollOnce(ctx, w, longWait)
+	kicked := ctx.Err() != nil
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case kicked:
+		return true
+	case err != nil, !news && (early || time.Since(from) < longWait/2):
+		b.ways.waitAt = time.Now().Add(tryAgain) // something on the way doesn't let it wait
+		return false
+	}
+	b.status.Waited++
+	return true
+}
+
+// untilKicked gives a context that ends when another question is called for, which is then
+// still called for; done must be called.
+func (b *Board) untilKicked() (ctx context.Context, done func()) {
+	ctx, cancel := context.WithCancel(b.ctx)
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		select {
+		case <-b.kick:
+			b.askNow() // whose turn is next
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() {
+		cancel()
+		<-over
+	}
+}
+
+// pollOnce asks for everything that is new, in as many pages as that takes, and says
+// whether anything was. With wait the server may take so long until there is something;
+// early says that it did not, since it could not know what was asked with.
+func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (news, early bool, err error) {
 	query, a, tag, nothing := b.question()
-	first, err := b.list(b.ctx, "poll", query, tag)
-	page := first.Page
+	first := url.Values(nil)
+	if wait > 0 {
+		first = url.Values{"wait": {strconv.Itoa(int(wait.Seconds()))}}
+	}
+	ask := func(more url.Values, tag string) (listPage, error) {
+		q := url.Values{}
+		for _, values := range []url.Values{query, more} {
+			for name, v := range values {
+				q[name] = v
+			}
+		}
+		return b.list(ctx, request{op: "poll", query: q, once: true, silence: wait}, tag)
+	}
+	got, err := ask(first, tag)
+	page := got.Page
 	for next := page; err == nil && !nothing && next != nil && next.Next != ""; {
-		query.Set("after", next.Next)
 		var more listPage
-		if more, err = b.list(b.ctx, "poll", query, ""); err == nil {
+		if more, err = ask(url.Values{"after": {next.Next}}, ""); err == nil {
 			next = more.Page
 			if next.Whole != page.Whole {
 				err = unexpected(errors.New("its pages don't go together"))
@@ -124,54 +268,114 @@ func (b *Board) pollOnce() (news bool, err error) {
 			page.Gone = append(page.Gone, next.Gone...)
 		}
 	}
+	if ctx.Err() != nil {
+		return false, false, err
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.ctx.Err() != nil {
-		return false, nil
+	if wait == 0 {
+		b.status.Polls++
 	}
-	b.status.Polls++
 	switch {
 	case err != nil || nothing:
 	case page == nil:
-		b.status.NotModified++
-		if now, _, bad := mark.InTag(first.tag); bad == nil {
+		if wait == 0 {
+			b.status.NotModified++
+		}
+		if now, _, bad := mark.InTag(got.tag); bad == nil {
 			b.view.unchanged(a, now)
 		}
 	default:
 		var changed []string
 		var fresh bool
 		if changed, fresh, err = b.take(a, page); !fresh {
-			b.pollNow()
+			b.askNow()
 		}
 		if err != nil {
 			err = b.fail("poll", "", unexpected(err))
 			break
 		}
 		news = len(changed) > 0
-		_, b.asked, _ = mark.InTag(first.tag)
+		early = page.Whole
+		_, b.asked, _ = mark.InTag(got.tag)
 		b.status.Version = page.Version
 	}
-	b.answered(err)
-	return news, err
+	if news {
+		b.ways.news = time.Now()
+	}
+	b.answered(from, err)
+	return news, early, err
 }
 
-// answered notes how a question ended; mu must be held.
-func (b *Board) answered(err error) {
+// answered notes how an attempt to reach the server ended; mu must be held.
+func (b *Board) answered(from source, err error) {
+	before := b.status.Err
 	b.status.Err = err
-	for _, n := range b.nodes {
-		b.alter(n, func(r *remote) { r.stale = err != nil && r.known })
-	}
 	if err != nil {
 		b.status.Failed++
-		return
+		b.tellOutage(err)
+	} else {
+		b.outage = ""
+		b.status.Answered = time.Now()
+		if way := from.name(); way != "" {
+			b.status.Way = way
+		}
+		select {
+		case <-b.ready:
+		default:
+			close(b.ready)
+		}
 	}
-	b.status.Answered = time.Now()
+	if codeOf(before) != codeOf(err) {
+		for _, n := range b.nodes {
+			b.alter(n, func(r *remote) { r.away = err })
+		}
+	}
 	for w := range b.watchers {
 		w.tell("") // it may wait for the first answer
 	}
-	select {
-	case <-b.ready:
-	default:
-		close(b.ready)
+	if err == nil && b.queue != nil {
+		b.queue.wake()
+	}
+	if err == nil && !b.declared && len(b.opts.declare) > 0 && b.ctx.Err() == nil {
+		b.declared = true
+		b.done.Go(b.declareNow)
 	}
 }
+
+// tellOutage reports that the server can't be reached, once an outage; mu must be held.
+func (b *Board) tellOutage(err error) {
+	if code := codeOf(err); b.outage == code {
+		return
+	} else {
+		b.outage = code
+	}
+	if b.ctx.Err() == nil {
+		b.done.Go(func() { b.problem("", err) }) // which may call the board
+	}
+}
+
+// declareNow tells the board the keys of Declare, and the app what comes of it.
+func (b *Board) declareNow() {
+	findings, err := b.DeclareKeys(b.ctx, b.opts.declare...)
+	switch {
+	case b.ctx.Err() != nil, errors.Is(err, ErrForbidden): // it may only look
+		return
+	case errors.Is(err, ErrUnreachable):
+		b.mu.Lock()
+		b.declared = false // the next answer has it tried again
+		b.mu.Unlock()
+		return
+	case err != nil:
+		b.problem("", err)
+	}
+	for _, f := range findings {
+		b.problem(f.Name, &FindingError{f})
+	}
+}
+
+// A FindingError is what the board noticed about a declared key, as a problem.
+type FindingError struct{ Finding Finding }
+
+// Error gives its sentence.
+func (e *FindingError) Error() string { return e.Finding.Sentence }

@@ -21,7 +21,7 @@ import (
 // With Push changes come by a stream, and nothing is asked while nothing happens.
 func TestPush(t *testing.T) {
 	st := newStore(t)
-	one, two := st.join(t, board.Push()), st.join(t, board.Push())
+	one, two := st.pushed(t), st.pushed(t)
 	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
 	require.NoError(t, tank1.Set(t.Context(), 1))
 	until(t, tank2, shows(1))
@@ -57,7 +57,7 @@ func TestPush(t *testing.T) {
 // the same, not only after the slowest poll.
 func TestPushOfWhatIsAskedForLater(t *testing.T) {
 	st := newStore(t)
-	b := st.join(t, board.Push(), board.Poll(time.Hour, time.Hour)) // no other poll comes
+	b := st.pushed(t, board.Poll(time.Hour, time.Hour)) // no other poll comes
 	require.NoError(t, b.Ready(t.Context()))
 	tank := board.On(b, tankLitres)
 	require.Eventually(t, func() bool { return b.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
@@ -99,7 +99,7 @@ func TestPushInTrouble(t *testing.T) {
 			st.pass(w, r)
 		}
 	})
-	b := st.join(t, board.Push())
+	b := st.pushed(t)
 	var vars []board.Var[int]
 	for i := range 5 {
 		vars = append(vars, board.On(b, pantry.Int(fmt.Sprint("n", i), 0)))
@@ -191,12 +191,14 @@ func TestPushIsNotTriedAtEachPoll(t *testing.T) {
 		}
 		st.pass(w, r)
 	})
-	b := st.join(t, board.Push(), board.Poll(5*time.Millisecond, time.Hour))
-	board.On(b, tankLitres)
-	for range 20 {
-		asked := b.Status().Polls
-		b.Resume() // which polls at once
-		require.Eventually(t, func() bool { return b.Status().Polls > asked }, 10*time.Second, time.Millisecond)
+	b := st.pushed(t, board.Poll(5*time.Millisecond, time.Hour))
+	tank := board.On(b, tankLitres)
+	other := st.join(t)
+	for n := range 20 {
+		require.NoError(t, board.On(other, tankLitres).Set(t.Context(), n+1))
+		until(t, tank, shows(n+1))
 	}
-	assert.LessOrEqual(t, streams.Load(), int64(1))
+	assert.Equal(t, int64(1), streams.Load())
+	assert.Equal(t, "wait", b.Status().Way, "and it waits for news instead")
+	assert.Positive(t, b.Status().Waited)
 }

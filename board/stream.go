@@ -10,7 +10,6 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/wire"
@@ -22,41 +21,40 @@ const (
 	silence = 40 * time.Second
 	// again is within which time a server whose stream ended is asked how it is.
 	again = 500 * time.Millisecond
+	// soon is within which time a stream that ends has something on the way cut it, which
+	// will do so again.
+	soon = 10 * time.Second
 )
 
-// stream takes in what the server pushes (Server-Sent Events, WHATWG HTML 9.2) until
-// the stream ends, the board is closed or paused, or something else is to be asked
-// for. It says whether it is to be opened again at once; where not, a poll is next,
-// which finds out how the server is.
-func (b *Board) stream() (atOnce bool) {
-	ctx, cancel := context.WithCancel(b.ctx)
-	var done sync.WaitGroup
-	done.Go(func() { // a call for a poll is one for another stream
-		select {
-		case <-b.kick:
-			b.pollNow() // whose turn is next
-			cancel()
-		case <-ctx.Done():
-		}
-	})
-	defer done.Wait()
+// byStream takes in what the server pushes (Server-Sent Events, WHATWG HTML 9.2).
+type byStream struct{}
+
+func (byStream) name() string { return "push" }
+
+// follow takes in what is pushed until the stream ends, the board is closed or paused, or
+// something else is to be asked for.
+func (s byStream) follow(b *Board) (atOnce bool) {
+	ctx, done := b.untilKicked()
+	defer done()
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	query, a, _, nothing := b.question()
 	if nothing {
 		return false
 	}
-	watchdog := time.AfterFunc(silence, cancel)
-	defer watchdog.Stop()
+	from := time.Now()
+	quiet := time.AfterFunc(b.opts.timeout, cancel) // it says something at once
+	defer quiet.Stop()
 	resp, err := b.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
 	if err != nil {
-		return false
+		return s.failed(b, ctx, err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
-		return false
+		return s.notNow(b)
 	}
 	worked := false
-	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { watchdog.Reset(silence) }}
+	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { quiet.Reset(silence) }}
 	for {
 		page, err := in.page(b)
 		if err == nil {
@@ -65,41 +63,59 @@ func (b *Board) stream() (atOnce bool) {
 			}
 		}
 		switch {
-		case b.ctx.Err() != nil, ctx.Err() != nil && len(b.kick) > 0:
+		case b.ctx.Err() != nil, len(b.kick) > 0:
 			return true
 		case errors.Is(err, errReopen) && len(a.since) == 0:
 			return true // what was there is taken in; now what changes
 		case !worked:
-			return false
-		case ctx.Err() != nil:
-			err = fmt.Errorf("nothing came for %v", silence)
+			return s.notNow(b)
 		}
-		b.mu.Lock()
-		if !errors.Is(err, io.EOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
-			b.answered(b.fail("watch", "", b.unreachable(err)))
-		}
-		b.streamAt = time.Time{}
-		b.mu.Unlock()
+		s.ended(b, time.Since(from), ctx.Err() != nil, err)
 		select { // many phones don't come back in step
 		case <-time.After(rand.N(again)):
-		case <-b.kick:
-			b.pollNow()
 		case <-b.ctx.Done():
 		}
-		return false
+		byPoll{}.follow(b) // how is it?
+		return true
 	}
 }
 
-// mayStream says whether a stream is to be tried: not in each turn where there is none,
-// and not before there is something to ask for.
-func (b *Board) mayStream() bool {
+// failed notes that the server could not be asked for a stream.
+func (s byStream) failed(b *Board, ctx context.Context, err error) (atOnce bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if nothing := !b.view.all && len(b.nodes) == 0; nothing || !b.opts.push || time.Now().Before(b.streamAt) {
-		return false
+	if b.ctx.Err() != nil || len(b.kick) > 0 {
+		return true
 	}
-	b.streamAt = time.Now().Add(b.opts.slow)
+	b.answered(s, b.fail("watch", "", err))
+	return false
+}
+
+// notNow has another way be tried at once, and a stream after a while.
+func (s byStream) notNow(b *Board) (atOnce bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.ways.streamAt = time.Now().Add(tryAgain)
 	return true
+}
+
+// ended notes that a stream broke off. One that does so soon, again and again, is tried
+// more and more seldom.
+func (s byStream) ended(b *Board, lived time.Duration, silent bool, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case silent:
+		b.answered(s, b.fail("watch", "", b.unreachable(fmt.Errorf("nothing came for %v", silence))))
+	case !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen): // a server that stops ends its streams
+		b.answered(s, b.fail("watch", "", b.unreachable(err)))
+	}
+	if b.ways.cut++; lived > soon {
+		b.ways.cut = 0
+	}
+	if b.ways.cut > 1 {
+		b.ways.streamAt = time.Now().Add(min(time.Second<<min(b.ways.cut, 6), tryAgain))
+	}
 }
 
 // errReopen says that a stream was asked for by a question that means nothing any more.
@@ -116,7 +132,8 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 	if fresh {
 		b.status.Pushed++
 		b.status.Version = page.Version
-		b.answered(nil)
+		b.ways.news = time.Now()
+		b.answered(byStream{}, nil)
 	}
 	if b.view.epoch != a.epoch { // a whole was taken in: what comes on this stream was asked for before
 		return errReopen

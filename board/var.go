@@ -2,9 +2,10 @@ package board
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"iter"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/small-pantry/pantry"
@@ -19,13 +20,14 @@ type Phase uint8
 const (
 	Unknown    Phase = iota // pending: the server has not told yet; the default is shown
 	Current                 // as the server told it last
-	Sending                 // a change of this app is on its way
-	Stale                   // the server did not answer the newest poll
+	Sending                 // a change of this app is on its way; what was there before is shown
+	Queued                  // a change of this app waits to be sent; what was there before is shown
+	Stale                   // the server can't be reached, or was not yet in this launch; what was known last is shown
 	Unreadable              // what is stored can't be used; the default is shown
-	Refused                 // the newest change of this app was refused; what was there before is shown
+	Refused                 // the newest change of this app was refused; what is stored is shown
 )
 
-var phaseNames = [...]string{"unknown", "current", "sending", "stale", "unreadable", "refused"}
+var phaseNames = [...]string{"unknown", "current", "sending", "queued", "stale", "unreadable", "refused"}
 
 // String gives the phase's name, as "current".
 func (p Phase) String() string {
@@ -42,78 +44,139 @@ type State[T any] struct {
 	Found   bool // something is stored
 	Phase   Phase
 	Mine    bool // the newest change was by this Board
+	Queued  int  // changes that wait to be sent
 	Version int64
 	Updated time.Time // by the server's clock
-	By      string    // the app that changed it, as it calls itself
-	Err     error     // with Unreadable, Refused and Stale: why
+	By      string    // who changed it: the label of his link, and how his app calls itself
+	Err     error     // with Unreadable and Refused: why; else why the server can't be reached
 }
 
-// A Var is a key that lives on a board. It is safe for concurrent use. The
+// A Var is a key that lives on a board. It is small, and safe for concurrent use. The
 // zero Var panics.
-type Var[T any] struct {
-	b *Board
-	k pantry.Key[T]
-	n *node
+type Var[T any] struct{ x *binding[T] }
+
+// A binding is what the copies of a Var share.
+type binding[T any] struct {
+	b     *Board
+	k     pantry.Key[T]
+	n     *node
+	cache atomic.Pointer[reading[T]]
+}
+
+// A reading is what is known of a name, as its key means it. It never changes.
+type reading[T any] struct {
+	r   *remote
+	x   T // the default, where nothing usable is stored
+	err error
 }
 
 // On gives the variable that a key is on a board. The board asks for it from
 // now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
+	b.mayHave(k)
+	return Var[T]{&binding[T]{b: b, k: k, n: b.node(k.Name())}}
+}
+
+// mayHave panics for a key that can't live on the board.
+func (b *Board) mayHave(k pantry.AnyKey) {
 	if b == nil {
 		panic("board: On(" + k.Name() + ") takes a Board from Join, not nil; check the error of Join")
 	}
 	if k.Kind() == value.KindSealed {
 		panic("board: the key " + k.Name() + " is sealed, which only the device that sealed it can read; keep it on the device")
 	}
-	return Var[T]{b, k, b.node(k.Name())}
+	for _, d := range k.Declared() {
+		about := d.Name
+		if d.Family {
+			about += "/"
+		}
+		if !b.isAbout(about) {
+			panic("board: the key " + d.Name + " is outside of what Only says that this app is about: " + strings.Join(b.opts.only, ", "))
+		}
+	}
 }
 
-// board gives the board, which every Var from On has.
-func (v Var[T]) board() *Board {
-	if v.b == nil {
+// isAbout says whether Only allows a name, or what begins so.
+func (b *Board) isAbout(name string) bool {
+	for _, p := range b.everything() {
+		if strings.HasPrefix(name, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func (v Var[T]) binding() *binding[T] {
+	if v.x == nil {
 		panic("board: a zero Var was used; get one from On")
 	}
-	return v.b
+	return v.x
+}
+
+// read gives what is known.
+func (x *binding[T]) read() *reading[T] {
+	r := x.n.state.Load()
+	if c := x.cache.Load(); c != nil && c.r == r {
+		return c
+	}
+	c := &reading[T]{r: r, x: x.k.Default()}
+	if !r.entry.Value.IsZero() {
+		if y, err := x.k.Decode(r.entry.Value); err == nil {
+			c.x = y
+		} else {
+			c.err = x.unusable(r.entry, err)
+		}
+	}
+	x.cache.Store(c)
+	return c
 }
 
 // Get gives what is stored as far as is known, and otherwise the key's
 // default: before the first answer, where nothing is stored, and where what is
-// stored can't be used. It never waits.
-func (v Var[T]) Get() T { return v.State().Value }
+// stored can't be used. It never waits. The value is the caller's own.
+func (v Var[T]) Get() T {
+	x := v.binding()
+	return x.k.Copy(x.read().x)
+}
 
 // State tells what is known, and how well.
 func (v Var[T]) State() State[T] {
-	v.board()
-	r := v.n.state.Load()
-	s := State[T]{
-		Value: v.k.Default(), Found: !r.entry.Value.IsZero(), Version: r.entry.Version,
-		Updated: r.entry.Updated, By: r.entry.By, Mine: r.entry.From == v.b.from && r.entry.From != "",
-	}
-	switch {
-	case r.sending > 0:
-		s.Phase = Sending
-	case r.refused != nil:
-		s.Phase, s.Err = Refused, r.refused
-	case !r.known:
-		s.Phase = Unknown
-	case r.stale:
-		s.Phase, s.Err = Stale, v.b.Status().Err
-	default:
-		s.Phase = Current
-	}
-	if s.Found {
-		x, err := v.k.Decode(r.entry.Value)
-		if err == nil {
-			s.Value = x
-		} else {
-			s.Phase, s.Err = Unreadable, v.unusable(r.entry, err)
-		}
+	x := v.binding()
+	c := x.read()
+	s := State[T]{Value: x.k.Copy(c.x)}
+	describe(x.b, c.r, &s)
+	if c.err != nil {
+		s.Phase, s.Err = Unreadable, c.err
 	}
 	return s
 }
 
-func (v Var[T]) unusable(e Entry, err error) error {
-	return v.b.fail("read", v.k.Name(), &Error{
+// describe says how far what is known can be trusted.
+func describe[T any](b *Board, r *remote, s *State[T]) {
+	s.Found, s.Version, s.Queued = !r.entry.Value.IsZero(), r.entry.Version, r.queued
+	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.from && r.entry.From != ""
+	s.Err = r.away
+	switch {
+	case r.sending > 0:
+		s.Phase = Sending
+	case r.queued > 0:
+		s.Phase = Queued
+	case r.refused != nil:
+		s.Phase, s.Err = Refused, r.refused
+	case !r.known:
+		s.Phase = Unknown
+	case r.away != nil || r.old:
+		s.Phase = Stale
+	default:
+		s.Phase = Current
+	}
+}
+
+func (x *binding[T]) unusable(e Entry, err error) error { return x.b.unusable(e, err) }
+
+// unusable is the error for a stored value that its key can't use.
+func (b *Board) unusable(e Entry, err error) error {
+	return b.fail("read", e.Name, &Error{
 		Index: -1, Code: "unreadable", Err: err,
 		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", entry.Quoted(e.Value), orSomebody(e.By), err),
 	})
@@ -131,50 +194,16 @@ func orSomebody(by string) string {
 // or against the key's rules (pantry.ErrInvalid); or there was no answer
 // (ErrUnreachable). But for the first, x is the default.
 func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
-	e, found, err := v.board().Entry(ctx, v.k.Name())
+	at := v.binding()
+	e, found, err := at.b.Entry(ctx, at.k.Name())
 	if err != nil || !found {
-		return v.k.Default(), found, err
+		return at.k.Default(), found, err
 	}
-	x, err = v.k.Decode(e.Value)
+	x, err = at.k.Decode(e.Value)
 	if err != nil {
-		return v.k.Default(), true, v.unusable(e, err)
+		return at.k.Default(), true, at.unusable(e, err)
 	}
 	return x, true, nil
-}
-
-// Set stores x on the board. When it returns nil, x is on the server's disk
-// and shown here. An entry of another kind is left alone: pantry.ErrWrongKind.
-// A value against the key's own rules is not sent: pantry.ErrInvalid. Without
-// an answer it is ErrUnreachable, and the value may have been stored or not.
-func (v Var[T]) Set(ctx context.Context, x T) error {
-	b := v.board()
-	val, err := v.k.Encode(x)
-	if err != nil {
-		return b.fail("set", v.k.Name(), err)
-	}
-	return v.sending(func() error {
-		_, err := b.operate(ctx, "set", v.k.Name(), value.Op{Verb: value.Put, Operand: val})
-		return err
-	})
-}
-
-// sending makes a write, and lets the state show that it is on its way and
-// how it ended.
-func (v Var[T]) sending(write func() error) error {
-	alter := func(f func(*remote)) {
-		v.b.mu.Lock()
-		defer v.b.mu.Unlock()
-		v.b.alter(v.n, f)
-	}
-	alter(func(r *remote) { r.sending++; r.refused = nil })
-	err := write()
-	alter(func(r *remote) {
-		r.sending--
-		if err != nil && !errors.Is(err, ErrUnreachable) {
-			r.refused = err
-		}
-	})
-	return err
 }
 
 // Watch gives the state now, and then the newest after each change: one body
@@ -182,52 +211,38 @@ func (v Var[T]) sending(write func() error) error {
 // never the last one. It ends when the body breaks off, ctx ends, or the board
 // is closed. What can't be used is reported as a problem, once.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
-	b := v.board()
+	x := v.binding()
 	return func(yield func(State[T]) bool) {
-		w := b.watch([]string{v.k.Name()}, nil)
-		defer b.unwatch(w)
 		var told int64
-		for {
+		for range x.b.changes(ctx, []string{x.k.Name()}, nil) {
 			s := v.State()
 			if s.Phase == Unreadable && s.Version != told {
 				told = s.Version
-				v.b.problem(v.k.Name(), s.Err)
+				x.b.problem(x.k.Name(), s.Err)
 			}
-			if ctx.Err() != nil || v.b.ctx.Err() != nil || !yield(s) {
+			if !yield(s) {
 				return
 			}
-			for len(v.b.changedFor(w)) == 0 {
+		}
+	}
+}
+
+// changes gives nothing at once and then, after each change of what is known of names and
+// what begins with prefixes, those that changed.
+func (b *Board) changes(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
+	return func(yield func([]string) bool) {
+		w := b.watch(names, prefixes)
+		defer b.unwatch(w)
+		var changed []string
+		for {
+			if ctx.Err() != nil || b.ctx.Err() != nil || !yield(changed) {
+				return
+			}
+			for changed = b.changedFor(w); len(changed) == 0; changed = b.changedFor(w) {
 				if !w.wait(ctx, b.ctx) {
 					return
 				}
 			}
 		}
 	}
-}
-
-// Add adds n on the server, where additions of several phones at once are
-// each counted, and gives what is stored now. An absent entry starts from the
-// key's default; a result outside the key's Between is pantry.ErrInvalid and
-// changes nothing; an entry of another kind is pantry.ErrWrongKind. Without an
-// answer it is ErrUnreachable, and n may have been counted or not.
-func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
-	now = v.Get()
-	d := v.k.Declared()[0]
-	add := value.Op{Verb: value.Add, Operand: number(n), Start: d.Default, Min: d.Min, Max: d.Max}
-	err = v.sending(func() error {
-		e, err := v.b.operate(ctx, "add", v.k.Name(), add)
-		if err == nil {
-			now, err = v.k.Decode(e.Value)
-		}
-		return err
-	})
-	return now, err
-}
-
-// number gives n as the value that a key of its type stores.
-func number[T pantry.Number](n T) value.Value {
-	if half := 0.5; T(half) != 0 { // it holds fractions
-		return value.Float(float64(n))
-	}
-	return value.Int(int64(n))
 }

@@ -3,6 +3,7 @@ package board
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/wire"
@@ -22,35 +23,65 @@ import (
 //
 // It is not safe for concurrent use.
 type view struct {
-	names map[string]bool // asked for
-	all   bool            // everything is
-	mark  mark.Mark       // where it stands: all before is taken in; zero: nowhere yet
-	seen  []mark.Mark     // of answers that told of something behind it
+	names    map[string]bool // asked for
+	prefixes map[string]int  // and what begins so, with how many want that; the empty one is everything
+	mark     mark.Mark       // where it stands: all before is taken in; zero: nowhere yet
+	seen     []mark.Mark     // of answers that told of something behind it
 	// epoch counts when the answers to what was asked before lost their meaning: a whole
 	// was taken in, or more is asked for.
 	epoch   int
 	entries map[string]Entry // without a value: it is absent, as of its version
 }
 
-func newView() *view { return &view{names: map[string]bool{}, entries: map[string]Entry{}} }
+func newView() *view {
+	return &view{names: map[string]bool{}, prefixes: map[string]int{}, entries: map[string]Entry{}}
+}
 
 // has says whether a name is asked for.
-func (v *view) has(name string) bool { return v.all || v.names[name] }
+func (v *view) has(name string) bool { return v.names[name] || v.covers(name) }
+
+// covers says whether what begins so is asked for, all of it.
+func (v *view) covers(prefix string) bool {
+	for p := range v.prefixes {
+		if strings.HasPrefix(prefix, p) {
+			return true
+		}
+	}
+	return false
+}
+
+// nothing says whether nothing is asked for.
+func (v *view) nothing() bool { return len(v.names)+len(v.prefixes) == 0 }
 
 // bind has a name asked for.
 func (v *view) bind(name string) {
-	known := v.names[name]
+	known := v.has(name)
 	v.names[name] = true
-	if !known && !v.all {
+	if !known {
 		v.anew()
 	}
 }
 
-// bindAll has everything asked for.
-func (v *view) bindAll() {
-	if !v.all {
-		v.all = true
+// bindPrefix has all asked for that begins so, until it is unbound.
+func (v *view) bindPrefix(prefix string) {
+	known := v.covers(prefix)
+	v.prefixes[prefix]++
+	if !known {
 		v.anew()
+	}
+}
+
+// unbindPrefix has it not asked for any more, and forgets what was known of it alone. The
+// mark holds on: it is for less.
+func (v *view) unbindPrefix(prefix string) {
+	if v.prefixes[prefix]--; v.prefixes[prefix] > 0 {
+		return
+	}
+	delete(v.prefixes, prefix)
+	for name := range v.entries {
+		if !v.has(name) {
+			delete(v.entries, name)
+		}
 	}
 }
 
@@ -99,7 +130,7 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 	if a.epoch != v.epoch {
 		return nil, false, nil
 	}
-	if !v.all && len(v.names) == 0 { // nothing is to be known
+	if v.nothing() {
 		return nil, true, nil
 	}
 	if p.Whole {
@@ -169,7 +200,7 @@ func (v *view) replace(now mark.Mark, p *wire.Page) []string {
 		}
 	}
 	for name := range before {
-		if _, known := v.entries[name]; !known { // it is told of once more, as absent
+		if _, known := v.entries[name]; !known && v.has(name) { // it is told of once more, as absent
 			v.entries[name] = Entry{Name: name, Version: p.Version}
 		}
 	}

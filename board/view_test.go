@@ -94,7 +94,7 @@ func (w *world) page(rec *httptest.ResponseRecorder) *wire.Page {
 // question gives how the client asks.
 func (w *world) question(a asking) url.Values {
 	q := url.Values{}
-	if !w.view.all {
+	if !w.view.covers("") {
 		for name := range w.view.names {
 			q.Add("name", name)
 		}

@@ -303,6 +303,10 @@ func TestPrefix(t *testing.T) {
 	a := s.as(own, "POST", b+"/keys", `{"keys":[{"name":"tank/hidden/colour","kind":"text","default":""},{"name":"tank/litres","kind":"int","default":0}]}`)
 	assert.NotContains(t, strings.NewReplacer("tank/hidden", "", "hidden-from-none", "").Replace(a.body), "hidden", "findings")
 	assert.Contains(t, a.body, "nearly matches")
+	s.as(s.admin, "POST", b+"/keys", `{"keys":[{"name":"tonk/depth","kind":"int","default":0}]}`)
+	a = s.as(own, "POST", b+"/keys", `{"keys":[{"name":"tank/depth","kind":"int","default":0}]}`)
+	assert.NotContains(t, a.body, "tonk", "a finding names no name outside")
+	assert.Contains(t, s.as(s.admin, "POST", b+"/keys", `{"keys":[{"name":"tinker/depth","kind":"int","default":0},{"name":"tonk/depht","kind":"int","default":0}]}`).body, "tonk/depth", "others are told")
 	s.as(s.admin, "POST", b+"/keys", `{"keys":[{"name":"tamk/level","kind":"int","default":0}],"closed":true}`)
 	a = s.as(own, "PUT", b+"/entries/tank/level", "1")
 	assert.Equal(t, "undeclared", a.code())
@@ -467,6 +471,15 @@ func TestHostile(t *testing.T) {
 	for _, query := range []string{"?token=" + own, "?access_token=" + own} {
 		assert.Equal(t, 401, s.as("", "GET", b+"/entries"+query, "").status, "a token in a query is none")
 	}
+	req, err := http.NewRequestWithContext(t.Context(), "GET", s.base+b, nil)
+	require.NoError(t, err)
+	req.Header["Authorization"] = []string{"Bearer " + own, "Bearer x.y"}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	require.NoError(t, resp.Body.Close())
+	assert.Equal(t, 401, resp.StatusCode, "of two tokens none counts")
+	a = s.as(s.admin, "PUT", "/v1/boards/nowhere/entries/x", "1")
+	assert.Equal(t, "no-board", a.code(), "a board does not come into being by itself")
 	for _, header := range []string{"Basic " + own, own, "Bearer", "Bearer  ", "bearer" + own} {
 		assert.Equal(t, 401, ask(t, "GET", s.base+b, "", "Authorization", header).status, header)
 	}
@@ -648,6 +661,14 @@ func TestLimits(t *testing.T) {
 		var l server.Limits
 		assert.Equal(t, fine, l.Set(text) == nil, text)
 	}
+	last := 0
+	for range 1001 {
+		a = s.as(s.admin, "POST", "/v1/boards/d/tokens", `{"may":"read"}`)
+		if a.status == 201 {
+			last++
+		}
+	}
+	assert.Equal(t, []any{1000, "quota"}, []any{last, a.code()}, "tokens of a board")
 }
 
 // Operators ask whether it runs and whether it is ready, without a token.

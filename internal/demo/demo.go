@@ -76,7 +76,7 @@ func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 	}
 	defer func() { err = errors.Join(err, stop()) }()
 	for _, scene := range []func() error{
-		s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.push, s.wrongKind, s.agree, s.lookBack, s.undoReset, s.check,
+		s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.push, s.outage, s.wrongKind, s.agree, s.lookBack, s.undoReset, s.check,
 	} {
 		if err := scene(); err != nil {
 			return err

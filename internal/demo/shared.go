@@ -125,7 +125,7 @@ func (s *story) afterRain() int { return s.left() + 50 }
 
 func (s *story) poll() error {
 	s.scene("The display asks again and again, and mostly hears that nothing is new")
-	display, err := s.join("display")
+	display, err := s.join("display", board.WithoutPush())
 	if err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func (s *story) poll() error {
 // push shows that a display which has changes pushed needs not ask.
 func (s *story) push() error {
 	s.scene("Another display has changes pushed instead, as they happen")
-	display, err := s.join("display", board.Push())
+	display, err := s.join("display")
 	if err != nil {
 		return err
 	}
@@ -247,6 +247,14 @@ func (s *story) wrongKind() error {
 		return err
 	}
 	defer b.Close()
+	tankwatch, err := s.join("tankwatch")
+	if err != nil {
+		return err
+	}
+	defer tankwatch.Close()
+	if _, err := tankwatch.DeclareKeys(s.ctx, tankLitres); err != nil { // as an app does when it is opened
+		return err
+	}
 	words := board.On(b, pantry.Text("tank/litres", "unknown"))
 	err = words.Set(s.ctx, "plenty")
 	s.say("it stores a text: %v", err)

@@ -130,8 +130,8 @@ func Open(where string, w Way) (Present, error) {
 	tell := func(p pantry.Problem) { w.Tell(Shown(where), p) }
 	if IsURL(where) {
 		opts := []board.Option{board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell)}
-		if w.Push {
-			opts = append(opts, board.Push())
+		if !w.Push {
+			opts = append(opts, board.WithoutPush())
 		}
 		b, err := board.Join(where, opts...)
 		if err != nil {

@@ -1,0 +1,395 @@
+package board
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Set stores x on the board, in place of whatever is stored, of whichever kind, unless an
+// app has declared another. When it returns nil, x is on the server's disk and shown here.
+// A value against the key's own rules is not sent: pantry.ErrInvalid. Members of a stored
+// struct that T doesn't have are kept. Without an answer it is ErrUnreachable, and the
+// value may have been stored or not; with Offline it is ErrQueued, and will be sent. Other
+// errors are those of Commit.
+func (v Var[T]) Set(ctx context.Context, x T) error {
+	at := v.binding()
+	val, err := at.k.Encode(x)
+	if err != nil {
+		return at.refuse("set", err)
+	}
+	if at.k.Merges() {
+		return at.merge(ctx, val)
+	}
+	_, err = at.b.write(ctx, "set", []Op{at.put(val)})
+	return err
+}
+
+// put makes the entry what val is.
+func (x *binding[T]) put(val value.Value) Op {
+	return Op{Name: x.k.Name(), Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}
+}
+
+// refuse shows that a change was refused before it was sent.
+func (x *binding[T]) refuse(op string, err error) error {
+	err = x.b.fail(op, x.k.Name(), err)
+	x.b.mu.Lock()
+	defer x.b.mu.Unlock()
+	x.b.alter(x.n, func(r *remote) { r.refused = err })
+	return err
+}
+
+// merge stores a struct with what is stored beyond its fields, as far as that is known.
+func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
+	have := x.n.state.Load()
+	if !have.known {
+		e, _, err := x.b.Entry(ctx, x.k.Name())
+		if err != nil && (x.b.queue == nil || !unsure(err)) {
+			return err
+		}
+		have = &remote{entry: e}
+	}
+	e := have.entry
+	for try := 0; ; try++ {
+		op := x.put(x.k.Merged(val, e.Value))
+		if !e.Value.IsZero() { // where nothing is stored, nothing is lost
+			op = op.If(e.Version, e.Updated)
+		}
+		_, err := x.b.write(ctx, "set", []Op{op})
+		now, again := overtaken(err)
+		if !again || try == mostTries {
+			return err
+		}
+		e = now
+	}
+}
+
+// mostTries is how often a change is made again that somebody else has overtaken.
+const mostTries = 8
+
+// overtaken gives what is stored where a change was refused since that is something newer.
+func overtaken(err error) (now Entry, again bool) {
+	var e *Error
+	if !errors.Is(err, pantry.ErrConflict) || !errors.As(err, &e) {
+		return now, false
+	}
+	if e.entry != nil {
+		now = *e.entry
+	}
+	return now, true
+}
+
+// errPending refuses a change that would rest on what is not known.
+func errPending(name string) error {
+	return refuse.As(pantry.ErrInvalid, "the server has not told yet what is stored under %s: wait for Ready, or look at the Phase", name)
+}
+
+// SetIf stores x if what is stored is still what seen tells. The error is
+// pantry.ErrConflict where it is not, pantry.ErrInvalid for a State that is pending, and
+// those of Set.
+func (v Var[T]) SetIf(ctx context.Context, seen State[T], x T) error {
+	at := v.binding()
+	val, err := at.k.Encode(x)
+	if err == nil && seen.Phase == Unknown {
+		err = errPending(at.k.Name())
+	}
+	if err != nil {
+		return at.refuse("set", err)
+	}
+	_, err = at.b.write(ctx, "set", []Op{at.put(val).If(versionOf(seen), seen.Updated)})
+	return err
+}
+
+// versionOf gives the version for a condition: 0 where nothing was stored.
+func versionOf[T any](seen State[T]) int64 {
+	if !seen.Found {
+		return 0
+	}
+	return seen.Version
+}
+
+// Seed stores x where nothing is stored, and otherwise changes nothing, whatever is
+// stored. The errors are those of Set.
+func (v Var[T]) Seed(ctx context.Context, x T) error {
+	at := v.binding()
+	val, err := at.k.Encode(x)
+	if err != nil {
+		return at.refuse("seed", err)
+	}
+	_, err = at.b.write(ctx, "seed", []Op{at.put(val).If(0, time.Time{})})
+	if errors.Is(err, pantry.ErrConflict) {
+		at.settle()
+		return nil
+	}
+	return err
+}
+
+// settle takes back that a change was refused, where that is as it should be.
+func (x *binding[T]) settle() {
+	x.b.mu.Lock()
+	defer x.b.mu.Unlock()
+	x.b.alter(x.n, func(r *remote) { r.refused = nil })
+}
+
+// Clear removes the entry, whatever it holds, so that Get gives the default. Clearing what
+// is not stored is no error. Others are those of Set.
+func (v Var[T]) Clear(ctx context.Context) error {
+	at := v.binding()
+	_, err := at.b.write(ctx, "clear", []Op{OpClear(v)})
+	if errors.Is(err, pantry.ErrAbsent) {
+		at.settle()
+		return nil
+	}
+	return err
+}
+
+// Update stores what f makes of what is stored, or of the default where nothing is, and
+// gives what is stored now. It asks the server, and where somebody else changed the entry
+// meanwhile, f runs again: it must have no side effects. After 8 tries it is
+// pantry.ErrConflict. What is stored and can't be used is not given to f:
+// pantry.ErrWrongKind or pantry.ErrInvalid. What f returns as its error, Update returns.
+// It can't be queued: without an answer it is ErrUnreachable.
+func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
+	at := v.binding()
+	e, found, err := at.b.Entry(ctx, at.k.Name())
+	if err != nil {
+		return v.Get(), err
+	}
+	if !found {
+		e = Entry{}
+	}
+	for try := 0; ; try++ {
+		val, next, err := at.next(e, f)
+		if err != nil {
+			return v.Get(), err
+		}
+		_, err = at.b.writeNow(ctx, "update", []Op{at.put(val).If(e.Version, e.Updated)})
+		if err == nil {
+			return next, nil
+		}
+		stored, again := overtaken(err)
+		if !again || try == mostTries-1 {
+			return v.Get(), err
+		}
+		e = stored
+	}
+}
+
+// next gives what f makes of an entry, and what that is to the key.
+func (x *binding[T]) next(e Entry, f func(old T) (T, error)) (val value.Value, next T, err error) {
+	old := x.k.Default()
+	if !e.Value.IsZero() {
+		if old, err = x.k.Decode(e.Value); err != nil {
+			return val, next, x.unusable(e, err)
+		}
+	}
+	if next, err = f(old); err != nil {
+		return val, next, err
+	}
+	if val, err = x.k.Encode(next); err != nil {
+		return val, next, x.refuse("update", err)
+	}
+	val = x.k.Merged(val, e.Value)
+	next, err = x.k.Decode(val)
+	return val, next, err
+}
+
+// operate makes operations on the entry, in one commit, and gives what is stored then.
+func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) {
+	if len(ops) == 0 {
+		return x.k.Copy(x.read().x), nil
+	}
+	done, err := x.b.write(ctx, ops[0].Op.Verb.String(), ops)
+	if err == nil {
+		var e Entry
+		if e, err = x.b.only(ops[0].Op.Verb.String(), x.k.Name(), done); err == nil {
+			if now, err = x.k.Decode(e.Value); err == nil {
+				return now, nil
+			}
+			err = x.unusable(e, err)
+		}
+	}
+	return x.k.Copy(x.read().x), err
+}
+
+// Add adds n on the server, where additions of several phones at once are
+// each counted, and gives what is stored now. An absent entry starts from the
+// key's default; a result outside the key's Between, or T's range, is
+// pantry.ErrInvalid and changes nothing; an entry of another kind is pantry.ErrWrongKind.
+// Without an answer it is ErrUnreachable, and n may have been counted or not; with
+// Offline it is ErrQueued, and will be counted once.
+func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
+	return v.binding().operate(ctx, OpAdd(v, n))
+}
+
+// Raise makes the variable n where it is smaller, as for the largest of all phones'.
+// The errors are those of Add.
+func Raise[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
+	return within(ctx, v, value.Raise, n)
+}
+
+// Lower makes the variable n where it is larger. The errors are those of Add.
+func Lower[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
+	return within(ctx, v, value.Lower, n)
+}
+
+// within makes an operation that may store its operand, if the key takes that.
+func within[T pantry.Number](ctx context.Context, v Var[T], verb value.Verb, n T) (T, error) {
+	op := onNumber(v, verb, n)
+	if op.Op.Verb != verb {
+		_, err := v.x.k.Encode(n)
+		return v.Get(), v.x.refuse(verb.String(), err)
+	}
+	return v.x.operate(ctx, op)
+}
+
+// Append adds items at the end of the list and gives the list as it is stored
+// now. With the key's Keep, the oldest leave at the front. An absent entry
+// starts from the key's default. The errors are those of Add.
+func Append[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
+	return onList(ctx, v, value.Op{Verb: value.Append}, items)
+}
+
+// AppendUnique is Append that leaves out an item which is in the list already.
+func AppendUnique[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
+	return onList(ctx, v, value.Op{Verb: value.Append, Unique: true}, items)
+}
+
+// Remove takes, for each of items, the first item that equals it out of the
+// list, and gives the list as it is stored now. The errors are those of Add.
+func Remove[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
+	return onList(ctx, v, value.Op{Verb: value.Remove}, items)
+}
+
+// RemoveAll takes every item that equals one of items out of the list, and
+// gives the list as it is stored now. The errors are those of Add.
+func RemoveAll[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
+	return onList(ctx, v, value.Op{Verb: value.Remove, All: true}, items)
+}
+
+func onList[S ~[]E, E any](ctx context.Context, v Var[S], op value.Op, items []E) (S, error) {
+	ops, err := listOps(v, op, items)
+	if err != nil {
+		return v.Get(), v.binding().refuse(op.Verb.String(), err)
+	}
+	return v.binding().operate(ctx, ops...)
+}
+
+// listOps gives one op for each of items.
+func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
+	x := v.binding()
+	d := x.k.Declared()[0]
+	if d.Kind != value.KindList {
+		panic(fmt.Sprintf("board: %s of %s takes a List key, not %s", op.Verb, d.Name, d.Kind))
+	}
+	op.Start, op.Keep = d.Default, d.Keep
+	ops := make([]Op, len(items))
+	for i := range items { // each by itself: what the key's rules say of a list is for all of it
+		given, err := x.k.EncodeAny(S(items[i : i+1]))
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", pantry.ErrInvalid, err)
+		}
+		ops[i] = Op{Name: d.Name, Op: op}
+		ops[i].Op.Operand = given.Item(0)
+	}
+	return ops, nil
+}
+
+// Take takes the item at a position out of the list on the server and gives it: 0 is the
+// first, -1 the last. Of two phones that take at once each gets another. Where the list has
+// no such item, found is false and nothing is changed. It can't be queued, since nobody
+// knows yet what it gives: without an answer it is ErrUnreachable, and an item may have
+// been taken or not. Other errors are those of Add.
+func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found bool, err error) {
+	x := v.binding()
+	done, err := x.b.writeNow(ctx, "take", []Op{OpTake(v, at)})
+	if errors.Is(err, pantry.ErrAbsent) {
+		x.settle()
+		return item, false, nil
+	}
+	if err != nil {
+		return item, false, err
+	}
+	list, err := x.k.DecodeAny(value.List(done.Results[0].Taken))
+	if err != nil || len(list) != 1 {
+		return item, false, x.b.fail("take", x.k.Name(), &Error{
+			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("what was taken out can't be used: %v", err)})
+	}
+	return list[0], true, nil
+}
+
+// OpPut is Set as a step of a Commit. A value against the key's rules is refused there.
+func OpPut[T any](v Var[T], x T) Op {
+	at := v.binding()
+	val, err := at.k.Encode(x)
+	if err != nil {
+		return impossible(at.k.Name())
+	}
+	return at.put(val)
+}
+
+// impossible is an op that Commit refuses, in place of one that the key does.
+func impossible(name string) Op { return Op{Name: name, Op: value.Op{Verb: value.Put}} }
+
+// OpClear is Clear as a step of a Commit, where what is not stored is pantry.ErrAbsent.
+func OpClear[T any](v Var[T]) Op {
+	return Op{Name: v.binding().k.Name(), Op: value.Op{Verb: value.Drop}}
+}
+
+// OpAdd is Add as a step of a Commit.
+func OpAdd[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Add, n) }
+
+// OpRaise is Raise as a step of a Commit.
+func OpRaise[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Raise, n) }
+
+// OpLower is Lower as a step of a Commit.
+func OpLower[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Lower, n) }
+
+func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) Op {
+	x := v.binding()
+	d := x.k.Declared()[0]
+	min, max := x.k.Bounds()
+	over, ok1 := value.Compare(number(n), max)
+	under, ok2 := value.Compare(number(n), min)
+	if verb == value.Raise && ok1 && over > 0 || verb == value.Lower && ok2 && under < 0 {
+		return impossible(d.Name)
+	}
+	return Op{Name: d.Name, Op: value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max}}
+}
+
+// number gives n as the value that a key of its type stores.
+func number[T pantry.Number](n T) value.Value {
+	if half := 0.5; T(half) != 0 { // it holds fractions
+		return value.Float(float64(n))
+	}
+	return value.Int(int64(n))
+}
+
+// OpAppend is Append as a step of a Commit. An item that can't be stored is refused there.
+func OpAppend[S ~[]E, E any](v Var[S], item E) Op {
+	return oneOp(v, value.Op{Verb: value.Append}, item)
+}
+
+// OpRemove is Remove as a step of a Commit.
+func OpRemove[S ~[]E, E any](v Var[S], item E) Op {
+	return oneOp(v, value.Op{Verb: value.Remove}, item)
+}
+
+func oneOp[S ~[]E, E any](v Var[S], op value.Op, item E) Op {
+	ops, err := listOps(v, op, []E{item})
+	if err != nil {
+		return impossible(v.binding().k.Name())
+	}
+	return ops[0]
+}
+
+// OpTake is Take as a step of a Commit.
+func OpTake[S ~[]E, E any](v Var[S], at int) Op {
+	d := v.binding().k.Declared()[0]
+	return Op{Name: d.Name, Op: value.Op{Verb: value.Take, At: at, Start: d.Default}}
+}

@@ -1,0 +1,630 @@
+package board
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A Pending is a change that waits to be sent, or that was refused when it was: then Err
+// says why, and it is kept until it is discarded.
+type Pending struct {
+	ID   string
+	Ops  []Op
+	Sent bool // it may have arrived
+	Err  error
+}
+
+// Pending gives the changes that are queued, with those that were refused, oldest first;
+// none without Offline.
+func (b *Board) Pending() []Pending {
+	if b.queue == nil {
+		return nil
+	}
+	return b.queue.list()
+}
+
+// Discard takes a change out of the queue: one that was refused, or that is not to be sent
+// any more. The error is pantry.ErrAbsent where there is none of the ID, and those of a
+// device's Set.
+func (b *Board) Discard(id string) error {
+	if b.queue == nil {
+		return b.fail("discard", "", pantry.ErrAbsent)
+	}
+	return b.queue.discard(id)
+}
+
+// In the namespace of a queue stand the Client-Instance, by which its changes count once;
+// each change under queue/ and its number; and what is known of the board under known/.
+const (
+	instanceName = "instance"
+	queuePrefix  = "queue/"
+	knownPrefix  = "known/"
+)
+
+// saveAfter is after how long what is known is saved.
+const saveAfter = time.Second
+
+// A queue keeps what is to be sent, and what is known, on the device.
+type queue struct {
+	b    *Board
+	ns   *pantry.Namespace
+	link string // the ID of the token, which receipts are bound to
+	last map[string]Entry
+	kick chan struct{}
+	met  chan pantry.Problem // of the namespace
+
+	kmu    sync.Mutex       // guards dirty and saving; Board.mu may be held before it, not after
+	dirty  map[string]Entry // what is known and not saved; without a value: absent
+	saving *time.Timer
+
+	mu     sync.Mutex // guards what follows; Board.mu may be held before it, not after
+	items  []*item    // by number
+	next   int64
+	silent bool // the instance is lost: nothing is sent
+}
+
+// An item is a change in the queue.
+type item struct {
+	number int64
+	write
+	link string // the ID of the token that it was sent with
+	sent bool   // it may have arrived
+	code string // why it was refused; empty: it waits
+	says string
+}
+
+// namespaceOf gives the name of the namespace for a board's queue.
+func namespaceOf(l link) string {
+	sum := sha256.Sum256([]byte(l.base + "/" + l.board))
+	return l.board[:min(len(l.board), 40)] + "-" + hex.EncodeToString(sum[:4])
+}
+
+// openQueue opens the queue of a board, and takes its instance over.
+func openQueue(b *Board, dir string) (*queue, error) {
+	met := make(chan pantry.Problem, 16)
+	ns, err := pantry.Open(dir, namespaceOf(b.link), pantry.As(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
+		select { // it is told by whoever holds no lock
+		case met <- p:
+		default:
+		}
+	}))
+	if err != nil {
+		return nil, err
+	}
+	id, _, _ := strings.Cut(b.link.token, ".")
+	q := &queue{b: b, ns: ns, met: met, link: id, last: map[string]Entry{}, kick: make(chan struct{}, 1), dirty: map[string]Entry{}, next: 1}
+	for e := range ns.Entries(knownPrefix) {
+		var known Entry
+		if known.UnmarshalJSON(e.Value.AppendJSON(nil)) == nil && known.Name == e.Name[len(knownPrefix):] {
+			q.last[known.Name] = known
+		}
+	}
+	for e := range ns.Entries(queuePrefix) {
+		it, err := readItem(e)
+		if err != nil {
+			b.problem(e.Name, err)
+			continue
+		}
+		q.items = append(q.items, it)
+		q.next = max(q.next, it.number+1)
+	}
+	slices.SortFunc(q.items, func(a, b *item) int { return int(a.number - b.number) })
+	e, found := ns.Entry(instanceName)
+	instance, ok := e.Value.AsText()
+	switch {
+	case found && ok && len(instance) == len(b.instance):
+		b.instance = instance
+	case len(q.items) > 0: // a repeat would count twice
+		q.silent = true
+		b.problem(instanceName, errors.New("it is not known any more who queued these changes, so that they might count twice: they are kept, and not sent; see Pending"))
+	}
+	return q, nil
+}
+
+func (it *item) fields(ops *[]byte) []scan.Field {
+	return []scan.Field{
+		scan.Always("op", &it.op), scan.Always("ops", ops), scan.Always("key", &it.key), scan.Maybe("since", &it.since), scan.Maybe("link", &it.link),
+		scan.Maybe("sent", &it.sent), scan.Maybe("code", &it.code), scan.Maybe("says", &it.says),
+	}
+}
+
+// stored gives the item as an entry's value.
+func (it *item) stored() (value.Value, error) {
+	body := wire.AppendEdits(nil, it.edits)
+	return value.ParseAny(scan.AppendFields(nil, it.fields(&body)...))
+}
+
+func readItem(e pantry.Entry) (*item, error) {
+	it := &item{}
+	var ops []byte
+	err := scan.ReadFields(e.Value.AppendJSON(nil), value.MaxDepth, it.fields(&ops)...)
+	if err == nil {
+		it.edits, err = wire.ReadEdits(ops)
+	}
+	if err == nil {
+		it.number, err = strconv.ParseInt(e.Name[len(queuePrefix):], 10, 64)
+	}
+	if err == nil && it.key == "" {
+		err = errors.New("it has no key")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("what is queued under %s can't be read, and is kept: %w", e.Name, err)
+	}
+	return it, nil
+}
+
+func (it *item) name() string { return fmt.Sprintf("%s%09d", queuePrefix, it.number) }
+func (it *item) id() string   { return strconv.FormatInt(it.number, 10) }
+
+// about says whether the item is about a name.
+func (it *item) about(name string) bool {
+	return slices.ContainsFunc(it.edits, func(e Op) bool { return e.Name == name })
+}
+
+// put gives the put or clear that is all that the item does; nil: it does something else.
+func (it *item) put() *Op {
+	if len(it.edits) == 1 && it.edits[0].Op.Verb == value.Put || len(it.edits) == 1 && it.edits[0].Op.Verb == value.Drop && it.edits[0].Name != "" {
+		return &it.edits[0]
+	}
+	return nil
+}
+
+// err gives why the item was refused; nil: it waits.
+func (it *item) err(b *Board) error {
+	if it.code == "" {
+		return nil
+	}
+	err := wire.ErrorOf(wire.Code(it.code))
+	if err == nil {
+		err = errors.New(it.code)
+	}
+	return b.fail(it.op, namesOf(it.edits), &Error{Index: -1, Code: it.code, Sentence: it.says, Err: err})
+}
+
+// start sends what is queued, as soon as the server is reached, until the board is closed.
+func (q *queue) start() {
+	q.b.done.Go(q.run)
+	q.wake()
+}
+
+// wake has what is queued sent now.
+func (q *queue) wake() {
+	select {
+	case q.kick <- struct{}{}:
+	default:
+	}
+}
+
+// known gives what was known of a name in an earlier launch.
+func (q *queue) known(name string) (Entry, bool) {
+	e, found := q.last[name]
+	return e, found
+}
+
+// about is how many changes of a name wait.
+func (q *queue) about(name string) (n int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, it := range q.items {
+		if it.code == "" && it.about(name) {
+			n++
+		}
+	}
+	return n
+}
+
+// waiting is how many changes wait.
+func (q *queue) waiting() (n int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, it := range q.items {
+		if it.code == "" {
+			n++
+		}
+	}
+	return n
+}
+
+// goesFirst says whether a new change has to be queued: others wait before it, or the
+// server is known to be out of reach.
+func (q *queue) goesFirst() bool {
+	q.b.mu.Lock()
+	away := q.b.status.Err != nil && unsure(q.b.status.Err)
+	q.b.mu.Unlock()
+	return away || q.waiting() > 0
+}
+
+func (q *queue) list() []Pending {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	out := make([]Pending, len(q.items))
+	for i, it := range q.items {
+		out[i] = Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Err: it.err(q.b)}
+	}
+	return out
+}
+
+// add queues a change, and gives ErrQueued once it is on the disk. With sent it may have
+// arrived already.
+func (q *queue) add(w write, sent bool) (queued bool, err error) {
+	seen := q.seen(w.edits)
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.b.ctx.Err() != nil {
+		return false, closedByApp()
+	}
+	it := &item{number: q.next, write: w, sent: sent}
+	if sent {
+		it.link = q.link
+	}
+	it.edits = slices.Clone(w.edits)
+	if !sent { // what was sent must be repeated as it was
+		for i := range it.edits {
+			e := &it.edits[i]
+			if v := e.Op.Verb; (v == value.Put || v == value.Drop) && e.Name != "" && e.Cond.IsZero() {
+				*e = e.If(seen[e.Name].Version, seen[e.Name].Updated)
+			}
+		}
+		if q.merges(it) {
+			return false, q.fail(w, q.save(q.items[len(q.items)-1]))
+		}
+	}
+	if err := q.save(it); err != nil {
+		return false, q.fail(w, err)
+	}
+	q.next++
+	q.items = append(q.items, it)
+	q.wake()
+	return true, q.fail(w, nil)
+}
+
+// fail gives ErrQueued, or why it could not be queued.
+func (q *queue) fail(w write, err error) error {
+	if err == nil {
+		err = &Error{Index: -1, Code: "queued", Sentence: "the server can't be reached; the change is kept, and will be sent", Err: ErrQueued}
+	} else {
+		err = &Error{Index: -1, Code: "unreachable", Sentence: "the server can't be reached, and the change could not be kept: " + err.Error(), Err: errors.Join(ErrUnreachable, err)}
+	}
+	return q.b.fail(w.op, namesOf(w.edits), err)
+}
+
+// seen gives what variables show of the names of edits: of what is absent or not known,
+// version 0.
+func (q *queue) seen(edits []Op) map[string]Entry {
+	q.b.mu.Lock()
+	defer q.b.mu.Unlock()
+	seen := map[string]Entry{}
+	for _, e := range edits {
+		if n := q.b.nodes[e.Name]; n != nil {
+			if r := n.state.Load(); !r.entry.Value.IsZero() {
+				seen[e.Name] = r.entry
+			}
+		}
+	}
+	return seen
+}
+
+// merges puts what the item puts into the newest one of the queue, where that puts the same
+// name, and was not sent; mu must be held.
+func (q *queue) merges(it *item) bool {
+	if len(q.items) == 0 {
+		return false
+	}
+	last := q.items[len(q.items)-1]
+	now, before := it.put(), last.put()
+	if last.sent || last.code != "" || now == nil || before == nil || now.Name != before.Name {
+		return false
+	}
+	cond := before.Cond // what was seen before the first of them
+	*before = *now
+	before.Cond = cond
+	last.op = it.op
+	return true
+}
+
+// save has the item on the disk, with the instance beside it; mu must be held.
+func (q *queue) save(it *item) error {
+	v, err := it.stored()
+	if err != nil {
+		return err
+	}
+	return q.ns.Commit(func(batch *pantry.Batch) error {
+		if err := batch.Put(instanceName, value.Text(q.b.instance)); err != nil {
+			return err
+		}
+		return batch.Put(it.name(), v)
+	})
+}
+
+// run sends what is queued, in order.
+func (q *queue) run() {
+	const least, most = time.Second, 30 * time.Second
+	pause := least
+	for q.b.ctx.Err() == nil {
+		if it := q.first(); it != nil {
+			switch err := q.send(it); {
+			case err == nil:
+				pause = least
+				continue
+			case q.b.ctx.Err() != nil:
+				return
+			}
+		}
+		var later <-chan time.Time
+		if q.waiting() > 0 {
+			later = time.After(pause)
+			pause = min(2*pause, most)
+		}
+		select {
+		case <-q.kick:
+		case p := <-q.met:
+			q.b.problem(p.Name, p.Err)
+		case <-later:
+		case <-q.b.ctx.Done():
+		}
+	}
+}
+
+// first gives the oldest change that waits; nil: there is none, or nothing may be sent.
+func (q *queue) first() *item {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.silent {
+		return nil
+	}
+	for _, it := range q.items {
+		if it.code == "" {
+			return it
+		}
+	}
+	return nil
+}
+
+// send sends a change. The error says that it waits on.
+func (q *queue) send(it *item) error {
+	before := map[string]*remote{}
+	q.b.mu.Lock()
+	stands := q.b.view.mark.String()
+	for _, e := range it.edits {
+		if n := q.b.nodes[e.Name]; n != nil {
+			before[e.Name] = n.state.Load()
+		}
+	}
+	q.b.mu.Unlock()
+	q.mu.Lock()
+	w := it.write
+	w.edits = slices.Clone(it.edits)
+	if it.sent && it.link != q.link {
+		q.mu.Unlock()
+		q.refuse(it, &Error{Index: -1, Code: "too-late", Sentence: "it is not known whether this change arrived, since it was sent with another link", Err: ErrTooLate})
+		return nil
+	}
+	if !it.sent {
+		it.sent, it.link, it.since, w.since = true, q.link, stands, ""
+		if err := q.save(it); err != nil { // then it must not go out
+			it.sent = false
+			q.mu.Unlock()
+			return err
+		}
+	}
+	q.mu.Unlock()
+	page, err := q.b.send1(q.b.ctx, &w)
+	switch {
+	case err == nil:
+		return q.done(it, page, before)
+	case q.b.ctx.Err() != nil, unsure(err):
+		return err
+	case it.op == "seed" && errors.Is(err, pantry.ErrConflict), it.op == "clear" && errors.Is(err, pantry.ErrAbsent): // as it should be
+		return q.done(it, nil, before)
+	}
+	q.refuse(it, err)
+	return nil
+}
+
+// done takes a change that is stored out of the queue.
+func (q *queue) done(it *item, page *wire.Page, before map[string]*remote) error {
+	q.mu.Lock()
+	if err := q.ns.Drop(it.name()); err != nil && !errors.Is(err, pantry.ErrAbsent) {
+		q.mu.Unlock()
+		return err // sent again, it counts once
+	}
+	q.items = slices.DeleteFunc(q.items, func(other *item) bool { return other == it })
+	if page != nil {
+		for _, e := range page.Entries {
+			q.rebase(it, e, before[e.Name])
+		}
+		for _, g := range page.Gone {
+			q.rebase(it, Entry{Name: g.Name, Version: g.Version}, before[g.Name])
+		}
+	}
+	q.mu.Unlock()
+	q.b.eachOf(it.edits, func(r *remote) { r.queued-- })
+	return nil
+}
+
+// rebase has later changes of a name rest on what an own change made of it, if nobody else
+// changed it in between; mu must be held.
+func (q *queue) rebase(it *item, now Entry, before *remote) {
+	was := Entry{}
+	if before != nil {
+		was = before.entry
+	}
+	own := was.Value
+	for _, e := range it.edits {
+		if e.Name != now.Name {
+			continue
+		}
+		if e.Op.Verb == value.Put && !e.Cond.IsZero() { // it was stored since nobody had
+			own = now.Value
+			continue
+		}
+		var err error
+		if own, _, err = e.Op.Apply(own); err != nil {
+			return
+		}
+	}
+	if !value.Equal(own, now.Value) {
+		return
+	}
+	seen := entry.Tag{}
+	if !was.Value.IsZero() {
+		seen = entry.TagOf(was.Version, was.Updated)
+	}
+	for _, later := range q.items {
+		changed := false
+		for i := range later.edits {
+			e := &later.edits[i]
+			if e.Name == now.Name && !later.sent && len(e.Cond.Is) == 1 && e.Cond.Is[0] == seen {
+				version := now.Version
+				if now.Value.IsZero() {
+					version = 0
+				}
+				*e, changed = e.If(version, now.Updated), true
+			}
+		}
+		if changed {
+			_ = q.save(later) // where it fails, it is reported as a conflict, and kept
+		}
+	}
+}
+
+// refuse keeps a change that was refused, and reports it.
+func (q *queue) refuse(it *item, err error) {
+	q.mu.Lock()
+	it.code, it.says = codeOf(err), sentenceOf(err)
+	bad := q.save(it) // where it fails, the change is refused again at the next launch
+	err = it.err(q.b)
+	q.mu.Unlock()
+	q.b.eachOf(it.edits, func(r *remote) {
+		r.queued--
+		r.refused = err
+	})
+	q.b.problem(namesOf(it.edits), errors.Join(err, bad))
+}
+
+func (q *queue) discard(id string) error {
+	q.mu.Lock()
+	i := slices.IndexFunc(q.items, func(it *item) bool { return it.id() == id })
+	if i < 0 {
+		q.mu.Unlock()
+		return q.b.fail("discard", id, pantry.ErrAbsent)
+	}
+	it := q.items[i]
+	err := q.ns.Drop(it.name())
+	if err == nil {
+		q.items = slices.Delete(q.items, i, i+1)
+	}
+	q.mu.Unlock()
+	if err != nil {
+		return q.b.fail("discard", id, err)
+	}
+	q.b.eachOf(it.edits, func(r *remote) {
+		if it.code == "" {
+			r.queued--
+		}
+		r.refused = nil
+	})
+	return nil
+}
+
+// learn notes what is known, to be saved soon. Board.mu must be held.
+func (q *queue) learn(names []string, entries map[string]Entry) {
+	if len(names) == 0 {
+		return
+	}
+	q.kmu.Lock()
+	defer q.kmu.Unlock()
+	for _, name := range names {
+		if len(knownPrefix)+len(name) <= 256 {
+			q.dirty[name] = entries[name]
+		}
+	}
+	if q.saving == nil && q.b.ctx.Err() == nil {
+		q.saving = time.AfterFunc(saveAfter, func() {
+			if err := q.saveKnown(); err != nil {
+				q.b.problem("", fmt.Errorf("what is known can't be kept for the next launch: %w", err))
+			}
+		})
+	}
+}
+
+// saveKnown saves what is known.
+func (q *queue) saveKnown() error {
+	q.kmu.Lock()
+	dirty := q.dirty
+	q.dirty, q.saving = map[string]Entry{}, nil
+	q.kmu.Unlock()
+	if len(dirty) == 0 {
+		return nil
+	}
+	return q.ns.Commit(func(batch *pantry.Batch) error {
+		for _, name := range slices.Sorted(maps.Keys(dirty)) {
+			e, at := dirty[name], knownPrefix+name
+			if e.Value.IsZero() {
+				if _, found := batch.Entry(at); !found {
+					continue
+				}
+				if err := batch.Drop(at); err != nil {
+					return err
+				}
+				continue
+			}
+			v, err := value.ParseAny(e.AppendJSON(nil))
+			if err == nil {
+				err = batch.Put(at, v)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// close saves what is known.
+func (q *queue) close() error {
+	q.kmu.Lock()
+	if q.saving != nil {
+		q.saving.Stop()
+	}
+	q.kmu.Unlock()
+	return errors.Join(q.saveKnown(), q.ns.Close())
+}
+
+// writeNow is write for what can't be queued, since its answer is needed.
+func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+	if err := b.checkEdits(op, edits); err != nil {
+		return done, err
+	}
+	if b.queue != nil && b.queue.waiting() > 0 {
+		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
+	}
+	b.eachOf(edits, func(r *remote) { r.sending++; r.refused = nil })
+	w := write{op: op, edits: edits, key: draw()}
+	page, err := b.send1(ctx, &w)
+	b.eachOf(edits, func(r *remote) {
+		r.sending--
+		if err != nil && !unsure(err) && b.ctx.Err() == nil {
+			r.refused = err
+		}
+	})
+	if err != nil {
+		return done, err
+	}
+	return *page, nil
+}

@@ -1,0 +1,134 @@
+package pantrytest
+
+import (
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/small-pantry/pantry/server"
+)
+
+// A Server is a real server of the shared store in this process, on a free port of this
+// machine, in development mode: without tokens, and with boards that come into being on
+// first use. It can be put in trouble. It is safe for concurrent use.
+type Server struct {
+	t    testing.TB
+	data string
+	http *httptest.Server
+
+	mu      sync.RWMutex // guards what follows; held for reading while a request is answered
+	server  *server.Server
+	trouble server.Trouble
+
+	tmu  sync.Mutex // guards what follows
+	cut  bool
+	slow time.Duration
+	lose int // answers to writes
+}
+
+// NewServer starts a server with an empty data directory, which is stopped when the test
+// ends.
+func NewServer(t testing.TB) *Server {
+	t.Helper()
+	s := &Server{t: t, data: t.TempDir()}
+	s.open()
+	s.http = httptest.NewServer(http.HandlerFunc(s.serve))
+	t.Cleanup(func() {
+		s.mu.RLock()
+		_ = s.server.Close() // streams end, and what is under way with them
+		s.mu.RUnlock()
+		s.http.CloseClientConnections()
+		s.http.Close()
+	})
+	return s
+}
+
+// open opens the boards; mu must be held for writing, or nobody else know s.
+func (s *Server) open() {
+	var err error
+	if s.server, err = server.New(server.Options{Data: s.data, Dev: true, Trouble: s.trouble, Log: slog.New(slog.DiscardHandler)}); err != nil {
+		s.t.Fatalf("pantrytest: start the server: %v", err)
+	}
+}
+
+// Link gives the link to a board, for board.Join.
+func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + board }
+
+func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
+	s.tmu.Lock()
+	cut, slow := s.cut, s.slow
+	write := r.Method == http.MethodPost || r.Method == http.MethodPut || r.Method == http.MethodDelete
+	lose := write && s.lose > 0
+	if lose {
+		s.lose--
+	}
+	s.tmu.Unlock()
+	if cut {
+		panic(http.ErrAbortHandler)
+	}
+	if slow > 0 {
+		select {
+		case <-time.After(slow):
+		case <-r.Context().Done():
+		}
+	}
+	s.mu.RLock()
+	handler := s.server
+	s.mu.RUnlock()
+	if lose {
+		handler.ServeHTTP(httptest.NewRecorder(), r)
+		panic(http.ErrAbortHandler)
+	}
+	handler.ServeHTTP(w, r)
+}
+
+// Cut takes the network away: every connection breaks, and no call is answered, until it
+// is put back.
+func (s *Server) Cut(away bool) {
+	s.tmu.Lock()
+	s.cut = away
+	s.tmu.Unlock()
+	if away {
+		s.http.CloseClientConnections()
+	}
+}
+
+// Slow has each answer begin so late; 0: at once.
+func (s *Server) Slow(d time.Duration) {
+	s.tmu.Lock()
+	defer s.tmu.Unlock()
+	s.slow = d
+}
+
+// LoseAnswers has the next n writes done, and their answers lost.
+func (s *Server) LoseAnswers(n int) {
+	s.tmu.Lock()
+	defer s.tmu.Unlock()
+	s.lose = n
+}
+
+// Garble has the server tell of an entry that it holds a text which no app expects, whatever
+// it holds; an empty name ends it. The server is restarted for it.
+func (s *Server) Garble(name string) {
+	s.restart(func() { s.trouble.Garble = name })
+}
+
+// Restart stops the server and starts it again, on the same boards.
+func (s *Server) Restart() { s.restart(func() {}) }
+
+func (s *Server) restart(change func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.server.Close(); err != nil {
+		s.t.Errorf("pantrytest: stop the server: %v", err)
+	}
+	change()
+	s.open()
+}
+
+// Dir is the directory where the boards lie, each a file.
+func (s *Server) Dir() string { return filepath.Join(s.data, "boards") }
