@@ -46,6 +46,9 @@ type write struct {
 	edits []Op
 	key   string
 	since string // the mark of the board when it was sent first; empty: it was not known
+	// base is what variables showed when it was made, of the names that it is about; only
+	// with Offline, and not over a relaunch.
+	base map[string]Entry
 }
 
 // write is the one way by which a board is written. What variables show of it meanwhile
@@ -54,7 +57,7 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 	if err := b.checkEdits(op, edits); err != nil {
 		return done, err
 	}
-	b.eachOf(edits, func(r *remote) { r.sending++; r.refused = nil })
+	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
 	queued := false
 	defer func() {
 		b.eachOf(edits, func(r *remote) {
@@ -68,6 +71,9 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 		})
 	}()
 	w := write{op: op, edits: edits, key: draw()}
+	if b.queue != nil {
+		w.base = b.queue.seen(edits)
+	}
 	if b.queue != nil && b.queue.goesFirst() {
 		queued, err = b.queue.add(w, false)
 		return done, err

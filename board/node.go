@@ -28,6 +28,7 @@ type remote struct {
 	sending int   // writes under way
 	queued  int   // writes that wait to be sent
 	refused error // the newest write was refused
+	kept    bool  // it was queued, and is kept until it is discarded
 }
 
 // node gives the node of a variable. A name that is new to the board is asked for
@@ -66,7 +67,8 @@ func (b *Board) addNode(name string) *node {
 	n := &node{name: name}
 	r := &remote{entry: Entry{Name: name}, away: b.status.Err}
 	if b.queue != nil {
-		r.queued = b.queue.about(name)
+		r.queued, r.refused = b.queue.about(name)
+		r.kept = r.refused != nil
 		if e, found := b.queue.known(name); found {
 			r.entry, r.known, r.old = e, true, true
 		}
@@ -92,7 +94,7 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 			n = b.addNode(name)
 		}
 		b.alter(n, func(r *remote) {
-			if e.Version != r.entry.Version {
+			if e.Version != r.entry.Version && !r.kept {
 				r.refused = nil // what was refused is over
 			}
 			r.entry, r.known, r.old, r.away = e, true, false, nil

@@ -216,16 +216,21 @@ func (q *queue) known(name string) (Entry, bool) {
 	return e, found
 }
 
-// about is how many changes of a name wait.
-func (q *queue) about(name string) (n int) {
+// about is how many changes of a name wait, and why the newest of those that were refused
+// was.
+func (q *queue) about(name string) (n int, refused error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, it := range q.items {
-		if it.code == "" && it.about(name) {
+		switch {
+		case !it.about(name):
+		case it.code == "":
 			n++
+		default:
+			refused = it.err(q.b)
 		}
 	}
-	return n
+	return n, refused
 }
 
 // waiting is how many changes wait.
@@ -262,7 +267,6 @@ func (q *queue) list() []Pending {
 // add queues a change, and gives ErrQueued once it is on the disk. With sent it may have
 // arrived already.
 func (q *queue) add(w write, sent bool) (queued bool, err error) {
-	seen := q.seen(w.edits)
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.b.ctx.Err() != nil {
@@ -277,7 +281,7 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 		for i := range it.edits {
 			e := &it.edits[i]
 			if v := e.Op.Verb; (v == value.Put || v == value.Drop) && e.Name != "" && e.Cond.IsZero() {
-				*e = e.If(seen[e.Name].Version, seen[e.Name].Updated)
+				*e = e.If(w.base[e.Name].Version, w.base[e.Name].Updated)
 			}
 		}
 		if q.merges(it) {
@@ -457,45 +461,52 @@ func (q *queue) done(it *item, page *wire.Page, before map[string]*remote) error
 	return nil
 }
 
-// rebase has later changes of a name rest on what an own change made of it, if nobody else
-// changed it in between; mu must be held.
+// rebase has later changes of a name rest on what an own change made of it, where that
+// overwrote nothing that the app had not seen; mu must be held.
 func (q *queue) rebase(it *item, now Entry, before *remote) {
-	was := Entry{}
-	if before != nil {
+	was, known := it.base[now.Name]
+	if !known && before != nil {
 		was = before.entry
 	}
-	own := was.Value
-	for _, e := range it.edits {
-		if e.Name != now.Name {
-			continue
-		}
-		if e.Op.Verb == value.Put && !e.Cond.IsZero() { // it was stored since nobody had
-			own = now.Value
-			continue
-		}
-		var err error
-		if own, _, err = e.Op.Apply(own); err != nil {
+	var seen []entry.Tag // what a later change may have seen; nil: anything
+	if put := it.put(); put != nil {
+		// It was stored since nobody had changed what it saw, or because the app said so;
+		// what came after it in the app's mind rests on it.
+		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == q.b.from && value.Equal(now.Value, put.Op.Operand)
+		if !mine {
 			return
 		}
-	}
-	if !value.Equal(own, now.Value) {
-		return
-	}
-	seen := entry.Tag{}
-	if !was.Value.IsZero() {
-		seen = entry.TagOf(was.Version, was.Updated)
+	} else {
+		own := was.Value
+		for _, e := range it.edits {
+			var err error
+			if e.Name != now.Name {
+				continue
+			}
+			if own, _, err = e.Op.Apply(own); err != nil {
+				return
+			}
+		}
+		if !value.Equal(own, now.Value) {
+			return
+		}
+		seen = []entry.Tag{{}}
+		if !was.Value.IsZero() {
+			seen[0] = entry.TagOf(was.Version, was.Updated)
+		}
 	}
 	for _, later := range q.items {
 		changed := false
 		for i := range later.edits {
 			e := &later.edits[i]
-			if e.Name == now.Name && !later.sent && len(e.Cond.Is) == 1 && e.Cond.Is[0] == seen {
-				version := now.Version
-				if now.Value.IsZero() {
-					version = 0
-				}
-				*e, changed = e.If(version, now.Updated), true
+			if e.Name != now.Name || later.sent || len(e.Cond.Is) != 1 || seen != nil && e.Cond.Is[0] != seen[0] {
+				continue
 			}
+			version := now.Version
+			if now.Value.IsZero() {
+				version = 0
+			}
+			*e, changed = e.If(version, now.Updated), true
 		}
 		if changed {
 			_ = q.save(later) // where it fails, it is reported as a conflict, and kept
@@ -512,7 +523,7 @@ func (q *queue) refuse(it *item, err error) {
 	q.mu.Unlock()
 	q.b.eachOf(it.edits, func(r *remote) {
 		r.queued--
-		r.refused = err
+		r.refused, r.kept = err, true
 	})
 	q.b.problem(namesOf(it.edits), errors.Join(err, bad))
 }
@@ -537,7 +548,7 @@ func (q *queue) discard(id string) error {
 		if it.code == "" {
 			r.queued--
 		}
-		r.refused = nil
+		r.refused, r.kept = nil, false
 	})
 	return nil
 }
@@ -614,7 +625,7 @@ func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Commi
 	if b.queue != nil && b.queue.waiting() > 0 {
 		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
 	}
-	b.eachOf(edits, func(r *remote) { r.sending++; r.refused = nil })
+	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
 	w := write{op: op, edits: edits, key: draw()}
 	page, err := b.send1(ctx, &w)
 	b.eachOf(edits, func(r *remote) {
