@@ -102,7 +102,7 @@ func TestOffline(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(raw), `"queue/000000001"`)
 	phone = open(second)
-	mine, myGate, myHose = board.On(phone, tankLitres), board.On(phone, pantry.Bool("gate/open", false)), board.On(phone, queue)
+	mine, myGate = board.On(phone, tankLitres), board.On(phone, pantry.Bool("gate/open", false))
 	state = mine.State()
 	assert.Equal(t, []any{420, true, 3, board.Queued}, []any{state.Value, state.Found, state.Queued, state.Phase})
 	assert.Equal(t, board.Queued, myGate.State().Phase)
@@ -281,12 +281,10 @@ func TestReady(t *testing.T) {
 	b := st.join(t)
 	first := board.On(b, tankLitres)
 	require.NoError(t, b.Ready(t.Context()))
-	var hold sync.Mutex
-	hold.Lock()
+	hold := make(chan struct{})
 	st.answer(func(w http.ResponseWriter, r *http.Request) {
 		if strings.Contains(r.URL.RawQuery, "gate") {
-			hold.Lock()
-			hold.Unlock()
+			<-hold
 		}
 		st.pass(w, r)
 	})
@@ -298,7 +296,7 @@ func TestReady(t *testing.T) {
 		t.Error("it was ready before the second variable was known")
 	case <-time.After(50 * time.Millisecond):
 	}
-	hold.Unlock()
+	close(hold)
 	require.NoError(t, <-ready)
 	assert.Equal(t, board.Current, first.State().Phase)
 
@@ -352,9 +350,11 @@ func TestAnswersOfOthers(t *testing.T) {
 	require.NoError(t, tank.Set(t.Context(), 420))
 	until(t, tank, shows(420))
 	for name, f := range map[string]http.HandlerFunc{
-		"a proxy's 502": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<html>Bad gateway", 502) },
-		"{}":            func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "{}") },
-		"null":          func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "null") },
+		"a proxy's 502": func(w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, "<html>Bad gateway", http.StatusBadGateway)
+		},
+		"{}":   func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "{}") },
+		"null": func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "null") },
 		"another board": func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, `{"board":"elm-street","version":99,"mark":"99.00000000","entries":[],"gone":[],"whole":true}`)
 		},

@@ -616,6 +616,11 @@ func TestOwnerLink(t *testing.T) {
 		assert.Equal(t, made, new)
 		return l
 	}
+	none, err := server.New(server.Options{Data: t.TempDir(), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	_, _, err = none.OwnerLink(t.Context(), "rowan-street")
+	assert.ErrorIs(t, err, server.ErrPublic)
+	require.NoError(t, none.Close())
 	first := link(true)
 	assert.Regexp(t, `^https://pantry\.example/boards/rowan-street#[a-z2-7]{8}\.[a-z2-7]{26}$`, first)
 	assert.Equal(t, first, link(false))

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -61,9 +60,12 @@ func (s *Server) AdminPath() string { return s.admin.path }
 
 // OwnerLink gives a link by which a board can be owned. The board is made where there is
 // none; made says so. The link is the same each time, until it is revoked or another admin
-// token stands in the file. In development mode it has no token. Its errors are those by
-// which a board can't be opened.
+// token stands in the file. In development mode it has no token. The errors are ErrPublic,
+// and those by which a board can't be opened.
 func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made bool, err error) {
+	if s.public == "" {
+		return "", false, ErrPublic
+	}
 	_, release, err := s.store.Board(ctx, board, false)
 	if errors.Is(err, store.ErrNoBoard) {
 		made = true
@@ -73,9 +75,8 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 		return "", false, err
 	}
 	defer release()
-	base := cmp.Or(s.public, "http://localhost")
 	if s.dev {
-		return base + "/boards/" + board, made, nil
+		return linkTo(s.public, board, ""), made, nil
 	}
 	if made { // a server that stopped in the middle of removing one of this name left them
 		if err := s.tokens.Clear(board); err != nil {
@@ -90,5 +91,5 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 			return "", made, err
 		}
 	}
-	return s.link(nil, board, g.ID+"."+string(its)), made, nil
+	return linkTo(s.public, board, g.ID+"."+string(its)), made, nil
 }

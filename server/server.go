@@ -64,6 +64,8 @@ var (
 	// ErrDevOnly is returned by New for what there is in development mode only: Pages and
 	// Trouble.
 	ErrDevOnly = errors.New("pages of one's own and trouble are for development mode only")
+	// ErrPublic is returned by OwnerLink where Options.Public is empty.
+	ErrPublic = errors.New("a link needs to know how others reach the server: say it in Options.Public")
 	// ErrInUse is returned by New for a data directory that another server has.
 	ErrInUse = store.ErrInUse
 )

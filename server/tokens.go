@@ -75,7 +75,15 @@ func (s *Server) link(r *http.Request, board, token string) string {
 		}
 		base = scheme + r.Host
 	}
-	return strings.TrimSuffix(base, "/") + "/boards/" + board + "#" + token
+	return linkTo(base, board, token)
+}
+
+func linkTo(base, board, token string) string {
+	link := strings.TrimSuffix(base, "/") + "/boards/" + board
+	if token != "" {
+		link += "#" + token
+	}
+	return link
 }
 
 // listTokens answers with the tokens that the caller may revoke.
