@@ -23,6 +23,7 @@ require (
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
 	golang.org/x/text v0.44.0
+	golang.org/x/time v0.16.0
 	pgregory.net/rapid v1.3.0
 	rsc.io/qr v0.2.0
 )

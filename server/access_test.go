@@ -39,6 +39,9 @@ func startShared(t testing.TB, o server.Options) *shared {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.Limits.ClientRate == 0 { // what a test asks comes from one address
+		o.Limits.ClientRate, o.Limits.AddressRate, o.Limits.BoardRate = 100_000, 100_000, 100_000
+	}
 	s := &shared{t: t, data: o.Data}
 	s.base, s.stop = startWith(t, o)
 	raw, err := os.ReadFile(filepath.Join(o.Data, "admin-token"))

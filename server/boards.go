@@ -15,10 +15,8 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-const (
-	boardRate = 2000 // requests a second that a board is meant for
-	phoneRate = 30   // requests a minute of a phone that polls at its fastest
-)
+// phoneRate is how many requests a minute a phone makes that polls at its fastest.
+const phoneRate = 30
 
 // listBoards answers with the boards, of which it loads none.
 func (c *call) listBoards() error {
@@ -103,9 +101,9 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 		Board: c.board, Mark: rules.NoBoard.String(),
 		May: c.grant.May.String(), Admin: c.grant.May == access.Admin, Label: c.grant.Label, Prefix: c.grant.Prefix,
 		MaxNames: int64(c.s.limits.Names), MaxBytes: c.s.limits.Bytes, MaxValue: ledger.MaxValue, MaxWatchers: int64(c.s.limits.Streams),
-		MaxRate: boardRate, Requests: c.s.rates.of(c.board, time.Now()),
+		MaxRate: int64(c.s.limits.BoardRate), Requests: c.s.rates.of(c.board, time.Now()),
 	}
-	f.Room = max(0, (60*boardRate-f.Requests)/phoneRate)
+	f.Room = max(0, (60*f.MaxRate-f.Requests)/phoneRate)
 	if l == nil {
 		return f
 	}
@@ -113,7 +111,7 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	defer snap.Release()
 	names, bytes := l.Count()
 	f.Version, f.Mark, f.Exists = snap.Version, mark.Of(snap.Told()).String(), true
-	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*boardRate), float64(l.Watchers())/float64(f.MaxWatchers))
+	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*f.MaxRate), float64(l.Watchers())/float64(f.MaxWatchers))
 	f.Entries, f.Bytes, f.Keys, f.Closed, f.Watchers = int64(names), bytes, int64(len(l.Keys())), l.KeysClosed(), int64(l.Watchers())
 	return f
 }
@@ -121,11 +119,11 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 // rates counts the requests of the last minute, board by board.
 type rates struct {
 	mu     sync.Mutex // guards boards
-	boards map[string]*rate
+	boards map[string]*recent
 }
 
-// A rate is how many requests came in each second of the last minute.
-type rate struct {
+// A recent is how many requests came in each second of the last minute.
+type recent struct {
 	counts [60]int64
 	newest int64 // the second that was counted last
 }
@@ -149,9 +147,9 @@ func (r *rates) count(board string, now time.Time) {
 			return
 		}
 		if r.boards == nil {
-			r.boards = map[string]*rate{}
+			r.boards = map[string]*recent{}
 		}
-		one = &rate{}
+		one = &recent{}
 		r.boards[board] = one
 	}
 	one.sum(now.Unix())
@@ -169,7 +167,7 @@ func (r *rates) of(board string, now time.Time) int64 {
 }
 
 // sum moves on to a second, and gives the count of the minute before it.
-func (r *rate) sum(second int64) (sum int64) {
+func (r *recent) sum(second int64) (sum int64) {
 	for ; r.newest < second; r.newest = max(r.newest+1, second-60) {
 		r.counts[(r.newest+1)%60] = 0
 	}

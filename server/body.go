@@ -1,10 +1,7 @@
 package server
 
 import (
-	"errors"
-	"io"
 	"mime"
-	"net/http"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -26,16 +23,7 @@ func (c *call) body() ([]byte, error) {
 	if enc := c.r.Header.Get("Content-Encoding"); enc != "" {
 		return nil, wire.Refuse("unsupported", "a body with Content-Encoding %s is not taken; send it as it is", enc)
 	}
-	b, err := io.ReadAll(http.MaxBytesReader(c.w, c.r.Body, drainBody))
-	if errors.As(err, new(*http.MaxBytesError)) || len(b) > maxBody {
-		return nil, wire.Refuse("too-large", "the body is over %d bytes; a value has 1 MiB at most: keep what is larger in a file, and its name here", maxBody)
-	}
-	if err != nil {
-		p := wire.Refuse(wire.Invalid, "the body did not arrive whole")
-		p.Err = err
-		return nil, p
-	}
-	return b, nil
+	return c.readBody(maxBody)
 }
 
 // readPut reads what a PUT stores. JSON is of the kind that the entry has, or

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"io"
 	"log/slog"
 	"maps"
 	"math/rand/v2"
@@ -165,8 +166,14 @@ func (c *call) handle(to route) (err error) {
 			return err
 		}
 	}
+	now := time.Now()
 	if c.board != "" {
-		c.s.rates.count(c.board, time.Now())
+		c.s.rates.count(c.board, now)
+	}
+	if to.may > access.Nothing {
+		if err := c.slowDown(now); err != nil {
+			return err
+		}
 	}
 	return to.handle(c)
 }
@@ -256,10 +263,44 @@ func (c *call) query(takes ...string) (url.Values, error) {
 	return q, nil
 }
 
-// encode gives a page as it is sent.
-func (c *call) encode(page rules.Page, bare bool) []byte {
+// answerPage sends a page, piece by piece: what its reader is slow to take is not in memory.
+// What can't be sent any more, the client does not want.
+func (c *call) answerPage(status int, page rules.Page, bare bool) error {
 	c.s.trouble.page(&page)
-	return wire.AppendPage(nil, &page, bare)
+	c.w.Header().Set("Content-Type", "application/json")
+	out := http.NewResponseController(c.w)
+	started := false
+	err := wire.WritePage(&page, bare, chunk, func(b []byte) error {
+		if !started {
+			started = true
+			c.w.WriteHeader(status)
+			if len(b) < chunk { // all of it, which the connection takes
+				_, err := c.w.Write(b)
+				return err
+			}
+		}
+		return writeSlowly(c.w, out, b)
+	})
+	if err == nil {
+		_, _ = c.w.Write([]byte{'\n'})
+	}
+	return nil
+}
+
+// writeSlowly writes in chunks, each of which the reader must take in time.
+func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
+	for len(b) > 0 {
+		n := min(len(b), chunk)
+		err := out.SetWriteDeadline(time.Now().Add(chunkTime))
+		if err == nil {
+			_, err = w.Write(b[:n])
+		}
+		if err != nil {
+			return err
+		}
+		b = b[n:]
+	}
+	return nil
 }
 
 // answer sends JSON. What can't be sent any more, the client does not want.

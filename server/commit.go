@@ -1,8 +1,10 @@
 package server
 
 import (
+	"math"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -32,7 +34,7 @@ func (c *call) commit() error {
 		Board: c.board, Version: out.Version, Mark: out.Mark.String(), Since: out.Since.String(),
 		Entries: out.Entries, Gone: out.Gone, Results: out.Results,
 	}
-	return c.answer(out.Status, c.encode(page, false))
+	return c.answerPage(out.Status, page, false)
 }
 
 // edits makes edits on the board of the call, which is made where there is none and
@@ -41,6 +43,13 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	who, err := c.author()
 	if err == nil {
 		err = c.grant.Edits(edits)
+	}
+	if err == nil && !c.s.dev {
+		if ok, after := c.s.writes.mayWrite(c.board, time.Now()); !ok {
+			p := wire.Refuse("rate-limited", "more than %d bytes a second are written to this board; nothing was done", c.s.limits.WriteRate)
+			p.RetryAfter = int(math.Ceil(after.Seconds()))
+			return out, p
+		}
 	}
 	if err != nil {
 		return out, err
@@ -63,6 +72,9 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 			call.Request.Known = func(m mark.Mark) bool { return mark.Known(l, m) }
 		}
 		out, err = rules.Commit(l, call)
+	}
+	if err == nil && !c.s.dev {
+		c.s.writes.wrote(c.board, out.Work, time.Now())
 	}
 	if err == nil && out.Repeated {
 		c.w.Header().Set("Repeated", "true")

@@ -8,6 +8,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 const (
@@ -53,7 +54,7 @@ func (c *call) events() error {
 		return err
 	}
 	defer s.interruptible()()
-	s.write("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
+	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	for first := true; s.err == nil; first = false {
 		if first || page.Whole || len(page.Entries)+len(page.Gone) > 0 {
 			if !s.tell(f, page) {
@@ -99,18 +100,23 @@ func (s *stream) interruptible() (done func()) {
 }
 
 // write sends what the client takes in time.
-func (s *stream) write(text string) {
-	for len(text) > 0 && s.err == nil {
-		n := min(len(text), chunk)
+func (s *stream) write(b []byte) error {
+	for len(b) > 0 && s.err == nil {
+		n := min(len(b), chunk)
 		if s.err = s.out.SetWriteDeadline(time.Now().Add(chunkTime)); s.err == nil {
 			s.err = s.c.r.Context().Err() // after which the deadline would be passed
 		}
 		if s.err == nil {
-			_, s.err = s.c.w.Write([]byte(text[:n]))
+			_, s.err = s.c.w.Write(b[:n])
 		}
-		text = text[n:]
+		b = b[n:]
 	}
-	if s.err == nil {
+	return s.err
+}
+
+// say is write of a text, which goes out at once.
+func (s *stream) say(text string) {
+	if s.write([]byte(text)) == nil {
 		s.err = s.out.Flush()
 	}
 }
@@ -132,7 +138,10 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 			event = "id: " + first.Mark + "\n"
 		}
 		page.Mark, page.Version = first.Mark, first.Version
-		s.write(event + "data: " + string(s.c.encode(page, q.Bare)) + "\n\n")
+		s.c.s.trouble.page(&page)
+		if s.write([]byte(event+"data: ")) == nil && wire.WritePage(&page, q.Bare, chunk, s.write) == nil {
+			s.say("\n\n")
+		}
 		if next == "" || s.err != nil {
 			return s.err == nil
 		}
@@ -161,7 +170,7 @@ func (s *stream) await(f *follower) bool {
 		case !quiet:
 			return false
 		}
-		s.write(":\n\n")
+		s.say(":\n\n")
 	}
 	return false
 }

@@ -76,5 +76,5 @@ func (c *call) entriesAt() error {
 	}
 	page := rules.Page{Board: c.board, Version: version, Mark: mark.At(l, version).String(), Whole: true}
 	q.Fill(&page, entries)
-	return c.answer(http.StatusOK, c.encode(page, q.Bare))
+	return c.answerPage(http.StatusOK, page, q.Bare)
 }

@@ -17,10 +17,18 @@ type Limits struct {
 	Bytes   int64 // of the names and values of a board, as JSON; default 32 MiB
 	Boards  int   // default 1,000
 	Streams int   // streams and waiting calls at the same time, on all boards; default 2,000
+	// Requests a second, with twice as many at once; not in development mode.
+	ClientRate  int // of one Client-Instance, or without one of its address; default 20
+	AddressRate int // of one address; default 500
+	BoardRate   int // on one board; default 2,000
+	// WriteRate is how many bytes a second are written to a board, as its values are
+	// encoded; a commit passes while no more than a second's worth is owed, and may put
+	// the board in debt. Default 4 MiB; not in development mode.
+	WriteRate int64
 }
 
 // DefaultLimits are those of a server that is told of no others.
-var DefaultLimits = Limits{Names: rules.BoardLimits.Names, Bytes: rules.BoardLimits.Bytes, Boards: 1000, Streams: 2000}
+var DefaultLimits = Limits{Names: rules.BoardLimits.Names, Bytes: rules.BoardLimits.Bytes, Boards: 1000, Streams: 2000, ClientRate: 20, AddressRate: 500, BoardRate: 2000, WriteRate: 4 << 20}
 
 // Set sets a limit, such as names=500 or bytes=8MiB.
 func (l *Limits) Set(s string) error {
@@ -35,8 +43,16 @@ func (l *Limits) Set(s string) error {
 		l.Boards = int(n)
 	case "streams":
 		l.Streams = int(n)
+	case "client-rate":
+		l.ClientRate = int(n)
+	case "address-rate":
+		l.AddressRate = int(n)
+	case "board-rate":
+		l.BoardRate = int(n)
+	case "write-rate":
+		l.WriteRate = n
 	default:
-		return fmt.Errorf("there is no limit %q; there is names, bytes, boards, streams, each such as names=500 or bytes=8MiB", name)
+		return fmt.Errorf("there is no limit %q; there is names, bytes, boards, streams, client-rate, address-rate, board-rate, write-rate, each such as names=500 or bytes=8MiB", name)
 	}
 	return err
 }
@@ -61,11 +77,15 @@ func (l Limits) orDefault() Limits {
 	return Limits{
 		Names: cmp.Or(l.Names, DefaultLimits.Names), Bytes: cmp.Or(l.Bytes, DefaultLimits.Bytes),
 		Boards: cmp.Or(l.Boards, DefaultLimits.Boards), Streams: cmp.Or(l.Streams, DefaultLimits.Streams),
+		ClientRate: cmp.Or(l.ClientRate, DefaultLimits.ClientRate), AddressRate: cmp.Or(l.AddressRate, DefaultLimits.AddressRate),
+		BoardRate: cmp.Or(l.BoardRate, DefaultLimits.BoardRate), WriteRate: cmp.Or(l.WriteRate, DefaultLimits.WriteRate),
 	}
 }
 
 // board gives those of one board.
-func (l Limits) board() rules.Limits { return rules.Limits{Names: l.Names, Bytes: l.Bytes} }
+func (l Limits) board() rules.Limits {
+	return rules.Limits{Names: l.Names, Bytes: l.Bytes, Work: rules.BoardLimits.Work}
+}
 
 // places are how many may be in something at the same time.
 type places struct {

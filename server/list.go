@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -219,7 +220,8 @@ func (c *call) listEntries() error {
 	}
 	defer f.close()
 	if wait > 0 { // which may be longer than a request may take to come in
-		if err := http.NewResponseController(c.w).SetReadDeadline(time.Time{}); err != nil {
+		out := http.NewResponseController(c.w)
+		if err := errors.Join(out.SetReadDeadline(time.Time{}), out.SetWriteDeadline(time.Time{})); err != nil {
 			return err
 		}
 		c.streams = true
@@ -264,7 +266,7 @@ func (c *call) listEntries() error {
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
 		}
-		return c.answer(http.StatusOK, c.encode(page, q.Bare))
+		return c.answerPage(http.StatusOK, page, q.Bare)
 	}
 }
 

@@ -51,6 +51,11 @@ type Server struct {
 	met    *meter
 
 	streams   places // streams and waiting calls
+	bodies    budget
+	clients   *pace
+	addresses *pace
+	boards    *pace
+	writes    debts
 	strangers strangers
 
 	pages   *os.Root // nil: there are none
@@ -91,7 +96,8 @@ func New(o Options) (*Server, error) {
 	}
 	s := &Server{
 		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: files, trouble: o.Trouble, stopping: make(chan struct{}),
-		streams: places{most: int64(o.Limits.Streams)},
+		streams: places{most: int64(o.Limits.Streams)}, writes: debts{perSecond: float64(o.Limits.WriteRate)},
+		clients: newPace(o.Limits.ClientRate), addresses: newPace(o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate),
 	}
 	s.met = newMeter(s)
 	if err = s.open(o); err != nil {
@@ -144,6 +150,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		Handler:           s,
 		ReadHeaderTimeout: 5 * time.Second,
 		ReadTimeout:       60 * time.Second,
+		WriteTimeout:      75 * time.Second, // of what is neither long nor waits, which sets its own
 		IdleTimeout:       60 * time.Second,
 		MaxHeaderBytes:    16 << 10,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),

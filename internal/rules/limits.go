@@ -14,10 +14,12 @@ var ErrQuota = errors.New("quota")
 type Limits struct {
 	Names int
 	Bytes int64 // of the names and the JSON of their values
+	// Work is how many bytes the edits of one commit encode, but for a restore.
+	Work int64
 }
 
 // BoardLimits are those of a board of which nothing else is said.
-var BoardLimits = Limits{Names: 10_000, Bytes: 32 << 20}
+var BoardLimits = Limits{Names: 10_000, Bytes: 32 << 20, Work: 16 << 20}
 
 // check refuses what would take more than the limits, and has anything more than
 // before.

@@ -56,6 +56,7 @@ type Outcome struct {
 	Gone    []entry.Gone  // those of them that are absent
 	Results []Result      // one an edit
 	Status  int           // to be answered; 0 where the Call has none
+	Work    int64         // how many bytes its edits encoded
 	// Repeated says that the request came before, and was done then.
 	Repeated bool
 }
@@ -120,13 +121,15 @@ type judgement struct {
 	before  map[string]*ledger.Record
 	widen   bool
 	prefix  string
+	work    int64 // bytes that were encoded
+	maxWork int64 // 0: any number
 	status  int
 	repeats *ledger.Receipt // the request was done before; nil: it was not
 }
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix,
+		results: make([]Result, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, maxWork: c.Limits.Work,
 		now: make(map[string]value.Value, len(c.Edits)), before: make(map[string]*ledger.Record, len(c.Edits)),
 	}
 	if c.Request != nil {
@@ -230,6 +233,9 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 		if err != nil {
 			return Result{}, err
 		}
+		if j.work += int64(enc.Size() + len(e.Name)); j.maxWork > 0 && j.work > j.maxWork {
+			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes and more one after the other, and %d is the most: make several commits, or put the value once", j.work, j.maxWork)
+		}
 		tx.Put(e.Name, enc)
 	}
 	j.note(e.Name, rec, next)
@@ -257,7 +263,7 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 
 // outcome tells what the commit did.
 func (j *judgement) outcome(result ledger.Result) Outcome {
-	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Repeated: j.repeats != nil}
+	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil}
 	if result.After != nil {
 		out.Mark, out.Since = mark.Of(*result.After), mark.Of(*result.Before)
 	}

@@ -39,7 +39,7 @@ func (f *Flags) Add(to *pflag.FlagSet) {
 	to.StringVar(&f.Public, "public", "", "what links begin with: how others reach the server, such as https://pantry.example")
 	to.StringVar(&f.Cert, "cert", "", "encrypt (TLS) with the certificate in `FILE`, which is read anew when it changes")
 	to.StringVar(&f.Key, "key", "", "the certificate's key, in `FILE`")
-	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams; may be repeated")
+	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams, client-rate, address-rate, board-rate (requests a second), write-rate (bytes a second); may be repeated")
 	to.BoolVar(&f.Verbose, "verbose", false, "log every request")
 }
 

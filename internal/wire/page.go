@@ -11,34 +11,64 @@ import (
 // A Page is the one shape for what changed.
 type Page = rules.Page
 
-func pageFields(p *Page, write func(entry.Entry, []byte) []byte) []scan.Field {
-	fields := []scan.Field{
-		scan.Always("board", &p.Board), scan.Always("version", &p.Version), scan.Always("mark", &p.Mark), scan.Maybe("since", &p.Since),
-		scan.Always("entries", scan.List(&p.Entries, entry.Read, write)), scan.Always("gone", scan.List(&p.Gone, entry.ReadGone, entry.Gone.AppendJSON)),
-		scan.Always("whole", &p.Whole), scan.Maybe("next", &p.Next),
-	}
+// pageFields are the members of a page, in three parts: before its entries, these, and
+// after them.
+func pageFields(p *Page, write func(entry.Entry, []byte) []byte) (head []scan.Field, entries scan.Field, tail []scan.Field) {
 	results := scan.List(&p.Results, readResult, appendResult)
 	if p.Results == nil {
 		results.Write = nil
 	}
-	return append(fields, scan.Maybe("results", results))
+	return []scan.Field{scan.Always("board", &p.Board), scan.Always("version", &p.Version), scan.Always("mark", &p.Mark), scan.Maybe("since", &p.Since)},
+		scan.Always("entries", scan.List(&p.Entries, entry.Read, write)),
+		[]scan.Field{
+			scan.Always("gone", scan.List(&p.Gone, entry.ReadGone, entry.Gone.AppendJSON)),
+			scan.Always("whole", &p.Whole), scan.Maybe("next", &p.Next), scan.Maybe("results", results),
+		}
 }
 
-// AppendPage appends a page as an object; with bare, entries come without their
-// values.
-func AppendPage(dst []byte, p *Page, bare bool) []byte {
-	write := entry.Entry.AppendJSON
+// WritePage gives a page as an object, in pieces of about so many bytes that each may be
+// used until the next; with bare, entries come without their values. What is written of a
+// page is in memory piece by piece. The error is that of write.
+func WritePage(p *Page, bare bool, piece int, write func([]byte) error) error {
+	one := entry.Entry.AppendJSON
 	if bare {
-		write = entry.Entry.AppendBare
+		one = entry.Entry.AppendBare
 	}
-	return scan.AppendFields(dst, pageFields(p, write)...)
+	head, _, tail := pageFields(p, one)
+	b := scan.AppendFields(nil, head...)
+	b = append(b[:len(b)-1], `,"entries":[`...)
+	for i, e := range p.Entries {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if b = one(e, b); len(b) >= piece {
+			if err := write(b); err != nil {
+				return err
+			}
+			b = b[:0]
+		}
+	}
+	b = append(b, "],"...)
+	from := len(b)
+	b = scan.AppendFields(b, tail...)
+	return write(append(b[:from], b[from+1:]...)) // without the brace that opens it
+}
+
+// AppendPage appends a page as an object: see WritePage.
+func AppendPage(dst []byte, p *Page, bare bool) []byte {
+	_ = WritePage(p, bare, 1<<30, func(b []byte) error { // which never fails
+		dst = append(dst, b...)
+		return nil
+	})
+	return dst
 }
 
 // ReadPage reads a page as AppendPage writes it. What has no board or no mark
 // is none.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
-	err := scan.ReadFields(data, value.MaxDepth, pageFields(p, entry.Entry.AppendJSON)...)
+	head, entries, tail := pageFields(p, nil)
+	err := scan.ReadFields(data, value.MaxDepth, append(append(head, entries), tail...)...)
 	if err == nil && (p.Board == "" || p.Mark == "") {
 		err = refuse.As(value.ErrInvalid, "it has no board, or no mark")
 	}

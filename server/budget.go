@@ -1,0 +1,127 @@
+package server
+
+import (
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+const (
+	smallBody  = 64 << 10 // bodies up to this have a share of their own
+	smallShare = 32 << 20 // bytes of these that are on their way at the same time
+	largeShare = 64 << 20 // and of others
+	oneHolder  = largeShare / 4
+	bodyPiece  = 32 << 10
+	pieceTime  = 10 * time.Second // in which a piece of a body must come
+)
+
+// A budget bounds how much is in memory of bodies that are on their way, as they arrive:
+// small ones get through however many large ones there are, and no token holds all.
+type budget struct {
+	mu     sync.Mutex // guards what follows
+	small  int64
+	large  int64
+	holder map[string]int64 // of large ones, by token, or address without one
+}
+
+// take reserves n more bytes of a body that has had bytes so far; false: there is no room.
+func (b *budget) take(holder string, had, n int64) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if had+n <= smallBody {
+		if b.small+n > smallShare {
+			return false
+		}
+		b.small += n
+		return true
+	}
+	if had <= smallBody { // from here on it is a large one
+		n += had
+	}
+	if b.large+n > largeShare || b.holder[holder]+n > oneHolder {
+		return false
+	}
+	if had <= smallBody {
+		b.small -= had
+	}
+	if b.holder == nil {
+		b.holder = map[string]int64{}
+	}
+	b.large += n
+	b.holder[holder] += n
+	return true
+}
+
+// give gives a body's bytes back.
+func (b *budget) give(holder string, had int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if had <= smallBody {
+		b.small -= had
+		return
+	}
+	b.large -= had
+	if b.holder[holder] -= had; b.holder[holder] == 0 {
+		delete(b.holder, holder)
+	}
+}
+
+// holder is whose memory a body is.
+func (c *call) heldBy() string {
+	if c.grant.ID != "" {
+		return c.board + "/" + c.grant.ID
+	}
+	return addressOf(c.r)
+}
+
+// readBody reads a body of at most most bytes, piece by piece, each in its time. What is
+// over that is thrown away, up to drainBody bytes of it, so that the client sees the answer.
+func (c *call) readBody(most int) ([]byte, error) {
+	holder := c.heldBy()
+	held := int64(0)
+	c.free = append(c.free, func() { c.s.bodies.give(holder, held) })
+	in := http.MaxBytesReader(c.w, c.r.Body, drainBody)
+	out := http.NewResponseController(c.w)
+	var body []byte
+	if n := c.r.ContentLength; n > 0 && n <= bodyPiece {
+		body = make([]byte, 0, n)
+	}
+	piece := make([]byte, min(bodyPiece, max(512, int(c.r.ContentLength))))
+	over := false
+	for {
+		if c.r.ContentLength < 0 || c.r.ContentLength > bodyPiece {
+			_ = out.SetReadDeadline(time.Now().Add(pieceTime))
+		}
+		n, err := in.Read(piece)
+		switch {
+		case over, len(body)+n > most:
+			over, body = true, nil
+		case !c.s.bodies.take(holder, held, int64(n)):
+			p := wire.Refuse(wire.Unavailable, "the server has as many bodies on their way as it takes, or you have; nothing was done")
+			p.RetryAfter = 1
+			return nil, p
+		default:
+			held += int64(n)
+			body = append(body, piece[:n]...)
+		}
+		switch {
+		case err == io.EOF && !over:
+			return body, nil
+		case err == io.EOF, errors.As(err, new(*http.MaxBytesError)):
+			return nil, wire.Refuse("too-large", "the body is over %d bytes; a value has 1 MiB at most: keep what is larger in a file, and its name here", most)
+		case errors.Is(err, os.ErrDeadlineExceeded):
+			p := wire.Refuse(wire.Invalid, "the body did not arrive in time: %d bytes in %v at least", bodyPiece, pieceTime)
+			p.Err = err
+			return nil, p
+		case err != nil:
+			p := wire.Refuse(wire.Invalid, "the body did not arrive whole")
+			p.Err = err
+			return nil, p
+		}
+	}
+}
