@@ -85,26 +85,30 @@ func (c *call) readBody(most int) ([]byte, error) {
 	holder := c.heldBy()
 	held := int64(0)
 	c.free = append(c.free, func() { c.s.bodies.give(holder, held) })
+	if n := c.r.ContentLength; n >= 0 && n <= bodyPiece {
+		if !c.s.bodies.take(holder, 0, n) {
+			return nil, noRoom()
+		}
+		held = n
+		body := make([]byte, n)
+		if _, err := io.ReadFull(c.r.Body, body); err != nil {
+			return nil, notWhole(err)
+		}
+		return body, nil
+	}
 	in := http.MaxBytesReader(c.w, c.r.Body, drainBody)
 	out := http.NewResponseController(c.w)
 	var body []byte
-	if n := c.r.ContentLength; n > 0 && n <= bodyPiece {
-		body = make([]byte, 0, n)
-	}
-	piece := make([]byte, min(bodyPiece, max(512, int(c.r.ContentLength))))
+	piece := make([]byte, bodyPiece)
 	over := false
 	for {
-		if c.r.ContentLength < 0 || c.r.ContentLength > bodyPiece {
-			_ = out.SetReadDeadline(time.Now().Add(pieceTime))
-		}
+		_ = out.SetReadDeadline(time.Now().Add(pieceTime))
 		n, err := in.Read(piece)
 		switch {
 		case over, len(body)+n > most:
 			over, body = true, nil
 		case !c.s.bodies.take(holder, held, int64(n)):
-			p := wire.Refuse(wire.Unavailable, "the server has as many bodies on their way as it takes, or you have; nothing was done")
-			p.RetryAfter = 1
-			return nil, p
+			return nil, noRoom()
 		default:
 			held += int64(n)
 			body = append(body, piece[:n]...)
@@ -119,9 +123,19 @@ func (c *call) readBody(most int) ([]byte, error) {
 			p.Err = err
 			return nil, p
 		case err != nil:
-			p := wire.Refuse(wire.Invalid, "the body did not arrive whole")
-			p.Err = err
-			return nil, p
+			return nil, notWhole(err)
 		}
 	}
+}
+
+func noRoom() error {
+	p := wire.Refuse(wire.Unavailable, "the server has as many bodies on their way as it takes, or you have; nothing was done")
+	p.RetryAfter = 1
+	return p
+}
+
+func notWhole(err error) error {
+	p := wire.Refuse(wire.Invalid, "the body did not arrive whole")
+	p.Err = err
+	return p
 }

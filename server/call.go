@@ -32,10 +32,14 @@ type call struct {
 	s     *Server
 	w     *recorder
 	r     *http.Request
-	id    string // by which the log and the client know the request
-	board string // as it stands in the path, not escaped any more
-	name  string // of the entry, where it is about one
+	to    route
+	now   time.Time // when it came
+	id    string    // by which the log and the client know the request; see known
+	board string    // as it stands in the path, not escaped any more
+	name  string    // of the entry, where it is about one
 	free  []func()
+	few   [4]func() // what free begins with
+	rec   recorder  // what w is
 
 	grant  access.Grant   // what the caller may
 	holder *access.Holder // of his token; nil: he has none
@@ -50,6 +54,8 @@ type handler func(c *call) error
 type route struct {
 	may    access.Right
 	handle handler
+	path   string // as it was registered; empty: any other
+	named  bool   // the end of the path is a name
 }
 
 // router gives every path and method its route. Paths are matched as they were sent,
@@ -58,7 +64,7 @@ func (s *Server) router() http.Handler {
 	r := chi.NewRouter()
 	on := func(path string, routes map[string]route) {
 		takes := strings.Join(slices.Sorted(maps.Keys(routes)), ", ")
-		r.Handle(path, s.serve(route{handle: func(c *call) error { // all methods but those that follow
+		r.Handle(path, s.serve(route{path: path, handle: func(c *call) error { // all methods but those that follow
 			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
 				return c.preflight()
 			}
@@ -66,30 +72,31 @@ func (s *Server) router() http.Handler {
 			return wire.Refuse("method", "this path takes %s only", takes)
 		}}))
 		for method, one := range routes {
+			one.path, one.named = path, strings.HasSuffix(path, "/*")
 			r.Method(method, path, s.serve(one))
 		}
 	}
-	on("/", map[string]route{"GET": {access.Nothing, (*call).front}, "HEAD": {access.Nothing, (*call).front}})
-	on("/healthz", map[string]route{"GET": {access.Nothing, (*call).health}})
-	on("/readyz", map[string]route{"GET": {access.Nothing, (*call).ready}})
-	on("/metrics", map[string]route{"GET": {access.Admin, (*call).metrics}})
-	on("/openapi.json", map[string]route{"GET": {access.Nothing, (*call).openAPI}})
-	on("/v1/boards", map[string]route{"GET": {access.Admin, (*call).listBoards}, "POST": {access.Admin, (*call).makeBoard}})
+	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
+	on("/healthz", map[string]route{"GET": {may: access.Nothing, handle: (*call).health}})
+	on("/readyz", map[string]route{"GET": {may: access.Nothing, handle: (*call).ready}})
+	on("/metrics", map[string]route{"GET": {may: access.Admin, handle: (*call).metrics}})
+	on("/openapi.json", map[string]route{"GET": {may: access.Nothing, handle: (*call).openAPI}})
+	on("/v1/boards", map[string]route{"GET": {may: access.Admin, handle: (*call).listBoards}, "POST": {may: access.Admin, handle: (*call).makeBoard}})
 	const board = "/v1/boards/{board}"
-	on(board, map[string]route{"GET": {access.Read, (*call).facts}, "DELETE": {access.Admin, (*call).removeBoard}})
-	on(board+"/events", map[string]route{"GET": {access.Read, (*call).events}})
-	on(board+"/keys", map[string]route{"GET": {access.Read, (*call).listKeys}, "POST": {access.Write, (*call).declare}})
-	on(board+"/keys/*", map[string]route{"DELETE": {access.Own, (*call).withdraw}})
+	on(board, map[string]route{"GET": {may: access.Read, handle: (*call).facts}, "DELETE": {may: access.Admin, handle: (*call).removeBoard}})
+	on(board+"/events", map[string]route{"GET": {may: access.Read, handle: (*call).events}})
+	on(board+"/keys", map[string]route{"GET": {may: access.Read, handle: (*call).listKeys}, "POST": {may: access.Write, handle: (*call).declare}})
+	on(board+"/keys/*", map[string]route{"DELETE": {may: access.Own, handle: (*call).withdraw}})
 	on(board+"/tokens", map[string]route{
-		"GET": {access.Own, (*call).listTokens}, "POST": {access.Own, (*call).makeToken}, "DELETE": {access.Own, (*call).revokeLabel},
+		"GET": {may: access.Own, handle: (*call).listTokens}, "POST": {may: access.Own, handle: (*call).makeToken}, "DELETE": {may: access.Own, handle: (*call).revokeLabel},
 	})
-	on(board+"/tokens/{token}", map[string]route{"DELETE": {access.Own, (*call).revokeToken}})
-	on(board+"/commit", map[string]route{"POST": {access.Add, (*call).commit}})
-	on(board+"/history", map[string]route{"GET": {access.Read, (*call).history}})
-	on(board+"/entries", map[string]route{"GET": {access.Read, (*call).listEntries}, "HEAD": {access.Read, (*call).listEntries}})
+	on(board+"/tokens/{token}", map[string]route{"DELETE": {may: access.Own, handle: (*call).revokeToken}})
+	on(board+"/commit", map[string]route{"POST": {may: access.Add, handle: (*call).commit}})
+	on(board+"/history", map[string]route{"GET": {may: access.Read, handle: (*call).history}})
+	on(board+"/entries", map[string]route{"GET": {may: access.Read, handle: (*call).listEntries}, "HEAD": {may: access.Read, handle: (*call).listEntries}})
 	on(board+"/entries/*", map[string]route{
-		"GET": {access.Read, (*call).getEntry}, "HEAD": {access.Read, (*call).getEntry}, "PUT": {access.Write, (*call).putEntry},
-		"POST": {access.Add, (*call).postEntry}, "DELETE": {access.Write, (*call).deleteEntry},
+		"GET": {may: access.Read, handle: (*call).getEntry}, "HEAD": {may: access.Read, handle: (*call).getEntry}, "PUT": {may: access.Write, handle: (*call).putEntry},
+		"POST": {may: access.Add, handle: (*call).postEntry}, "DELETE": {may: access.Write, handle: (*call).deleteEntry},
 	})
 	r.NotFound(s.serve(route{handle: func(c *call) error {
 		if c.wantsPage() {
@@ -105,21 +112,31 @@ func (s *Server) router() http.Handler {
 
 // ServeHTTP answers a request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	route := chi.NewRouteContext()
-	route.RoutePath = r.URL.EscapedPath()
-	s.routes.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route)))
+	if r.URL.RawPath != "" || strings.IndexByte(r.URL.Path, '%') >= 0 || r.URL.Path == "" { // else it is as it was sent
+		route := chi.NewRouteContext()
+		route.RoutePath = r.URL.EscapedPath()
+		r = r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route))
+	}
+	s.routes.ServeHTTP(w, r)
 }
+
+// What every answer's head has. They are shared, and never changed.
+var (
+	cacheControl = []string{"private, no-cache"}
+	varies       = []string{"Authorization, Accept"}
+	nosniff      = []string{"nosniff"}
+	isJSON       = []string{"application/json"}
+)
 
 // serve wraps what every answer has: the guard, headers, the problem where
 // there is one, and the log.
 func (s *Server) serve(to route) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		start := time.Now()
-		c := &call{s: s, w: &recorder{ResponseWriter: w, status: http.StatusOK}, r: r, id: strconv.FormatUint(rand.Uint64(), 36)}
+		c := &call{s: s, r: r, to: to, now: time.Now()}
+		c.rec = recorder{ResponseWriter: w, status: http.StatusOK}
+		c.w, c.free = &c.rec, c.few[:0]
 		header := c.w.Header()
-		header.Set("Cache-Control", "private, no-cache")
-		header.Set("Vary", "Authorization, Accept")
-		header.Set("X-Content-Type-Options", "nosniff")
+		header["Cache-Control"], header["Vary"], header["X-Content-Type-Options"] = cacheControl, varies, nosniff
 		s.allowOrigin(header, r)
 		s.met.underWay.Inc()
 		defer s.met.underWay.Dec()
@@ -127,7 +144,7 @@ func (s *Server) serve(to route) http.HandlerFunc {
 		if err != nil {
 			c.refuse(err)
 		}
-		took := time.Since(start)
+		took := time.Since(c.now)
 		s.met.count(c, took)
 		c.log(took, err)
 	}
@@ -142,7 +159,7 @@ func (c *call) handle(to route) (err error) {
 		if p := recover(); p == http.ErrAbortHandler {
 			panic(p)
 		} else if p != nil {
-			c.s.log.Error("panic", "request", c.id, "panic", p, "stack", string(debug.Stack()))
+			c.s.log.Error("panic", "request", c.known(), "panic", p, "stack", string(debug.Stack()))
 			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
 		}
 	}()
@@ -156,7 +173,7 @@ func (c *call) handle(to route) (err error) {
 	if c.s.trouble.meet(c); c.lost() {
 		defer panic(http.ErrAbortHandler)
 	}
-	if strings.HasSuffix(route.RoutePattern(), "/*") {
+	if to.named {
 		if c.name, err = unescape("name", route.URLParam("*")); err == nil {
 			if err = entry.CheckName(c.name); err == nil {
 				err = c.grant.Name(c.name)
@@ -166,12 +183,11 @@ func (c *call) handle(to route) (err error) {
 			return err
 		}
 	}
-	now := time.Now()
 	if c.board != "" {
-		c.s.rates.count(c.board, now)
+		c.s.rates.count(c.board, c.now)
 	}
 	if to.may > access.Nothing {
-		if err := c.slowDown(now); err != nil {
+		if err := c.slowDown(c.now); err != nil {
 			return err
 		}
 	}
@@ -179,6 +195,9 @@ func (c *call) handle(to route) (err error) {
 }
 
 func unescape(what, s string) (string, error) {
+	if strings.IndexByte(s, '%') < 0 {
+		return s, nil
+	}
 	out, err := url.PathUnescape(s)
 	if err != nil {
 		return "", wire.Refuse(wire.Invalid, "the %s in the path can't be read: %v", what, err)
@@ -243,6 +262,9 @@ func (c *call) author() (entry.Author, error) {
 // are refused: a misspelt one must not be passed over. One that is given twice is
 // refused too, unless its name comes with a star.
 func (c *call) query(takes ...string) (url.Values, error) {
+	if c.r.URL.RawQuery == "" {
+		return nil, nil
+	}
 	q, err := url.ParseQuery(c.r.URL.RawQuery)
 	if err != nil {
 		return nil, wire.Refuse(wire.Invalid, "the query can't be read: %v", err)
@@ -305,8 +327,10 @@ func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
 
 // answer sends JSON. What can't be sent any more, the client does not want.
 func (c *call) answer(status int, body []byte) error {
-	c.w.Header().Set("Content-Type", "application/json")
-	c.w.WriteHeader(status)
+	c.w.Header()["Content-Type"] = isJSON
+	if status != http.StatusOK {
+		c.w.WriteHeader(status)
+	}
 	_, _ = c.w.Write(append(body, '\n'))
 	return nil
 }
@@ -314,7 +338,7 @@ func (c *call) answer(status int, body []byte) error {
 // refuse answers with the problem that an error is.
 func (c *call) refuse(err error) {
 	p := *wire.ProblemOf(err)
-	p.Request = c.id
+	p.Request = c.known()
 	if c.name != "" {
 		p.Op = -1 // there is one only
 	}
@@ -338,9 +362,12 @@ func (c *call) log(took time.Duration, err error) {
 		status == http.StatusTooManyRequests, status >= 500, took > time.Second && !c.streams:
 		level = slog.LevelInfo
 	}
+	if !c.s.log.Enabled(c.r.Context(), level) {
+		return
+	}
 	attrs := []slog.Attr{
 		slog.String("method", c.r.Method), slog.String("route", c.route()), slog.String("board", c.board), slog.Int("status", c.w.status),
-		slog.Int64("bytes", c.w.bytes), slog.Duration("took", took), slog.String("request", c.id),
+		slog.Int64("bytes", c.w.bytes), slog.Duration("took", took), slog.String("request", c.known()),
 	}
 	if err != nil && c.w.status >= 500 {
 		attrs = append(attrs, slog.String("cause", err.Error()))
@@ -370,8 +397,14 @@ func (r *recorder) Write(b []byte) (int, error) {
 func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
 
 // route is the pattern of the path that was asked for.
-func (c *call) route() string {
-	return cmp.Or(chi.RouteContext(c.r.Context()).RoutePattern(), "none")
+func (c *call) route() string { return cmp.Or(c.to.path, "none") }
+
+// known gives the id by which the log and the client know the request.
+func (c *call) known() string {
+	if c.id == "" {
+		c.id = strconv.FormatUint(rand.Uint64(), 36)
+	}
+	return c.id
 }
 
 func (c *call) health() error { return c.answer(http.StatusOK, []byte(`{"status":"ok"}`)) }

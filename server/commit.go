@@ -31,7 +31,7 @@ func (c *call) commit() error {
 		return err
 	}
 	page := rules.Page{
-		Board: c.board, Version: out.Version, Mark: out.Mark.String(), Since: out.Since.String(),
+		Board: c.board, Version: out.Version, Mark: out.Mark().String(), Since: out.Since().String(),
 		Entries: out.Entries, Gone: out.Gone, Results: out.Results,
 	}
 	return c.answerPage(out.Status, page, false)

@@ -10,13 +10,17 @@ const (
 	corsMaxAge  = "600" // seconds
 )
 
+var (
+	anyOrigin = []string{"*"}
+	exposed   = []string{corsExposed}
+)
+
 // allowOrigin has the browser show the answer to the page that asked, on errors too: to
 // every page where it takes a token, which no browser sends by itself; in development mode
 // to those that were let through.
 func (s *Server) allowOrigin(h http.Header, r *http.Request) {
 	if !s.dev {
-		h.Set("Access-Control-Allow-Origin", "*")
-		h.Set("Access-Control-Expose-Headers", corsExposed)
+		h["Access-Control-Allow-Origin"], h["Access-Control-Expose-Headers"] = anyOrigin, exposed
 		return
 	}
 	origins := r.Header.Values("Origin")

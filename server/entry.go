@@ -18,7 +18,14 @@ import (
 )
 
 // etag is the entity tag of an entry; that of its bare value ends in -t.
-func etag(t entry.Tag, suffix string) string { return `"` + t.String() + suffix + `"` }
+func etag(t entry.Tag, suffix string) string {
+	var buf [64]byte
+	b := strconv.AppendInt(append(buf[:0], '"'), t.Version, 10)
+	if t.At != 0 {
+		b = strconv.AppendInt(append(b, '-'), t.At, 10)
+	}
+	return string(append(append(b, suffix...), '"'))
+}
 
 // tagsIn gives the entity tags of a header, in either form, and * as Anything;
 // a bare version is allowed among them. A weak tag matches nothing where strong
@@ -77,7 +84,7 @@ func (c *call) getEntry() error {
 	if bare {
 		suffix = "-t"
 	}
-	c.w.Header().Set("ETag", etag(rec.Tag(), suffix))
+	c.w.Header()["Etag"] = []string{etag(rec.Tag(), suffix)}
 	has, err := tagsIn(c.r.Header, "If-None-Match", false)
 	switch {
 	case err != nil:
@@ -90,7 +97,7 @@ func (c *call) getEntry() error {
 		_, _ = c.w.Write([]byte(e.Value.String()))
 		return nil
 	}
-	return c.answer(http.StatusOK, e.AppendJSON(nil))
+	return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, 320)))
 }
 
 func (c *call) putEntry() error {
@@ -151,7 +158,7 @@ func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) e
 	}
 	e := c.s.trouble.entry(out.Entries[0])
 	c.w.Header().Set("ETag", etag(entry.TagOf(e.Version, e.Updated), ""))
-	return c.answer(out.Status, answer(e.AppendJSON(nil), out.Results[0]))
+	return c.answer(out.Status, answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0]))
 }
 
 // deleteEntry removes an entry; with ?forget=true nothing of it is left in what is

@@ -1,10 +1,12 @@
 package server
 
 import (
+	"context"
 	"net"
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/access"
@@ -57,11 +59,47 @@ func (c *call) identify() error {
 		c.grant = access.Grant{ID: access.AdminName, May: access.Admin, Label: access.AdminName}
 		return nil
 	}
-	h, err := c.s.tokens.Find(c.board, token, time.Now())
+	// Whoever asks again over the same connection is known, as long as his token is as it
+	// was.
+	p := peerOf(c.r)
+	if p != nil {
+		if last := p.last.Load(); last != nil && last.token == token && last.board == c.board && c.s.tokens.Still(last.holder, c.now) {
+			c.grant, c.holder = last.holder.Grant, last.holder
+			return nil
+		}
+	}
+	h, err := c.s.tokens.Find(c.board, token, c.now)
 	if err == nil {
 		c.grant, c.holder = h.Grant, h
+		if p != nil {
+			p.last.Store(&asked{c.board, token, h})
+		}
 	}
 	return err
+}
+
+// A peer is who is at the other end of a connection.
+type peer struct {
+	address string
+	last    atomic.Pointer[asked] // by whom it was asked last, over it
+}
+
+type asked struct {
+	board, token string
+	holder       *access.Holder
+}
+
+type peerKey struct{}
+
+// withPeer has a connection know who is at its other end.
+func withPeer(ctx context.Context, conn net.Conn) context.Context {
+	return context.WithValue(ctx, peerKey{}, &peer{address: addressFrom(conn.RemoteAddr().String())})
+}
+
+// peerOf gives the other end of a request's connection; nil: it is not known.
+func peerOf(r *http.Request) *peer {
+	p, _ := r.Context().Value(peerKey{}).(*peer)
+	return p
 }
 
 // challenge says how one becomes authorised (RFC 6750, 3).
@@ -147,10 +185,17 @@ func (s *strangers) late(address string, now time.Time) bool {
 // addressOf gives the address that a request comes from: of IPv6 the network, of which
 // one machine has all.
 func addressOf(r *http.Request) string {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if p := peerOf(r); p != nil {
+		return p.address
+	}
+	return addressFrom(r.RemoteAddr)
+}
+
+func addressFrom(remote string) string {
+	host, _, err := net.SplitHostPort(remote)
 	ip := net.ParseIP(host)
 	if err != nil || ip == nil {
-		return r.RemoteAddr
+		return remote
 	}
 	if ip.To4() == nil {
 		return ip.Mask(net.CIDRMask(64, 128)).String()

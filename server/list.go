@@ -199,7 +199,7 @@ func (f *follower) wait(ctx context.Context) bool {
 }
 
 func (c *call) listEntries() error {
-	if c.r.URL.Query().Has("at") {
+	if c.r.URL.RawQuery != "" && c.r.URL.Query().Has("at") {
 		return c.entriesAt()
 	}
 	u, err := c.query("name*", "prefix*", "since*", "wait", "names", "limit", "after")
@@ -226,9 +226,14 @@ func (c *call) listEntries() error {
 		}
 		c.streams = true
 	}
-	ctx, cancel := context.WithTimeout(c.r.Context(), wait)
-	defer cancel()
-	held := c.held(q)
+	ctx := c.r.Context()
+	if wait > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, wait)
+		defer cancel()
+	}
+	hash := q.Hash()
+	held := c.held(hash)
 	for {
 		now, same := mark.Mark{}, false
 		for _, m := range held {
@@ -261,7 +266,7 @@ func (c *call) listEntries() error {
 		if !same {
 			now, _ = mark.Parse(page.Mark)
 		}
-		c.w.Header().Set("ETag", now.EntityTag(q.Hash()))
+		c.w.Header().Set("ETag", now.EntityTag(hash))
 		if same || !news && len(held) > 0 {
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
@@ -271,10 +276,10 @@ func (c *call) listEntries() error {
 }
 
 // held gives the marks at which the client has what the query gives.
-func (c *call) held(q rules.Query) (held []mark.Mark) {
+func (c *call) held(hash string) (held []mark.Mark) {
 	for _, line := range c.r.Header.Values("If-None-Match") {
 		for tag := range strings.SplitSeq(line, ",") {
-			if m, query, err := mark.InTag(strings.TrimSpace(tag)); err == nil && query == q.Hash() {
+			if m, query, err := mark.InTag(strings.TrimSpace(tag)); err == nil && query == hash {
 				held = append(held, m)
 			}
 		}

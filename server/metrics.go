@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -22,10 +23,14 @@ type meter struct {
 	sent      prometheus.Counter
 	underWay  prometheus.Gauge
 	strangers prometheus.Counter
+
+	mu    sync.RWMutex // guards kinds
+	kinds map[kindOfAnswer]counted
 }
 
 func newMeter(s *Server) *meter {
 	m := &meter{
+		kinds:    map[kindOfAnswer]counted{},
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "smallpantry_requests_total", Help: "Requests that were answered, by route, method and status."}, []string{"route", "method", "status"}),
@@ -61,11 +66,38 @@ func (m *meter) count(c *call, took time.Duration) {
 	default:
 		method = "other"
 	}
-	m.requests.WithLabelValues(c.route(), method, strconv.Itoa(c.w.status)).Inc()
+	of := m.of(kindOfAnswer{c.route(), method, c.w.status})
+	of.answers.Inc()
 	m.sent.Add(float64(c.w.bytes))
 	if !c.streams {
-		m.took.WithLabelValues(c.route()).Observe(took.Seconds())
+		of.took.Observe(took.Seconds())
 	}
+}
+
+// A kindOfAnswer is what is counted together.
+type kindOfAnswer struct {
+	route, method string
+	status        int
+}
+
+type counted struct {
+	answers prometheus.Counter
+	took    prometheus.Observer
+}
+
+// of gives what counts a kind of answer, which is looked up once.
+func (m *meter) of(kind kindOfAnswer) counted {
+	m.mu.RLock()
+	of, known := m.kinds[kind]
+	m.mu.RUnlock()
+	if known {
+		return of
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	of = counted{m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status)), m.took.WithLabelValues(kind.route)}
+	m.kinds[kind] = of
+	return of
 }
 
 // metrics answers with what there is to measure, for a program that collects it.

@@ -77,11 +77,11 @@ func (c *call) slowDown(now time.Time) error {
 		return nil
 	}
 	address := addressOf(c.r)
-	client := "client " + c.r.Header.Get("Client-Instance")
-	if client == "client " {
-		client = "address " + address
+	client := c.r.Header.Get("Client-Instance")
+	if client == "" {
+		client = address // which nobody draws at random
 	}
-	for _, one := range []struct {
+	for _, one := range [...]struct {
 		pace *pace
 		who  string
 		says string

@@ -153,6 +153,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		WriteTimeout:      75 * time.Second, // of what is neither long nor waits, which sets its own
 		IdleTimeout:       60 * time.Second,
 		MaxHeaderBytes:    16 << 10,
+		ConnContext:       withPeer,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	done := make(chan error, 1)

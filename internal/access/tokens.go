@@ -33,6 +33,7 @@ type Tokens struct {
 // A Holder is who holds a token, as long as it is as it was.
 type Holder struct {
 	Grant
+	node  *ledger.Node
 	hash  Hash
 	rec   *ledger.Record // by which it is known to be as it was
 	valid context.Context
@@ -87,15 +88,20 @@ func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	if n == nil {
 		return nil, errNoToken
 	}
-	h, err := t.holder(name, id, n.Record())
+	h, err := t.holder(n, name, id, n.Record())
 	if err != nil || !h.hash.Of(Secret(secret)) || h.Over(now) {
 		return nil, errNoToken
 	}
 	return h, nil
 }
 
+// Still says whether a holder's token is as it was.
+func (t *Tokens) Still(h *Holder, now time.Time) bool {
+	return h.valid.Err() == nil && h.node.Record() == h.rec && !h.Over(now)
+}
+
 // holder gives the holder of a token as it stands in a record.
-func (t *Tokens) holder(name, id string, rec *ledger.Record) (*Holder, error) {
+func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*Holder, error) {
 	t.mu.RLock()
 	h := t.opened[name]
 	t.mu.RUnlock()
@@ -117,7 +123,7 @@ func (t *Tokens) holder(name, id string, rec *ledger.Record) (*Holder, error) {
 		}
 		was.end(errNoToken)
 	}
-	h = &Holder{Grant: k.Grant, hash: k.hash, rec: rec}
+	h = &Holder{Grant: k.Grant, node: n, hash: k.hash, rec: rec}
 	h.valid, h.end = context.WithCancelCause(context.Background())
 	t.opened[name] = h
 	if n := t.l.Find(name); n == nil || n.Record() != rec { // it was changed meanwhile, and nobody will tell

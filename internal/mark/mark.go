@@ -26,7 +26,10 @@ const tagLen = 8
 
 // Of gives the mark of a commit.
 func Of(t ledger.Told) Mark {
-	sum := sha256.Sum256([]byte(t.ID + " " + strconv.FormatInt(t.Version, 10) + " " + t.End.String()))
+	var buf [128]byte
+	b := append(append(buf[:0], t.ID...), ' ')
+	b = append(append(strconv.AppendInt(b, t.Version, 10), ' '), t.End.String()...)
+	sum := sha256.Sum256(b)
 	return Mark{t.Version, hex.EncodeToString(sum[:tagLen/2])}
 }
 

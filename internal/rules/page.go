@@ -2,7 +2,6 @@ package rules
 
 import (
 	"errors"
-	"hash/fnv"
 	"iter"
 	"slices"
 	"strconv"
@@ -58,21 +57,37 @@ func (q Query) Has(name string) bool {
 		slices.ContainsFunc(q.Prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
 }
 
-// Hash tells two queries apart, but for the marks in them.
+// Hash tells two queries apart, but for the marks in them (FNV-1a).
 func (q Query) Hash() string {
-	h := fnv.New64a()
-	word := func(s string) { _, _ = h.Write(append([]byte(strconv.Itoa(len(s))+":"), s...)) }
+	const offset, prime = 14695981039346656037, 1099511628211
+	h := uint64(offset)
+	number := func(n int) {
+		for range 8 {
+			h = (h ^ uint64(n&0xff)) * prime
+			n >>= 8
+		}
+	}
+	word := func(s string) {
+		number(len(s))
+		for i := range len(s) {
+			h = (h ^ uint64(s[i])) * prime
+		}
+	}
 	for _, all := range [][]string{q.Names, q.Prefixes} {
-		sorted := slices.Sorted(slices.Values(all))
-		word(strconv.Itoa(len(sorted)))
-		for _, s := range sorted {
+		if len(all) > 1 {
+			all = slices.Sorted(slices.Values(all))
+		}
+		number(len(all))
+		for _, s := range all {
 			word(s)
 		}
 	}
 	word(q.After)
-	word(strconv.Itoa(q.Limit))
-	word(strconv.FormatBool(q.Bare))
-	return strconv.FormatUint(h.Sum64(), 36)
+	number(q.Limit)
+	if q.Bare {
+		number(1)
+	}
+	return strconv.FormatUint(h, 36)
 }
 
 // NoBoard is the mark of a board that doesn't exist.

@@ -50,8 +50,6 @@ type Call struct {
 // An Outcome is what a commit did.
 type Outcome struct {
 	Version int64         // of the place, after it
-	Mark    mark.Mark     // of that, on a board
-	Since   mark.Mark     // of what was before it, on a board; the zero Mark where it is Repeated
 	Entries []entry.Entry // the names that the edits are about, as they stand now
 	Gone    []entry.Gone  // those of them that are absent
 	Results []Result      // one an edit
@@ -59,6 +57,19 @@ type Outcome struct {
 	Work    int64         // how many bytes its edits encoded
 	// Repeated says that the request came before, and was done then.
 	Repeated bool
+
+	after, before *ledger.Told // on a board
+}
+
+// Mark is that of the board after the commit.
+func (o Outcome) Mark() mark.Mark { return mark.Of(*o.after) }
+
+// Since is the mark of what was before the commit; the zero Mark where it is Repeated.
+func (o Outcome) Since() mark.Mark {
+	if o.Repeated {
+		return mark.Mark{}
+	}
+	return mark.Of(*o.before)
 }
 
 // A Result is what one edit did.
@@ -103,7 +114,7 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	}
 	if !j.created() {
 		out := j.outcome(ledger.Result{Stamp: &ledger.Stamp{}})
-		out.Mark, out.Since = NoBoard, NoBoard
+		out.after, out.before = &ledger.Told{}, &ledger.Told{}
 		return out, nil
 	}
 	l, err := create()
@@ -264,12 +275,7 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 // outcome tells what the commit did.
 func (j *judgement) outcome(result ledger.Result) Outcome {
 	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil}
-	if result.After != nil {
-		out.Mark, out.Since = mark.Of(*result.After), mark.Of(*result.Before)
-	}
-	if out.Repeated {
-		out.Since = mark.Mark{}
-	}
+	out.after, out.before = result.After, result.Before
 	for _, name := range j.names {
 		rec, now := j.before[name], j.now[name]
 		if !value.Equal(rec.Value, now) {

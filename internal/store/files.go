@@ -182,7 +182,7 @@ func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Le
 		switch {
 		case b == nil: // it is closed now
 		case b.err == nil:
-			return b.l, sync.OnceFunc(func() { f.release(name, b) }), nil
+			return b.l, func() { f.release(name, b) }, nil
 		case errors.Is(b.err, ErrNoBoard) && create: // somebody else did not want to make it
 		default:
 			return nil, nil, b.err
