@@ -282,7 +282,7 @@ func (b *Board) Forget(ctx context.Context, names ...string) error {
 		if err := pantry.CheckName(name); err != nil {
 			return b.fail("forget", name, err)
 		}
-		_, err := b.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}})
+		_, err := b.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}, header: http.Header{"Idempotency-Key": {draw()}}})
 		if err != nil {
 			return b.fail("forget", name, err)
 		}

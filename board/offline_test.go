@@ -143,7 +143,7 @@ func TestOfflineConflicts(t *testing.T) {
 	var met problems
 	var way tunnel
 	phone, others := join(t, s, board.Offline(dir), board.OnProblem(met.add), board.HTTPClient(&http.Client{Transport: &way})), join(t, s)
-	keys := []pantry.Key[int]{pantry.Int("a", 0), pantry.Int("b", 0), pantry.Int("c", 0), pantry.Int("d", 0)}
+	keys := []pantry.Key[int]{pantry.Int("a", 0), pantry.Int("b", 0), pantry.Int("c", 0), pantry.Int("d", 0), pantry.Int("e", 0)}
 	var mine, theirs []board.Var[int]
 	for _, k := range keys {
 		mine, theirs = append(mine, board.On(phone, k)), append(theirs, board.On(others, k))
@@ -152,6 +152,9 @@ func TestOfflineConflicts(t *testing.T) {
 	require.NoError(t, mine[0].Set(t.Context(), 1))
 	require.NoError(t, mine[1].Set(t.Context(), 1))
 	require.NoError(t, mine[3].Set(t.Context(), 1))
+	older := mine[4].State()
+	require.NoError(t, theirs[4].Set(t.Context(), 5))
+	until(t, mine[4], shows(5))
 	way.inside.Store(true)
 	phone.Resume() // which has it asked
 	until(t, mine[0], func(s board.State[int]) bool { return s.Phase == board.Stale })
@@ -162,6 +165,7 @@ func TestOfflineConflicts(t *testing.T) {
 	assert.ErrorIs(t, mine[2].Seed(t.Context(), 7), board.ErrQueued) // c: somebody else seeds it
 	assert.ErrorIs(t, mine[3].Clear(t.Context()), board.ErrQueued)   // d: cleared, and set again
 	assert.ErrorIs(t, mine[3].Set(t.Context(), 4), board.ErrQueued)
+	assert.ErrorIs(t, mine[4].SetIf(t.Context(), older, 6), board.ErrQueued) // e: on condition of what was before
 	require.NoError(t, theirs[0].Set(t.Context(), 9))
 	require.NoError(t, theirs[2].Set(t.Context(), 8))
 	way.inside.Store(false)
@@ -169,12 +173,18 @@ func TestOfflineConflicts(t *testing.T) {
 	until(t, theirs[1], func(s board.State[int]) bool { return s.Value == 20 })
 	until(t, theirs[3], func(s board.State[int]) bool { return s.Value == 4 })
 	pending := phone.Pending()
-	require.Len(t, pending, 1)
+	require.Len(t, pending, 2)
 	assert.ErrorIs(t, pending[0].Err, pantry.ErrConflict)
+	assert.ErrorIs(t, pending[1].Err, pantry.ErrConflict)
+	assert.Equal(t, 5, theirs[4].Get(), "the condition that was given holds")
+	require.NoError(t, phone.Discard(pending[1].ID))
 	assert.Equal(t, 9, theirs[0].Get())
 	assert.Equal(t, 8, theirs[2].Get(), "a seed that came second is no conflict")
-	require.Eventually(t, func() bool { return met.like(pantry.ErrConflict) == 1 }, 10*time.Second, time.Millisecond, "reported")
+	require.Eventually(t, func() bool { return met.like(pantry.ErrConflict) == 2 }, 10*time.Second, time.Millisecond, "reported")
 	until(t, mine[0], func(s board.State[int]) bool { return s.Phase == board.Refused && s.Value == 9 })
+	require.NoError(t, theirs[0].Set(t.Context(), 10))
+	until(t, mine[0], func(s board.State[int]) bool { return s.Phase == board.Refused && s.Value == 10 }) // as long as it is kept
+	require.NoError(t, theirs[0].Set(t.Context(), 9))
 
 	// It is kept over a relaunch, until it is discarded.
 	require.NoError(t, phone.Close())
@@ -235,8 +245,10 @@ func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 	met.mu.Unlock()
 	assert.Contains(t, told.String(), "it is not known any more who queued these changes")
 	assert.Contains(t, told.String(), "queue/000000009 can't be read, and is kept")
-	x, found, err := tank.Lookup(t.Context())
-	assert.Equal(t, []any{0, false, nil}, []any{x, found, err})
+	assert.Never(t, func() bool {
+		_, found, err := tank.Lookup(t.Context())
+		return found || err != nil
+	}, 300*time.Millisecond, 20*time.Millisecond, "it is not sent")
 	require.NoError(t, phone.Discard("1"))
 	require.NoError(t, tank.Set(t.Context(), 3), "and the board goes on")
 }
@@ -463,4 +475,132 @@ func TestDeclareAndOnly(t *testing.T) {
 	raw, err := json.Marshal(second.Status().Way)
 	require.NoError(t, err)
 	assert.Contains(t, `"push""wait""poll"`, string(raw))
+}
+
+// A choosy network loses the answers to writes of one name.
+type choosy struct{ loses atomic.Bool }
+
+func (c *choosy) RoundTrip(r *http.Request) (*http.Response, error) {
+	about := false
+	if r.GetBody != nil {
+		if in, err := r.GetBody(); err == nil {
+			raw, _ := io.ReadAll(in)
+			about = strings.Contains(string(raw), `"name":"a"`)
+		}
+	}
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	if err == nil && about && c.loses.Load() {
+		resp.Body.Close()
+		return nil, errors.New("the answer was lost")
+	}
+	return resp, err
+}
+
+// What waits goes first, whatever it is about; what may have arrived is not changed any
+// more, and is sent again as it was.
+func TestQueueKeepsItsOrder(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	var way choosy
+	phone := join(t, s, board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
+	a, b := board.On(phone, pantry.Int("a", 0)), board.On(phone, pantry.Int("b", 0))
+	require.NoError(t, phone.Ready(t.Context()))
+	way.loses.Store(true)
+	assert.ErrorIs(t, a.Set(t.Context(), 1), board.ErrQueued, "it was done, and nobody heard")
+	until(t, a, func(s board.State[int]) bool { return s.Value == 1 }) // but by another way
+	require.Eventually(t, func() bool { return phone.Status().Err == nil }, 10*time.Second, time.Millisecond)
+	assert.ErrorIs(t, b.Set(t.Context(), 2), board.ErrQueued, "the server is there, but others wait")
+	assert.ErrorIs(t, a.Set(t.Context(), 3), board.ErrQueued)
+	assert.ErrorIs(t, a.Set(t.Context(), 4), board.ErrQueued)
+	pending := phone.Pending()
+	require.Len(t, pending, 3)
+	assert.Equal(t, []bool{true, false, false}, []bool{pending[0].Sent, pending[1].Sent, pending[2].Sent})
+	assert.Equal(t, []string{"1", "2", "4"}, []string{pending[0].Ops[0].Op.Operand.String(), pending[1].Ops[0].Op.Operand.String(), pending[2].Ops[0].Op.Operand.String()})
+	way.loses.Store(false)
+	require.Eventually(t, func() bool { return phone.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+	assert.Empty(t, phone.Pending(), "no conflict with what was one's own")
+	until(t, a, func(s board.State[int]) bool { return s.Value == 4 && s.Phase == board.Current })
+	history, err := phone.History(t.Context(), 0)
+	require.NoError(t, err)
+	assert.Len(t, history, 3, "each counted once")
+}
+
+// The secret of a link stands in no error, no problem, no status, and not in the file of the
+// queue.
+func TestSecretOfALink(t *testing.T) {
+	const secret = "0123456789abcdefghijklmnop"
+	dir := t.TempDir()
+	var met problems
+	b, err := board.Join("http://127.0.0.1:1/boards/rowan-street#k3f9wq2d."+secret, board.Offline(dir), board.Patience(time.Millisecond), board.OnProblem(met.add))
+	require.NoError(t, err)
+	tank := board.On(b, tankLitres)
+	until(t, tank, func(s board.State[int]) bool { return s.Err != nil })
+	told := tank.State().Err.Error() + b.Status().Err.Error()
+	_, err = board.Add(t.Context(), tank, 1)
+	assert.ErrorIs(t, err, board.ErrQueued)
+	told += err.Error()
+	_, _, err = tank.Lookup(t.Context())
+	told += err.Error()
+	_, err = b.Tokens(t.Context())
+	told += err.Error()
+	require.NoError(t, b.Close())
+	for _, p := range met.all {
+		told += p.Err.Error() + p.Place
+	}
+	for _, bad := range []string{"http://h/boards/Rowan#" + secret, "ftp://h/boards/b#" + secret, "http://h/x#" + secret, "http://%zz#" + secret} {
+		_, err := board.Join(bad)
+		require.ErrorIs(t, err, board.ErrLink)
+		told += err.Error()
+		_, err = board.NewAdmin(bad)
+		require.Error(t, err)
+		told += err.Error()
+	}
+	assert.NotContains(t, told, secret)
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			raw, err := os.ReadFile(path)
+			require.NoError(t, err)
+			assert.NotContains(t, string(raw), secret)
+		}
+		return err
+	}))
+}
+
+// What may have arrived by one link is not sent by another, for which it would count again.
+func TestQueueOfAnotherLink(t *testing.T) {
+	owner, stop := serve()
+	defer stop()
+	o, err := board.Join(owner)
+	require.NoError(t, err)
+	defer o.Close()
+	second, err := o.Invite(t.Context(), board.Invitation{May: "own", Label: "second"})
+	require.NoError(t, err)
+	dir := t.TempDir()
+	var way choosy
+	open := func(link string) *board.Board {
+		b, err := board.Join(link, board.Offline(dir), board.HTTPClient(&http.Client{Transport: &way}), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+		require.NoError(t, err)
+		return b
+	}
+	b := open(owner)
+	a := board.On(b, pantry.Int("a", 0))
+	require.NoError(t, b.Ready(t.Context()))
+	way.loses.Store(true)
+	_, err = board.Add(t.Context(), a, 1)
+	assert.ErrorIs(t, err, board.ErrQueued)
+	_, err = board.Add(t.Context(), board.On(b, pantry.Int("c", 0)), 5)
+	assert.ErrorIs(t, err, board.ErrQueued)
+	require.NoError(t, b.Close())
+	way.loses.Store(false)
+	b = open(second.Link)
+	defer b.Close()
+	a = board.On(b, pantry.Int("a", 0))
+	until(t, a, func(s board.State[int]) bool { return s.Phase == board.Refused && errors.Is(s.Err, board.ErrTooLate) })
+	require.Eventually(t, func() bool { return b.Status().Queued == 0 }, 10*time.Second, time.Millisecond)
+	pending := b.Pending()
+	require.Len(t, pending, 1)
+	assert.ErrorIs(t, pending[0].Err, board.ErrTooLate)
+	x, _, err := a.Lookup(t.Context())
+	assert.Equal(t, []any{1, nil}, []any{x, err}, "it was done once")
+	c, _, err := board.On(b, pantry.Int("c", 0)).Lookup(t.Context())
+	assert.Equal(t, []any{5, nil}, []any{c, err}, "what had never been sent is, by whichever link")
 }

@@ -334,9 +334,7 @@ func (q *queue) merges(it *item) bool {
 	if last.sent || last.code != "" || now == nil || before == nil || now.Name != before.Name {
 		return false
 	}
-	cond := before.Cond // what was seen before the first of them
-	*before = *now
-	before.Cond = cond
+	*before = *now // with what was seen before the newer of them
 	last.op = it.op
 	return true
 }
