@@ -272,6 +272,9 @@ func (f *Files) Remove(ctx context.Context, name string) error {
 			f.boards[name] = b
 		}
 		b.gone = make(chan struct{})
+		if b.idle != nil { // which would hold it for as long as nobody comes
+			b.idle.Stop()
+		}
 		f.mu.Unlock()
 		<-b.ready
 		var err error
