@@ -415,6 +415,10 @@ func (k Key[T]) unkept() string { return k.definition().unkept }
 // Copy gives a copy of x that shares no memory with it.
 func (k Key[T]) Copy(x T) T { return k.definition().copied(x) }
 
+// Copies says whether Copy copies anything: T holds a slice, a map, a pointer or an
+// interface.
+func (k Key[T]) Copies() bool { return k.definition().clone != nil }
+
 // Merged gives v, as Encode gives it, with what a stored value tells beyond the fields
 // that T has: of a struct, what a newer program has put there; of anything else it is v.
 func (k Key[T]) Merged(v, stored value.Value) value.Value {

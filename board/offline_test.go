@@ -1,6 +1,7 @@
 package board_test
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
@@ -430,8 +431,24 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 	require.NoError(t, tank.Set(t.Context(), 1))
 	_, err := b.Put(t.Context(), "other", value.Int(1))
 	require.NoError(t, err)
-	for range b.Watch(t.Context()) {
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	all := make(chan []string, 10)
+	go func() {
+		for names := range b.Watch(ctx) {
+			all <- names
+		}
+		close(all)
+	}()
+	<-all
+	for range b.Watch(t.Context()) { // a second one, which ends before
 		break
+	}
+	_, err = b.Put(t.Context(), "another", value.Int(1))
+	require.NoError(t, err)
+	assert.Contains(t, <-all, "another", "the first one goes on")
+	cancel()
+	for range all {
 	}
 	_, found := b.Known("other")
 	assert.False(t, found)

@@ -196,6 +196,15 @@ func TestUnknownMembersAreKept(t *testing.T) {
 	_, err := old.Update(t.Context(), func(p planting) (planting, error) { p.Bed = "A1"; return p, nil })
 	require.NoError(t, err)
 	assert.Equal(t, newer{"peas", "A1", 3}, now.Get())
+
+	// Also what this phone has not heard of.
+	b.Pause()
+	other := join(t, s)
+	require.NoError(t, board.On(other, pantry.Object("p", newer{})).Set(t.Context(), newer{"peas", "A1", 4}))
+	require.NoError(t, old.Set(t.Context(), planting{"beans", "A1"}))
+	x, _, err := now.Lookup(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, newer{"beans", "A1", 4}, x)
 }
 
 // Settings and records live on a board too.

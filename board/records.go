@@ -157,7 +157,7 @@ func (r Records[T]) One(id string) (Var[T], error) {
 	x.b.mu.Lock()
 	n := x.b.nodeLocked(k.Name())
 	x.b.mu.Unlock()
-	return Var[T]{&binding[T]{b: x.b, k: k, n: n}}, nil
+	return Var[T]{newBinding(x.b, k, n)}, nil
 }
 
 // Add stores a new record under the next number, which the server gives out, so that two

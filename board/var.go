@@ -60,6 +60,7 @@ type binding[T any] struct {
 	b     *Board
 	k     pantry.Key[T]
 	n     *node
+	plain bool // what is known can be given away as it is
 	cache atomic.Pointer[reading[T]]
 }
 
@@ -74,7 +75,11 @@ type reading[T any] struct {
 // now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
-	return Var[T]{&binding[T]{b: b, k: k, n: b.node(k.Name())}}
+	return Var[T]{newBinding(b, k, b.node(k.Name()))}
+}
+
+func newBinding[T any](b *Board, k pantry.Key[T], n *node) *binding[T] {
+	return &binding[T]{b: b, k: k, n: n, plain: !k.Copies()}
 }
 
 // mayHave panics for a key that can't live on the board.
@@ -135,6 +140,16 @@ func (x *binding[T]) read() *reading[T] {
 // default: before the first answer, where nothing is stored, and where what is
 // stored can't be used. It never waits. The value is the caller's own.
 func (v Var[T]) Get() T {
+	x := v.x
+	if x != nil && x.plain {
+		if c := x.cache.Load(); c != nil && c.r == x.n.state.Load() {
+			return c.x
+		}
+	}
+	return v.get()
+}
+
+func (v Var[T]) get() T {
 	x := v.binding()
 	return x.k.Copy(x.read().x)
 }

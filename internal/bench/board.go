@@ -118,8 +118,6 @@ func getOnABoard(s *benchServer) ([]row, error) {
 	if err := b.Ready(context.Background()); err != nil {
 		return nil, err
 	}
-	var p atomic.Pointer[int]
-	p.Store(new(int))
 	get := func(n int) {
 		last := 0
 		for range n {
@@ -127,16 +125,9 @@ func getOnABoard(s *benchServer) ([]row, error) {
 		}
 		runtime.KeepAlive(last)
 	}
-	load := func(n int) {
-		last := 0
-		for range n {
-			last += *p.Load()
-		}
-		runtime.KeepAlive(last)
-	}
 	allocs := testing.AllocsPerRun(1000, func() { get(1) })
 	return []row{
-		compared("Get of a bound int variable on a board", "atomic pointer load and dereference: two loads", paired(21, 2_000_000, get, load), 5),
+		compared("Get of a bound int variable on a board", twoLoads, paired(21, 2_000_000, get, intLoads()), 5),
 		{what: "its allocations", got: fmt.Sprint(allocs), note: "0", bad: allocs > 0},
 	}, nil
 }

@@ -32,6 +32,22 @@ type frame struct {
 	Panes, Season int
 }
 
+// twoLoads is what the floor of a Get is.
+const twoLoads = "atomic pointer load and dereference: two loads"
+
+// intLoads gives that floor for an int.
+func intLoads() func(n int) {
+	var p atomic.Pointer[int]
+	p.Store(new(int))
+	return func(n int) {
+		var last int
+		for range n {
+			last += *p.Load()
+		}
+		runtime.KeepAlive(last)
+	}
+}
+
 func reading() (rows []row, err error) {
 	err = in(func(ns *pantry.Namespace) error {
 		hour := pantry.Int("hour", 18).In(ns)
@@ -40,16 +56,8 @@ func reading() (rows []row, err error) {
 		if err := errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2})); err != nil {
 			return err
 		}
-		var pi atomic.Pointer[int]
-		pi.Store(new(int))
 		const n = 2_000_000
-		loadInt := func(n int) {
-			var last int
-			for range n {
-				last += *pi.Load()
-			}
-			runtime.KeepAlive(last)
-		}
+		loadInt := intLoads()
 		var ps atomic.Pointer[frame]
 		ps.Store(new(frame))
 		loadStruct := func(n int) {
@@ -80,7 +88,7 @@ func reading() (rows []row, err error) {
 			}
 			runtime.KeepAlive(last)
 		}
-		const floor = "atomic pointer load and dereference: two loads"
+		const floor = twoLoads
 		rows = append(rows, compared("Get of a bound int variable", floor, paired(21, n, getInt, loadInt), 6))
 		rows = append(rows, compared("Get of a bound text variable", floor, paired(21, n, getText, loadInt), 6))
 		rows = append(rows, compared("Get of a struct of five fields without references", floor+", of such a struct", paired(21, n, getStruct, loadStruct), 12))
