@@ -66,7 +66,7 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	pauses.InitialInterval = 50 * time.Millisecond
 	pauses.MaxInterval = time.Second
 	var failed error
-	first, from := true, time.Now()
+	first, maybe, from := true, false, time.Now()
 	got, err := backoff.Retry(ctx, func() (got reply, err error) {
 		if err := b.heed(ctx, b.opts.patience-time.Since(from)); err != nil {
 			if failed == nil {
@@ -80,6 +80,7 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 		first = false
 		got, err = b.sendOnce(ctx, rq)
 		failed = err
+		maybe = maybe || err != nil && !notDone(err)
 		var e *Error
 		if err != nil && (!errors.As(err, &e) || !repeatable(rq, e)) {
 			return got, backoff.Permanent(err)
@@ -88,6 +89,11 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(b.opts.patience))
 	if err != nil && failed != nil {
 		err = failed // Retry may tell no more than that the time is up
+	}
+	if e := (*Error)(nil); maybe && errors.As(err, &e) {
+		c := *e
+		c.maybe = true
+		err = &c
 	}
 	return got, err
 }
@@ -127,12 +133,26 @@ func (b *Board) heed(ctx context.Context, patience time.Duration) error {
 // counting twice: it never reached a server, the server says that it did
 // nothing, it only asked, or it has a key under which it counts once.
 func repeatable(rq request, e *Error) bool {
+	switch e.Code {
+	case "unreachable", "uncertain":
+		return rq.method == http.MethodGet || rq.header.Get("Idempotency-Key") != "" || notDone(e)
+	}
+	return notDone(e)
+}
+
+// notDone says that a call was certainly not carried out, by what became of it: it never
+// left, or the server says so.
+func notDone(err error) bool {
+	var e *Error
+	if !errors.As(err, &e) || e.maybe {
+		return false
+	}
 	var dial *net.OpError
 	switch e.Code {
 	case "rate-limited", "unavailable":
 		return true
-	case "unreachable", "uncertain":
-		return rq.method == http.MethodGet || rq.header.Get("Idempotency-Key") != "" || errors.As(e.Err, &dial) && dial.Op == "dial"
+	case "unreachable":
+		return errors.As(e.Err, &dial) && dial.Op == "dial"
 	}
 	return false
 }
@@ -150,6 +170,9 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	if err != nil {
 		return nil, err
 	}
+	// A request with an Idempotency-Key would be sent again by the transport, which tells
+	// nobody that the first may have arrived.
+	hr.GetBody = nil
 	for name, values := range rq.header {
 		hr.Header[name] = values
 	}

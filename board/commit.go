@@ -80,7 +80,7 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 	}
 	page, err := b.send1(ctx, &w)
 	if err != nil && unsure(err) && b.queue != nil && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
-		queued, err = b.queue.add(w, true)
+		queued, err = b.queue.add(w, !notDone(err))
 		return done, err
 	}
 	if err != nil {

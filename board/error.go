@@ -52,6 +52,7 @@ type Error struct {
 	Err        error
 
 	entry *Entry // with conflict: what is stored, if anything is
+	maybe bool   // an attempt before the last one may have arrived
 }
 
 // Error tells it in one line.

@@ -1,6 +1,7 @@
 package board_test
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -43,12 +44,10 @@ func (l *lossy) RoundTrip(r *http.Request) (*http.Response, error) {
 	case 0, 1:
 		return nil, errors.New("no way there")
 	case 2: // it arrives twice
-		if r.GetBody != nil {
-			again := r.Clone(r.Context())
-			again.Body, _ = r.GetBody()
-			if resp, err := http.DefaultTransport.RoundTrip(again); err == nil {
-				resp.Body.Close()
-			}
+		again := r.Clone(r.Context())
+		again.Body = io.NopCloser(bytes.NewReader(reread(r)))
+		if resp, err := http.DefaultTransport.RoundTrip(again); err == nil {
+			resp.Body.Close()
 		}
 	}
 	resp, err := http.DefaultTransport.RoundTrip(r)

@@ -1,6 +1,7 @@
 package board_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -494,17 +495,22 @@ func TestDeclareAndOnly(t *testing.T) {
 	assert.Contains(t, `"push""wait""poll"`, string(raw))
 }
 
+// reread gives the body of a request, which can be read once more.
+func reread(r *http.Request) []byte {
+	if r.Body == nil {
+		return nil
+	}
+	raw, _ := io.ReadAll(r.Body)
+	r.Body.Close()
+	r.Body = io.NopCloser(bytes.NewReader(raw))
+	return raw
+}
+
 // A choosy network loses the answers to writes of one name.
 type choosy struct{ loses atomic.Bool }
 
 func (c *choosy) RoundTrip(r *http.Request) (*http.Response, error) {
-	about := false
-	if r.GetBody != nil {
-		if in, err := r.GetBody(); err == nil {
-			raw, _ := io.ReadAll(in)
-			about = strings.Contains(string(raw), `"name":"a"`)
-		}
-	}
+	about := strings.Contains(string(reread(r)), `"name":"a"`)
 	resp, err := http.DefaultTransport.RoundTrip(r)
 	if err == nil && about && c.loses.Load() {
 		resp.Body.Close()
@@ -620,4 +626,40 @@ func TestQueueOfAnotherLink(t *testing.T) {
 	assert.Equal(t, []any{1, nil}, []any{x, err}, "it was done once")
 	c, _, err := board.On(b, pantry.Int("c", 0)).Lookup(t.Context())
 	assert.Equal(t, []any{5, nil}, []any{c, err}, "what had never been sent is, by whichever link")
+}
+
+// Of a change whose first attempt may have arrived it is not forgotten, whatever became of
+// those after it.
+func TestAnswerLostAndThenNoServer(t *testing.T) {
+	st := newStore(t)
+	var lost atomic.Int64
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method == http.MethodPost && lost.Add(1) == 1: // done, and the answer lost
+			st.pass(&body{ResponseWriter: w}, r)
+			panic(http.ErrAbortHandler)
+		case r.Method == http.MethodPost && lost.Load() < 4: // and then it certainly was not
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusServiceUnavailable)
+			_, _ = io.WriteString(w, `{"code":"unavailable","detail":"busy","status":503,"title":"x"}`)
+			return
+		}
+		st.pass(w, r)
+	})
+	b := st.join(t, board.Offline(t.TempDir()), board.Patience(80*time.Millisecond))
+	tank := board.On(b, tankLitres)
+	require.NoError(t, b.Ready(t.Context()))
+	err := tank.Set(t.Context(), 5)
+	if err != nil {
+		require.ErrorIs(t, err, board.ErrQueued)
+		for _, p := range b.Pending() {
+			assert.True(t, p.Sent)
+		}
+	}
+	require.Eventually(t, func() bool { return b.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+	assert.Empty(t, b.Pending(), "the repeat is what was sent, and is known as that")
+	until(t, tank, shows(5))
+	history, err := b.History(t.Context(), 0)
+	require.NoError(t, err)
+	assert.Len(t, history, 1)
 }

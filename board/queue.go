@@ -416,7 +416,8 @@ func (q *queue) send(it *item) error {
 		q.refuse(it, &Error{Index: -1, Code: "too-late", Sentence: "it is not known whether this change arrived, since it was sent with another link", Err: ErrTooLate})
 		return nil
 	}
-	if !it.sent {
+	first := !it.sent
+	if first {
 		it.sent, it.link, it.since, w.since = true, q.link, stands, ""
 		if err := q.save(it); err != nil { // then it must not go out
 			it.sent = false
@@ -430,6 +431,11 @@ func (q *queue) send(it *item) error {
 	case err == nil:
 		return q.done(it, page, before)
 	case q.b.ctx.Err() != nil, unsure(err):
+		if first && notDone(err) { // it may be merged with others still
+			q.mu.Lock()
+			it.sent, it.link, it.since = false, "", ""
+			q.mu.Unlock()
+		}
 		return err
 	case it.op == "seed" && errors.Is(err, pantry.ErrConflict), it.op == "clear" && errors.Is(err, pantry.ErrAbsent): // as it should be
 		return q.done(it, nil, before)

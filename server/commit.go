@@ -69,7 +69,9 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 		out, err = rules.CommitNew(call, func() (*ledger.Ledger, error) { return c.ledger(true) })
 	default:
 		if call.Request != nil {
-			call.Request.Known = func(m mark.Mark) bool { return mark.Known(l, m) }
+			// Who sent it first when there was no board knows nothing of one that was; of this
+			// one all receipts are there that were not dropped.
+			call.Request.Known = func(m mark.Mark) bool { return m == rules.NoBoard || mark.Known(l, m) }
 		}
 		out, err = rules.Commit(l, call)
 	}

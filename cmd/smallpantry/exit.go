@@ -96,7 +96,7 @@ func (a *app) judge(err error) (code int, next string) {
 		return exitUnreachable, "This machine does not trust the server's certificate; with an authority of your own: SSL_CERT_FILE=ca.pem smallpantry …"
 	case errors.Is(err, board.ErrUnreachable):
 		if errors.As(err, &be) && be.Code == "unreachable" {
-			return exitUnreachable, "Is the address right, and does the server run? smallpantry serve --dev starts one."
+			return exitUnreachable, "Is the address right, and does the server run? smallpantry serve starts one."
 		}
 		return exitUnreachable, "Try again in a while."
 	case errors.Is(err, fs.ErrNotExist):

@@ -27,10 +27,22 @@ import (
 // connections is how many ask at the same time.
 const connections = 64
 
-// A shot is a request as it is sent, over and over.
+// A shot is a request as it is sent, over and over. In its path @ is the number of the
+// connection, and in its body another digit each time.
 type shot struct {
 	method, path, body string
 	headers            []string
+}
+
+// of gives the two requests that a connection sends in turn.
+func (s shot) of(conn int, host, token string) (both [2][]byte) {
+	for i := range both {
+		one := s
+		one.path = strings.ReplaceAll(s.path, "@", strconv.Itoa(conn))
+		one.body = strings.ReplaceAll(s.body, "@", strconv.Itoa(i))
+		both[i] = one.bytes(host, token)
+	}
+	return both
 }
 
 func (s shot) bytes(host, token string) []byte {
@@ -49,13 +61,13 @@ func (s shot) bytes(host, token string) []byte {
 // fire sends a request over all connections for a while, and gives how many were answered a
 // second. It does as little as it can besides, so that what is measured is the server.
 func fire(addr, token string, one shot, d time.Duration) (perSecond float64, err error) {
-	request := one.bytes(addr, token)
 	var answered atomic.Int64
 	var all sync.WaitGroup
 	errs := make(chan error, connections)
 	until := time.Now().Add(d)
 	start := time.Now()
-	for range connections {
+	for i := range connections {
+		requests := one.of(i, addr, token)
 		all.Go(func() {
 			conn, err := net.Dial("tcp", addr)
 			if err != nil {
@@ -64,8 +76,8 @@ func fire(addr, token string, one shot, d time.Duration) (perSecond float64, err
 			}
 			defer conn.Close()
 			in := bufio.NewReaderSize(conn, 32<<10)
-			for time.Now().Before(until) {
-				if _, err = conn.Write(request); err == nil {
+			for n := 0; time.Now().Before(until); n++ {
+				if _, err = conn.Write(requests[n%2]); err == nil {
 					err = readAnswer(in)
 				}
 				if err != nil {
@@ -216,7 +228,7 @@ func calls() (rows []row, err error) {
 		if err != nil {
 			return err
 		}
-		put := shot{method: "PUT", path: benchBoard + "/entries/tank/written", body: "421"}
+		put := shot{method: "PUT", path: benchBoard + "/entries/tank/written-@", body: "42@"}
 		add := shot{method: "POST", path: benchBoard + "/entries/tank/added", body: `{"op":"add","amount":1}`}
 		for _, m := range []struct {
 			what       string
