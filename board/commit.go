@@ -89,6 +89,29 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 	return *page, nil
 }
 
+// writeNow is write for what can't be queued, since its answer is needed.
+func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+	if err := b.checkEdits(op, edits); err != nil {
+		return done, err
+	}
+	if b.queue != nil && b.queue.waiting() > 0 {
+		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
+	}
+	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
+	w := write{op: op, edits: edits, key: draw()}
+	page, err := b.send1(ctx, &w)
+	b.eachOf(edits, func(r *remote) {
+		r.sending--
+		if err != nil && !unsure(err) && b.ctx.Err() == nil {
+			r.refused = err
+		}
+	})
+	if err != nil {
+		return done, err
+	}
+	return *page, nil
+}
+
 // checkEdits says what is wrong with edits before they are sent.
 func (b *Board) checkEdits(op string, edits []Op) error {
 	if len(edits) > MaxOps {

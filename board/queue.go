@@ -1,21 +1,16 @@
 package board
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
-	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -78,16 +73,6 @@ type queue struct {
 	silent bool // the instance is lost: nothing is sent
 }
 
-// An item is a change in the queue.
-type item struct {
-	number int64
-	write
-	link string // the ID of the token that it was sent with
-	sent bool   // it may have arrived
-	code string // why it was refused; empty: it waits
-	says string
-}
-
 // namespaceOf gives the name of the namespace for a board's queue.
 func namespaceOf(l link) string {
 	sum := sha256.Sum256([]byte(l.base + "/" + l.board))
@@ -136,66 +121,6 @@ func openQueue(b *Board, dir string) (*queue, error) {
 	return q, nil
 }
 
-func (it *item) fields(ops *[]byte) []scan.Field {
-	return []scan.Field{
-		scan.Always("op", &it.op), scan.Always("ops", ops), scan.Always("key", &it.key), scan.Maybe("since", &it.since), scan.Maybe("link", &it.link),
-		scan.Maybe("sent", &it.sent), scan.Maybe("code", &it.code), scan.Maybe("says", &it.says),
-	}
-}
-
-// stored gives the item as an entry's value.
-func (it *item) stored() (value.Value, error) {
-	body := wire.AppendEdits(nil, it.edits)
-	return value.ParseAny(scan.AppendFields(nil, it.fields(&body)...))
-}
-
-func readItem(e pantry.Entry) (*item, error) {
-	it := &item{}
-	var ops []byte
-	err := scan.ReadFields(e.Value.AppendJSON(nil), value.MaxDepth, it.fields(&ops)...)
-	if err == nil {
-		it.edits, err = wire.ReadEdits(ops)
-	}
-	if err == nil {
-		it.number, err = strconv.ParseInt(e.Name[len(queuePrefix):], 10, 64)
-	}
-	if err == nil && it.key == "" {
-		err = errors.New("it has no key")
-	}
-	if err != nil {
-		return nil, fmt.Errorf("what is queued under %s can't be read, and is kept: %w", e.Name, err)
-	}
-	return it, nil
-}
-
-func (it *item) name() string { return fmt.Sprintf("%s%09d", queuePrefix, it.number) }
-func (it *item) id() string   { return strconv.FormatInt(it.number, 10) }
-
-// about says whether the item is about a name.
-func (it *item) about(name string) bool {
-	return slices.ContainsFunc(it.edits, func(e Op) bool { return e.Name == name })
-}
-
-// put gives the put or clear that is all that the item does; nil: it does something else.
-func (it *item) put() *Op {
-	if len(it.edits) == 1 && it.edits[0].Op.Verb == value.Put || len(it.edits) == 1 && it.edits[0].Op.Verb == value.Drop && it.edits[0].Name != "" {
-		return &it.edits[0]
-	}
-	return nil
-}
-
-// err gives why the item was refused; nil: it waits.
-func (it *item) err(b *Board) error {
-	if it.code == "" {
-		return nil
-	}
-	err := wire.ErrorOf(wire.Code(it.code))
-	if err == nil {
-		err = errors.New(it.code)
-	}
-	return b.fail(it.op, namesOf(it.edits), &Error{Index: -1, Code: it.code, Sentence: it.says, Err: err})
-}
-
 // start sends what is queued, as soon as the server is reached, until the board is closed.
 func (q *queue) start() {
 	q.b.done.Go(q.run)
@@ -208,12 +133,6 @@ func (q *queue) wake() {
 	case q.kick <- struct{}{}:
 	default:
 	}
-}
-
-// known gives what was known of a name in an earlier launch.
-func (q *queue) known(name string) (Entry, bool) {
-	e, found := q.last[name]
-	return e, found
 }
 
 // about is how many changes of a name wait, and why the newest of those that were refused
@@ -557,60 +476,6 @@ func (q *queue) discard(id string) error {
 	return nil
 }
 
-// learn notes what is known, to be saved soon. Board.mu must be held.
-func (q *queue) learn(names []string, entries map[string]Entry) {
-	if len(names) == 0 {
-		return
-	}
-	q.kmu.Lock()
-	defer q.kmu.Unlock()
-	for _, name := range names {
-		if len(knownPrefix)+len(name) <= 256 {
-			q.dirty[name] = entries[name]
-		}
-	}
-	if q.saving == nil && q.b.ctx.Err() == nil {
-		q.saving = time.AfterFunc(saveAfter, func() {
-			if err := q.saveKnown(); err != nil {
-				q.b.problem("", fmt.Errorf("what is known can't be kept for the next launch: %w", err))
-			}
-		})
-	}
-}
-
-// saveKnown saves what is known.
-func (q *queue) saveKnown() error {
-	q.kmu.Lock()
-	dirty := q.dirty
-	q.dirty, q.saving = map[string]Entry{}, nil
-	q.kmu.Unlock()
-	if len(dirty) == 0 {
-		return nil
-	}
-	return q.ns.Commit(func(batch *pantry.Batch) error {
-		for _, name := range slices.Sorted(maps.Keys(dirty)) {
-			e, at := dirty[name], knownPrefix+name
-			if e.Value.IsZero() {
-				if _, found := batch.Entry(at); !found {
-					continue
-				}
-				if err := batch.Drop(at); err != nil {
-					return err
-				}
-				continue
-			}
-			v, err := value.ParseAny(e.AppendJSON(nil))
-			if err == nil {
-				err = batch.Put(at, v)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // close saves what is known.
 func (q *queue) close() error {
 	q.kmu.Lock()
@@ -619,27 +484,4 @@ func (q *queue) close() error {
 	}
 	q.kmu.Unlock()
 	return errors.Join(q.saveKnown(), q.ns.Close())
-}
-
-// writeNow is write for what can't be queued, since its answer is needed.
-func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
-	if err := b.checkEdits(op, edits); err != nil {
-		return done, err
-	}
-	if b.queue != nil && b.queue.waiting() > 0 {
-		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
-	}
-	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
-	w := write{op: op, edits: edits, key: draw()}
-	page, err := b.send1(ctx, &w)
-	b.eachOf(edits, func(r *remote) {
-		r.sending--
-		if err != nil && !unsure(err) && b.ctx.Err() == nil {
-			r.refused = err
-		}
-	})
-	if err != nil {
-		return done, err
-	}
-	return *page, nil
 }

@@ -187,7 +187,6 @@ func quietMinute(s *benchServer) (rows []row, err error) {
 		name string
 		opts []board.Option
 		of   *benchServer
-		stop func() error
 	}
 	noStream := func(of *benchServer) *http.Client {
 		c := of.counted()
