@@ -7,6 +7,8 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -211,4 +213,47 @@ func TestNamedEnds(t *testing.T) {
 	s.Slow(30 * time.Millisecond)
 	require.NoError(t, tank.Set(t.Context(), 8))
 	until(t, tank, shows(8))
+	s.Slow(0)
+
+	// A backup is put back: what it holds is shown, though its versions are lower.
+	file := filepath.Join(s.Dir(), "rowan-street.jsonl")
+	backup, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for n := range 5 {
+		require.NoError(t, tank.Set(t.Context(), 100+n))
+	}
+	require.NoError(t, os.WriteFile(file+".new", backup, 0o600))
+	require.NoError(t, os.Rename(file+".new", file))
+	s.Restart()
+	until(t, tank, func(s board.State[int]) bool { return s.Value == 8 && s.Phase == board.Current })
+	now, err := board.Add(t.Context(), tank, 1)
+	require.NoError(t, err)
+	assert.Equal(t, 9, now)
+}
+
+// A link that is revoked under an app is named, and what was known last is shown.
+func TestRevokedLink(t *testing.T) {
+	owner, stop := serve()
+	defer stop()
+	o, err := board.Join(owner)
+	require.NoError(t, err)
+	defer o.Close()
+	require.NoError(t, board.On(o, tankLitres).Set(t.Context(), 420))
+	link, err := o.Invite(t.Context(), board.Invitation{May: "write", Label: "phone"})
+	require.NoError(t, err)
+	var met problems
+	b, err := board.Join(link.Link, board.Poll(5*time.Millisecond, 20*time.Millisecond), board.Offline(t.TempDir()), board.OnProblem(met.add))
+	require.NoError(t, err)
+	defer b.Close()
+	tank := board.On(b, tankLitres)
+	until(t, tank, shows(420))
+	require.Eventually(t, func() bool { return b.Status().Way == "push" }, 10*time.Second, time.Millisecond)
+	require.NoError(t, o.Revoke(t.Context(), link.ID))
+	state := until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale })
+	assert.Equal(t, 420, state.Value)
+	assert.ErrorIs(t, state.Err, board.ErrForbidden)
+	err = tank.Set(t.Context(), 1)
+	assert.ErrorIs(t, err, board.ErrForbidden)
+	assert.NotErrorIs(t, err, board.ErrQueued, "it would never be taken")
+	require.Eventually(t, func() bool { return met.like(board.ErrForbidden) == 1 }, 10*time.Second, time.Millisecond, "told once")
 }
