@@ -191,7 +191,11 @@ func (c *call) handle(to route) (err error) {
 			return err
 		}
 	}
-	return to.handle(c)
+	err = to.handle(c)
+	if ended := access.Ended(c.r.Context()); err != nil && ended != nil {
+		err = ended // whatever it was that the end of the token interrupted
+	}
+	return err
 }
 
 func unescape(what, s string) (string, error) {
