@@ -143,7 +143,8 @@ func (f *Files) Ready(context.Context) error {
 
 // Board gives a board: see Store. Its errors are *journal.NameError for a
 // name that no board has, ErrNoBoard, ledger.ErrClosed after Close, that of ctx,
-// and those of ledger.Open.
+// and those of ledger.Open; of one that
+// could not be made they wrap ledger.ErrNotStored.
 func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
 	if err := journal.CheckName(name); err != nil {
 		return nil, nil, err
@@ -204,6 +205,9 @@ func (f *Files) load(b *loaded, name string, create bool) {
 		b.err = refuse.As(rules.ErrQuota, "the server has %d boards, which is the most: delete one that nobody uses", f.opts.Boards)
 	default:
 		if b.l, b.err = ledger.Open(f.dir, name, f.options(name)); b.err != nil {
+			if none && !errors.Is(b.err, journal.ErrBusy) { // it is not there now either
+				b.err = fmt.Errorf("%w: %w", ledger.ErrNotStored, b.err)
+			}
 			b.err = fmt.Errorf("open board %s: %w", name, b.err)
 		}
 	}
