@@ -1,0 +1,94 @@
+package access_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
+)
+
+func TestRights(t *testing.T) {
+	for r := access.Read; r <= access.Own; r++ {
+		back, err := access.ParseRight(r.String())
+		require.NoError(t, err)
+		assert.Equal(t, r, back)
+		assert.Contains(t, r.Says(), "may")
+	}
+	for _, bad := range []string{"", "admin", "nothing", "Read", "read "} {
+		_, err := access.ParseRight(bad)
+		assert.ErrorIs(t, err, value.ErrInvalid, bad)
+	}
+	own, tank := access.Grant{May: access.Own}, access.Grant{May: access.Own, Prefix: "tank/"}
+	assert.True(t, own.Covers(tank) && own.Covers(own) && tank.Covers(access.Grant{May: access.Add, Prefix: "tank/x/"}))
+	assert.False(t, tank.Covers(own) || tank.Covers(access.Grant{May: access.Read, Prefix: "tan"}) || access.Grant{May: access.Write}.Covers(own))
+	assert.ErrorIs(t, tank.Name("tank"), wire.ErrForbidden)
+	assert.NoError(t, tank.Name("tank/litres"))
+	assert.Error(t, access.Grant{}.Needs(access.Read), "the zero Grant may nothing")
+}
+
+func TestSecrets(t *testing.T) {
+	a, b := access.NewSecret(), access.NewSecret()
+	assert.NotEqual(t, a, b)
+	assert.Regexp(t, `^[a-z2-7]{26}$`, string(a))
+	assert.True(t, a.Hash().Of(a))
+	assert.False(t, a.Hash().Of(b) || a.Hash().Of("") || access.Hash("").Of(a))
+	assert.Equal(t, a.From("b/1"), a.From("b/1"))
+	assert.NotEqual(t, a.From("b/1"), a.From("b/2"))
+	assert.NotEqual(t, a.From("b/1"), b.From("b/1"))
+}
+
+// Tokens lie in a ledger, and are as it has them: whoever changes it, ends their holders.
+func TestTokensFollowTheirLedger(t *testing.T) {
+	disk := simdisk.New()
+	open := func() *ledger.Ledger {
+		l, err := ledger.Open("/data", "tokens", ledger.Options{Disk: journal.Disk(disk)})
+		require.NoError(t, err)
+		return l
+	}
+	l := open()
+	defer l.Close()
+	tokens := access.Open(l)
+	defer tokens.Close()
+	admin := access.Grant{May: access.Admin, Label: access.AdminName}
+	secret := access.NewSecret()
+	g, got, err := tokens.Make("b", admin, access.Grant{May: access.Write, Label: "phone"}, func(string) access.Secret { return secret })
+	require.NoError(t, err)
+	assert.Equal(t, secret, got)
+	now := time.Now()
+	h, err := tokens.Find("b", g.ID+"."+string(secret), now)
+	require.NoError(t, err)
+	assert.Equal(t, []any{access.Write, "phone", "admin"}, []any{h.May, h.Label, h.By})
+	for _, bad := range []string{"", g.ID, g.ID + ".", "." + string(secret), g.ID + "." + string(access.NewSecret()), "x." + string(secret)} {
+		_, err := tokens.Find("b", bad, now)
+		assert.ErrorIs(t, err, wire.ErrUnauthorized, bad)
+	}
+	_, err = tokens.Find("c", g.ID+"."+string(secret), now)
+	assert.ErrorIs(t, err, wire.ErrUnauthorized, "of another board")
+	assert.True(t, tokens.Still(h, now))
+
+	ctx, done := h.While(t.Context())
+	defer done()
+	n, err := tokens.Revoke("b", admin, func(one access.Grant) bool { return one.ID == g.ID })
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	<-ctx.Done()
+	assert.ErrorIs(t, access.Ended(ctx), wire.ErrUnauthorized)
+	assert.False(t, tokens.Still(h, now))
+	_, err = tokens.Find("b", g.ID+"."+string(secret), now)
+	assert.ErrorIs(t, err, wire.ErrUnauthorized)
+
+	// Whoever was revoked makes no more.
+	_, _, err = tokens.Make("b", h.Grant, access.Grant{May: access.Read}, func(string) access.Secret { return access.NewSecret() })
+	assert.ErrorIs(t, err, wire.ErrUnauthorized)
+	plain, cancel := h.While(t.Context())
+	cancel()
+	assert.Error(t, plain.Err())
+}
