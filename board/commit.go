@@ -52,8 +52,21 @@ type write struct {
 }
 
 // write is the one way by which a board is written. What variables show of it meanwhile
-// is that it is on its way.
+// is that it is on its way. Where it can't be sent, it is queued, if there is a queue.
 func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+	return b.writeOr(ctx, op, edits, b.queue)
+}
+
+// writeNow is write for what can't be queued, since its answer is needed.
+func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+	if b.queue != nil && b.queue.waiting() > 0 {
+		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
+	}
+	return b.writeOr(ctx, op, edits, nil)
+}
+
+// writeOr sends edits, or puts them in a queue; nil: in none.
+func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (done Committed, err error) {
 	if err := b.checkEdits(op, edits); err != nil {
 		return done, err
 	}
@@ -71,41 +84,18 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 		})
 	}()
 	w := write{op: op, edits: edits, key: draw()}
-	if b.queue != nil {
-		w.base = b.queue.seen(edits)
+	if q != nil {
+		w.base = q.seen(edits)
 	}
-	if b.queue != nil && b.queue.goesFirst() {
-		queued, err = b.queue.add(w, false)
+	if q != nil && q.goesFirst() {
+		queued, err = q.add(w, false)
 		return done, err
 	}
-	page, err := b.send1(ctx, &w)
-	if err != nil && unsure(err) && b.queue != nil && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
-		queued, err = b.queue.add(w, !notDone(err))
+	page, err := b.sendWrite(ctx, &w)
+	if q != nil && err != nil && unsure(err) && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
+		queued, err = q.add(w, !notDone(err))
 		return done, err
 	}
-	if err != nil {
-		return done, err
-	}
-	return *page, nil
-}
-
-// writeNow is write for what can't be queued, since its answer is needed.
-func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
-	if err := b.checkEdits(op, edits); err != nil {
-		return done, err
-	}
-	if b.queue != nil && b.queue.waiting() > 0 {
-		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
-	}
-	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
-	w := write{op: op, edits: edits, key: draw()}
-	page, err := b.send1(ctx, &w)
-	b.eachOf(edits, func(r *remote) {
-		r.sending--
-		if err != nil && !unsure(err) && b.ctx.Err() == nil {
-			r.refused = err
-		}
-	})
 	if err != nil {
 		return done, err
 	}
@@ -145,8 +135,8 @@ func (b *Board) eachOf(edits []Op, f func(r *remote)) {
 	}
 }
 
-// send1 sends a write, takes in what it made, and gives that.
-func (b *Board) send1(ctx context.Context, w *write) (*wire.Page, error) {
+// sendWrite sends a write, takes in what it made, and gives that.
+func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	b.mu.Lock()
 	a, stands := b.view.write(), b.view.mark
 	b.mu.Unlock()
@@ -175,13 +165,6 @@ func (b *Board) send1(ctx context.Context, w *write) (*wire.Page, error) {
 	return page, nil
 }
 
-// byCommit is the answer to a commit, which is of the one shape too.
-type byCommit struct{}
-
-func (byCommit) name() string { return "" }
-
-func (byCommit) follow(*Board) bool { return false }
-
 // reached notes whether a commit reached the server.
 func (b *Board) reached(ctx context.Context, err error) {
 	b.mu.Lock()
@@ -190,10 +173,10 @@ func (b *Board) reached(ctx context.Context, err error) {
 	case b.ctx.Err() != nil, err != nil && ctx.Err() != nil: // it is the app that gave up
 	case err == nil, !unsure(err) && codeOf(err) != "unexpected":
 		if b.status.Err != nil && (err == nil || unsure(b.status.Err)) {
-			b.answered(byCommit{}, nil)
+			b.answered("", nil)
 		}
 	default:
-		b.answered(byCommit{}, b.fail("commit", "", err))
+		b.answered("", b.fail("commit", "", err))
 		b.askNow() // and find out how the server is
 	}
 }

@@ -303,12 +303,13 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 	if news {
 		b.ways.news = time.Now()
 	}
-	b.answered(from, err)
+	b.answered(from.name(), err)
 	return news, early, err
 }
 
-// answered notes how an attempt to reach the server ended; mu must be held.
-func (b *Board) answered(from source, err error) {
+// answered notes how an attempt to reach the server ended, and by which way changes come
+// now; empty: the attempt was a write, which says nothing of that. mu must be held.
+func (b *Board) answered(way string, err error) {
 	before := b.status.Err
 	b.status.Err = err
 	if err != nil {
@@ -317,7 +318,7 @@ func (b *Board) answered(from source, err error) {
 	} else {
 		b.outage = ""
 		b.status.Answered = time.Now()
-		if way := from.name(); way != "" {
+		if way != "" {
 			b.status.Way = way
 		}
 		select {

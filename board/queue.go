@@ -318,10 +318,13 @@ func (q *queue) first() *item {
 
 // send sends a change. The error says that it waits on.
 func (q *queue) send(it *item) error {
+	q.mu.Lock()
+	about := slices.Clone(it.edits) // which another of the app's may be merged with meanwhile
+	q.mu.Unlock()
 	before := map[string]*remote{}
 	q.b.mu.Lock()
 	stands := q.b.view.mark.String()
-	for _, e := range it.edits {
+	for _, e := range about {
 		if n := q.b.nodes[e.Name]; n != nil {
 			before[e.Name] = n.state.Load()
 		}
@@ -345,7 +348,7 @@ func (q *queue) send(it *item) error {
 		}
 	}
 	q.mu.Unlock()
-	page, err := q.b.send1(q.b.ctx, &w)
+	page, err := q.b.sendWrite(q.b.ctx, &w)
 	switch {
 	case err == nil:
 		return q.done(it, page, before)

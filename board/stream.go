@@ -87,7 +87,7 @@ func (s byStream) failed(b *Board, ctx context.Context, err error) (atOnce bool)
 	if b.ctx.Err() != nil || len(b.kick) > 0 {
 		return true
 	}
-	b.answered(s, b.fail("watch", "", err))
+	b.answered(s.name(), b.fail("watch", "", err))
 	return false
 }
 
@@ -106,9 +106,9 @@ func (s byStream) ended(b *Board, lived time.Duration, silent bool, err error) {
 	defer b.mu.Unlock()
 	switch {
 	case silent:
-		b.answered(s, b.fail("watch", "", b.unreachable(fmt.Errorf("nothing came for %v", silence))))
+		b.answered(s.name(), b.fail("watch", "", b.unreachable(fmt.Errorf("nothing came for %v", silence))))
 	case !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen): // a server that stops ends its streams
-		b.answered(s, b.fail("watch", "", b.unreachable(err)))
+		b.answered(s.name(), b.fail("watch", "", b.unreachable(err)))
 	}
 	if b.ways.cut++; lived > soon {
 		b.ways.cut = 0
@@ -133,7 +133,7 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 		b.status.Pushed++
 		b.status.Version = page.Version
 		b.ways.news = time.Now()
-		b.answered(byStream{}, nil)
+		b.answered(byStream{}.name(), nil)
 	}
 	if b.view.epoch != a.epoch { // a whole was taken in: what comes on this stream was asked for before
 		return errReopen

@@ -14,7 +14,6 @@ import (
 	"github.com/google/renameio/v2/maybe"
 
 	"github.com/small-pantry/pantry/internal/access"
-	"github.com/small-pantry/pantry/internal/store"
 )
 
 // An admin is who may own every board: whoever can read a file beside the boards.
@@ -66,22 +65,13 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 	if s.public == "" {
 		return "", false, ErrPublic
 	}
-	_, release, err := s.store.Board(ctx, board, false)
-	if errors.Is(err, store.ErrNoBoard) {
-		made = true
-		_, release, err = s.store.Board(ctx, board, true)
-	}
+	_, release, made, err := s.ensureBoard(ctx, board)
 	if err != nil {
 		return "", false, err
 	}
 	defer release()
 	if s.dev {
 		return linkTo(s.public, board, ""), made, nil
-	}
-	if made { // a server that stopped in the middle of removing one of this name left them
-		if err := s.tokens.Clear(board); err != nil {
-			return "", made, err
-		}
 	}
 	secret := func(id string) access.Secret { return s.admin.secret.From(board + "/" + id) }
 	g, its, found := s.tokens.Derived(board, secret, time.Now())

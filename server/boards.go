@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"sync"
@@ -49,17 +50,32 @@ func (c *call) makeBoard() error {
 	if err != nil {
 		return err
 	}
-	status := http.StatusOK
-	l, release, err := c.s.store.Board(c.r.Context(), c.board, false)
-	if errors.Is(err, store.ErrNoBoard) {
-		status = http.StatusCreated
-		l, release, err = c.s.store.Board(c.r.Context(), c.board, true)
-	}
+	l, release, made, err := c.s.ensureBoard(c.r.Context(), c.board)
 	if err != nil {
 		return err
 	}
 	defer release()
-	return c.answer(status, c.factsOf(l).AppendJSON(nil))
+	return c.answer(created(made), c.factsOf(l).AppendJSON(nil))
+}
+
+// ensureBoard gives a board, which is made where there is none; made says so. One that is new
+// has no tokens: those that a server left which stopped in the middle of removing another of
+// its name are taken back first.
+func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledger, release func(), made bool, err error) {
+	l, release, err = s.store.Board(ctx, board, false)
+	if !errors.Is(err, store.ErrNoBoard) {
+		return l, release, false, err
+	}
+	s.making.Lock()
+	defer s.making.Unlock()
+	l, release, err = s.store.Board(ctx, board, false) // another call may have made it meanwhile, and tokens for it
+	if !errors.Is(err, store.ErrNoBoard) {
+		return l, release, false, err
+	}
+	if err = s.clearTokens(board); err == nil {
+		l, release, err = s.store.Board(ctx, board, true)
+	}
+	return l, release, true, err
 }
 
 // removeBoard removes a board, with all that is in it.
@@ -67,7 +83,7 @@ func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	err := c.clearTokens()
+	err := c.s.clearTokens(c.board)
 	if err == nil {
 		err = c.s.store.Remove(c.r.Context(), c.board)
 	}
@@ -75,7 +91,7 @@ func (c *call) removeBoard() error {
 		return c.noBoard()
 	}
 	if err == nil {
-		err = c.clearTokens() // one may have been made meanwhile, and must not be good for the next board of this name
+		err = c.s.clearTokens(c.board) // one may have been made meanwhile, and must not be good for the next board of this name
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)

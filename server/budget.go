@@ -18,6 +18,7 @@ const (
 	oneHolder  = largeShare / 4
 	bodyPiece  = 32 << 10
 	pieceTime  = 10 * time.Second // in which a piece of a body must come
+	bodyTime   = 60 * time.Second // and all of it
 )
 
 // A budget bounds how much is in memory of bodies that are on their way, as they arrive:
@@ -98,11 +99,12 @@ func (c *call) readBody(most int) ([]byte, error) {
 	}
 	in := http.MaxBytesReader(c.w, c.r.Body, drainBody)
 	out := http.NewResponseController(c.w)
+	last := c.now.Add(bodyTime)
 	var body []byte
 	piece := make([]byte, bodyPiece)
 	over := false
 	for {
-		_ = out.SetReadDeadline(time.Now().Add(pieceTime))
+		_ = out.SetReadDeadline(earlier(time.Now().Add(pieceTime), last))
 		n, err := in.Read(piece)
 		switch {
 		case over, len(body)+n > most:
@@ -115,6 +117,7 @@ func (c *call) readBody(most int) ([]byte, error) {
 		}
 		switch {
 		case err == io.EOF && !over:
+			_ = out.SetReadDeadline(last) // what follows is not a piece of it
 			return body, nil
 		case err == io.EOF, errors.As(err, new(*http.MaxBytesError)):
 			return nil, wire.Refuse("too-large", "the body is over %d bytes; a value has 1 MiB at most: keep what is larger in a file, and its name here", most)
@@ -126,6 +129,13 @@ func (c *call) readBody(most int) ([]byte, error) {
 			return nil, notWhole(err)
 		}
 	}
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }
 
 func noRoom() error {

@@ -15,8 +15,9 @@ type pace struct {
 	limit rate.Limit
 	burst int
 
-	mu   sync.Mutex // guards what follows
-	each map[string]*paced
+	mu    sync.Mutex // guards what follows
+	each  map[string]*paced
+	swept time.Time // when those were forgotten of whom nothing came
 }
 
 type paced struct {
@@ -39,7 +40,8 @@ func (p *pace) of(who string, now time.Time) *rate.Limiter {
 	defer p.mu.Unlock()
 	one := p.each[who]
 	if one == nil {
-		if len(p.each) >= maxPaced {
+		if len(p.each) >= maxPaced && now.Sub(p.swept) > time.Second { // not for each that comes
+			p.swept = now
 			for other, it := range p.each {
 				if now.Sub(it.used) > 2*time.Second { // in which a burst is whole again
 					delete(p.each, other)
@@ -85,7 +87,7 @@ func (c *call) slowDown(now time.Time) error {
 		pace *pace
 		who  string
 		says string
-	}{{c.s.clients, client, "this app"}, {c.s.addresses, address, "this address"}, {c.s.boards, c.board, "this board"}} {
+	}{{c.s.addresses, address, "this address"}, {c.s.clients, client, "this app"}, {c.s.boards, c.board, "this board"}} {
 		if one.who == "" {
 			continue
 		}

@@ -46,6 +46,7 @@ type Server struct {
 	store  store.Store
 	tokens *access.Tokens // nil in development mode
 	admin  admin
+	making sync.Mutex // held while a board is made, and what is left of another of its name goes
 	routes http.Handler
 	rates  rates
 	met    *meter
@@ -149,7 +150,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	hs := &http.Server{
 		Handler:           s,
 		ReadHeaderTimeout: 5 * time.Second,
-		ReadTimeout:       60 * time.Second,
+		ReadTimeout:       bodyTime,
 		WriteTimeout:      75 * time.Second, // of what is neither long nor waits, which sets its own
 		IdleTimeout:       60 * time.Second,
 		MaxHeaderBytes:    16 << 10,

@@ -1,12 +1,14 @@
 package server
 
 import (
+	"errors"
 	"net/http"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
 
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -47,11 +49,15 @@ func (c *call) makeToken() error {
 	if err != nil {
 		return err
 	}
-	if _, release, err := c.find(false); err != nil { // it was removed meanwhile
-		_ = c.clearTokens() // a board that is made later clears them too
-		return err
-	} else {
+	switch _, release, err := c.s.store.Board(c.r.Context(), c.board, false); {
+	case err == nil:
 		release()
+	case errors.Is(err, store.ErrNoBoard): // it was removed meanwhile, and its tokens
+		_, err := c.s.tokens.Revoke(c.board, access.Grant{May: access.Admin}, func(one access.Grant) bool { return one.ID == g.ID })
+		if err != nil {
+			return err
+		}
+		return c.noBoard()
 	}
 	t := told(g)
 	t.Token = g.ID + "." + string(secret)
@@ -144,10 +150,10 @@ func (c *call) revoke(those func(access.Grant) bool) error {
 	return nil
 }
 
-// clearTokens takes back all tokens of the board of the call.
-func (c *call) clearTokens() error {
-	if c.s.dev {
+// clearTokens takes back all tokens of a board.
+func (s *Server) clearTokens(board string) error {
+	if s.dev {
 		return nil
 	}
-	return c.s.tokens.Clear(c.board)
+	return s.tokens.Clear(board)
 }

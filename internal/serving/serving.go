@@ -135,14 +135,6 @@ func reachable(addr net.Addr) string {
 	return net.JoinHostPort(host, fmt.Sprint(tcp.Port))
 }
 
-// A Server is what is run.
-type Server interface {
-	Check(l net.Listener) error
-	Serve(ctx context.Context, l net.Listener) error
-	OwnerLink(ctx context.Context, board string) (link string, made bool, err error)
-	AdminPath() string
-}
-
 // Words are what a server says when it starts.
 type Words struct {
 	Out    io.Writer
@@ -153,7 +145,7 @@ type Words struct {
 
 // Run says that a server runs and serves until ctx ends; then it lets what is under way
 // finish, for 5 seconds at most. It closes l.
-func (f *Flags) Run(ctx context.Context, s Server, l net.Listener, w Words) error {
+func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Words) error {
 	if err := s.Check(l); err != nil {
 		return errors.Join(err, l.Close())
 	}
@@ -190,7 +182,7 @@ func hint(scheme, public string) string {
 }
 
 // tellLink tells by what a board is owned.
-func (f *Flags) tellLink(ctx context.Context, s Server, w Words) error {
+func (f *Flags) tellLink(ctx context.Context, s *server.Server, w Words) error {
 	link, made, err := s.OwnerLink(ctx, f.Board)
 	if err != nil {
 		return fmt.Errorf("the board %s: %w", f.Board, err)
