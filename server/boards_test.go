@@ -4,10 +4,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/server"
 )
 
 // What is refused, and what changes nothing, makes no board.
@@ -74,6 +77,27 @@ func TestQuota(t *testing.T) {
 			assert.Equal(t, "quota", a.code())
 			assert.Equal(t, 31, i, "32 MiB with the names")
 			break
+		}
+	}
+}
+
+// Several who make a board at the same time get the one, and none takes back the tokens that
+// another has made for it since.
+func TestBoardMadeByMany(t *testing.T) {
+	s := startShared(t, server.Options{})
+	for round := range 30 {
+		board := fmt.Sprint("b", round)
+		tokens := make([]string, 6)
+		var all sync.WaitGroup
+		for n := range tokens {
+			all.Go(func() {
+				s.as(s.admin, "POST", "/v1/boards", `{"board":"`+board+`"}`)
+				tokens[n], _ = s.invite(s.admin, board, `{"may":"read"}`)
+			})
+		}
+		all.Wait()
+		for n, token := range tokens {
+			assert.Equal(t, 200, s.as(token, "GET", "/v1/boards/"+board, "").status, "round %d, token %d", round, n)
 		}
 	}
 }
