@@ -81,6 +81,10 @@ func (s *Server) router() http.Handler {
 	on("/readyz", map[string]route{"GET": {may: access.Nothing, handle: (*call).ready}})
 	on("/metrics", map[string]route{"GET": {may: access.Admin, handle: (*call).metrics}})
 	on("/openapi.json", map[string]route{"GET": {may: access.Nothing, handle: (*call).openAPI}})
+	for _, path := range []string{"/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/{file}"} {
+		on(path, map[string]route{"GET": {may: access.Nothing, handle: (*call).ownFile}, "HEAD": {may: access.Nothing, handle: (*call).ownFile}})
+	}
+	on("/boards/{board}", map[string]route{"GET": {may: access.Nothing, handle: (*call).boardPage}, "HEAD": {may: access.Nothing, handle: (*call).boardPage}})
 	on("/v1/boards", map[string]route{"GET": {may: access.Admin, handle: (*call).listBoards}, "POST": {may: access.Admin, handle: (*call).makeBoard}})
 	const board = "/v1/boards/{board}"
 	on(board, map[string]route{"GET": {may: access.Read, handle: (*call).facts}, "DELETE": {may: access.Admin, handle: (*call).removeBoard}})
@@ -183,10 +187,10 @@ func (c *call) handle(to route) (err error) {
 			return err
 		}
 	}
-	if c.board != "" {
-		c.s.rates.count(c.board, c.now)
-	}
 	if to.may > access.Nothing {
+		if c.board != "" {
+			c.s.rates.count(c.board, c.now)
+		}
 		if err := c.slowDown(c.now); err != nil {
 			return err
 		}
@@ -287,6 +291,18 @@ func (c *call) query(takes ...string) (url.Values, error) {
 		}
 	}
 	return q, nil
+}
+
+// isTrue reads a parameter that is true or false, which it is where it is left out.
+func isTrue(q url.Values, name string) (bool, error) {
+	switch s := q.Get(name); s {
+	case "", "false":
+		return false, nil
+	case "true":
+		return true, nil
+	default:
+		return false, wire.Refuse(wire.Invalid, "%s is %s, and must be true or false", name, scan.Quote(s))
+	}
 }
 
 // answerPage sends a page, piece by piece: what its reader is slow to take is not in memory.

@@ -12,7 +12,6 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -168,11 +167,11 @@ func (c *call) deleteEntry() error {
 	if err != nil {
 		return err
 	}
-	forget := q.Get("forget")
-	if forget != "" && forget != "true" && forget != "false" {
-		return wire.Refuse(wire.Invalid, "forget is %s, and must be true or false", scan.Quote(forget))
+	forget, err := isTrue(q, "forget")
+	if err != nil {
+		return err
 	}
-	if forget == "true" {
+	if forget {
 		if err := c.grant.Needs(access.Own); err != nil {
 			return err
 		}
@@ -183,10 +182,10 @@ func (c *call) deleteEntry() error {
 	}
 	noContent := func(bool) int { return http.StatusNoContent }
 	_, err = c.edits(noContent, entry.Edit{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond})
-	if forget == "true" && cond.IsZero() && errors.Is(err, value.ErrAbsent) {
+	if forget && cond.IsZero() && errors.Is(err, value.ErrAbsent) {
 		err = c.inThePast(err)
 	}
-	if err == nil && forget == "true" {
+	if err == nil && forget {
 		var l *ledger.Ledger
 		if l, err = c.ledger(false); err == nil && l != nil {
 			err = l.Forget(c.name)

@@ -18,7 +18,7 @@ import (
 func (c *call) authorise(needs access.Right) error {
 	if c.s.dev {
 		c.grant = access.Grant{May: access.Admin}
-		return guardDev(c.r, c.r.Method == http.MethodGet && c.r.URL.Path == "/" || c.wantsPage())
+		return guardDev(c.r, c.opensPage() || c.wantsPage())
 	}
 	if needs == access.Nothing {
 		return nil

@@ -45,13 +45,8 @@ func readQuery(u url.Values) (q rules.Query, err error) {
 	if q.Limit, err = readLimit(u.Get("limit")); err != nil {
 		return q, err
 	}
-	if s := u.Get("names"); s != "" {
-		if s != "true" && s != "false" {
-			return q, wire.Refuse(wire.Invalid, "names is %s, and must be true or false", scan.Quote(s))
-		}
-		q.Bare = s == "true"
-	}
-	return q, nil
+	q.Bare, err = isTrue(u, "names")
+	return q, err
 }
 
 // selection is readQuery, of what the caller may see.

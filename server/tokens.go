@@ -8,6 +8,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/qrcode"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -20,12 +21,18 @@ func (c *call) noTokens() error {
 	return nil
 }
 
-// makeToken makes a token of the board, and answers with its link.
+// makeToken makes a token of the board, and answers with its link; with ?qr=true as a QR code
+// too.
 func (c *call) makeToken() error {
 	if err := c.noTokens(); err != nil {
 		return err
 	}
-	if _, err := c.query(); err != nil {
+	q, err := c.query("qr")
+	if err != nil {
+		return err
+	}
+	drawn, err := isTrue(q, "qr")
+	if err != nil {
 		return err
 	}
 	raw, err := c.body()
@@ -62,6 +69,13 @@ func (c *call) makeToken() error {
 	t := told(g)
 	t.Token = g.ID + "." + string(secret)
 	t.Link = c.s.link(c.r, c.board, t.Token)
+	if drawn {
+		path, side, err := qrcode.Path(t.Link)
+		if err != nil {
+			return err
+		}
+		t.QR = &wire.QR{Path: path, Side: int64(side)}
+	}
 	return c.answer(http.StatusCreated, t.AppendJSON(nil))
 }
 

@@ -1,0 +1,241 @@
+// Package browser drives Chromium in tests: real pages, real keys and clicks.
+package browser
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/heapprofiler"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// Browser is a Chromium that runs, without a window.
+type Browser struct{ ctx context.Context }
+
+// Start starts Chromium, which ends with the test. Where there is none the test is skipped,
+// and fails where CI is true.
+func Start(t testing.TB) *Browser {
+	t.Helper()
+	Need(t, "chromium")
+	opts := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.UserDataDir(t.TempDir()))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	if err := chromedp.Do(ctx); err != nil {
+		t.Fatalf("start chromium: %v", err)
+	}
+	return &Browser{ctx}
+}
+
+// Need skips a test that needs a program which is not there, and fails it where CI is true.
+func Need(t testing.TB, program string) {
+	t.Helper()
+	if _, err := exec.LookPath(program); err == nil {
+		return
+	}
+	if os.Getenv("CI") == "true" {
+		t.Fatalf("%s is missing: make test installs it", program)
+	}
+	t.Skipf("%s is missing: make test installs it", program)
+}
+
+// A Page is a tab of somebody's own: it shares nothing with other Pages.
+type Page struct {
+	t        testing.TB
+	ctx      context.Context
+	requests chan string
+}
+
+// Open opens a page 1280 wide and 800 high.
+func (b *Browser) Open(t testing.TB, address string, before ...chromedp.Action[chromedp.Void]) *Page {
+	t.Helper()
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	t.Cleanup(cancel)
+	p := &Page{t: t, ctx: ctx, requests: make(chan string, 10_000)}
+	err := chromedp.Listen(ctx, func(event any) {
+		switch e := event.(type) {
+		case *network.EventRequestWillBeSent:
+			select {
+			case p.requests <- e.Request.Method + " " + e.Request.URL:
+			default:
+			}
+		case *runtime.EventExceptionThrown:
+			t.Errorf("a script failed: %s %+v", e.ExceptionDetails.Text, e.ExceptionDetails.Exception)
+		}
+	})
+	if err != nil {
+		t.Fatalf("open a page: %v", err)
+	}
+	p.Do(chromedp.EmulateViewport(1280, 800))
+	p.Do(before...)
+	p.Do(chromedp.Navigate(address))
+	return p
+}
+
+// Do makes actions.
+func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, actions...); err != nil {
+		p.t.Fatalf("in the page: %v\n%s", err, p.sight())
+	}
+}
+
+// sight is what the page shows, for a test that failed.
+func (p *Page) sight() string {
+	ctx, cancel := context.WithTimeout(p.ctx, time.Second)
+	defer cancel()
+	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	return text
+}
+
+// Eval evaluates a script, which may give a promise.
+func Eval[T any](p *Page, script string) T {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 60*time.Second)
+	defer cancel()
+	out, err := chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+	if err != nil {
+		p.t.Fatalf("in the page: %v\n%s", err, p.sight())
+	}
+	return out
+}
+
+// Until waits until a script is true.
+func (p *Page) Until(script string) {
+	p.t.Helper()
+	for until := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		if Eval[bool](p, "!!("+script+")") {
+			return
+		}
+		if time.Now().After(until) {
+			p.t.Fatalf("it does not become true: %s\n%s", script, p.sight())
+		}
+	}
+}
+
+// Shows waits until the page shows texts.
+func (p *Page) Shows(texts ...string) {
+	p.t.Helper()
+	for _, text := range texts {
+		p.Until("document.body.innerText.includes(" + quote(text) + ")")
+	}
+}
+
+// Hides waits until the page shows none of the texts.
+func (p *Page) Hides(texts ...string) {
+	p.t.Helper()
+	for _, text := range texts {
+		p.Until("!document.body.innerText.includes(" + quote(text) + ")")
+	}
+}
+
+func quote(s string) string {
+	return `"` + strings.NewReplacer("\\", `\\`, `"`, `\"`, "\n", `\n`).Replace(s) + `"`
+}
+
+// Click clicks the first thing that a selector means, with the mouse.
+func (p *Page) Click(selector string) {
+	p.t.Helper()
+	p.Do(chromedp.ScrollIntoView(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible))
+}
+
+// Fill puts a text in place of what stands in a field.
+func (p *Page) Fill(selector, text string) {
+	p.t.Helper()
+	Eval[bool](p, "{const e = document.querySelector("+quote(selector)+"); e.focus(); e.select(); true}")
+	p.Do(chromedp.KeyEvent("\b"), chromedp.KeyEvent(text))
+}
+
+// Type types keys, wherever the focus is.
+func (p *Page) Type(keys string) {
+	p.t.Helper()
+	p.Do(chromedp.KeyEvent(keys))
+}
+
+// Text is the text of what a selector means.
+func (p *Page) Text(selector string) string {
+	p.t.Helper()
+	return Eval[string](p, "document.querySelector("+quote(selector)+").innerText")
+}
+
+// Requests gives what was asked for so far, since it was asked last.
+func (p *Page) Requests() (all []string) {
+	for {
+		select {
+		case r := <-p.requests:
+			all = append(all, r)
+		default:
+			return all
+		}
+	}
+}
+
+// Size makes the page another size.
+func (p *Page) Size(width, height int64) {
+	p.t.Helper()
+	p.Do(chromedp.EmulateViewport(width, height))
+}
+
+// Dark has the page drawn for a dark screen, and motion reduced where still is set.
+func (p *Page) Dark(dark, still bool) {
+	p.t.Helper()
+	scheme, motion := "light", "no-preference"
+	if dark {
+		scheme = "dark"
+	}
+	if still {
+		motion = "reduce"
+	}
+	call(p, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: motion}}})
+}
+
+func call[P, R any](p *Page, cmd cdp.Command[P, R], params P) {
+	p.t.Helper()
+	p.Do(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, cmd, params)
+		return err
+	}))
+}
+
+// Shot saves what the page shows as a PNG.
+func (p *Page) Shot(path string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	defer cancel()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, png, 0o644); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// Keys that have no letter.
+var (
+	Down   = chromedp.KeyEvent(kb.ArrowDown)
+	Delete = chromedp.KeyEvent(kb.Delete)
+)
+
+// Heap is how many bytes scripts hold, after what is dead is gone.
+func (p *Page) Heap() int {
+	p.t.Helper()
+	call(p, heapprofiler.CollectGarbage, cdp.Empty{})
+	call(p, heapprofiler.CollectGarbage, cdp.Empty{})
+	return Eval[int](p, "performance.memory.usedJSHeapSize")
+}

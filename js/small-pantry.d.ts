@@ -1,0 +1,237 @@
+/**
+ * The client of a shared board, for pages and for Node 20 and later. It needs nothing else.
+ *
+ *     import { join, int } from './small-pantry.js'
+ *
+ *     const litres = int('tank/litres', 0, { min: 0, max: 5000 })
+ *     const board = join('http://127.0.0.1:8437/boards/rowan-street')
+ *     const tank = board.on(litres)
+ *     tank.watch(state => show(state.value, state.phase))
+ *     await tank.add(-10)
+ *
+ * A server gives the module at /small-pantry.js. A page of another origin needs a link with a
+ * token; in development mode it must be served by the same machine.
+ */
+
+/** What a value may be. An int that a number holds exactly is a number, another a bigint. */
+export type Value = boolean | number | bigint | string | Uint8Array | Date | Value[] | { [name: string]: Value } | null
+
+export type Kind = 'bool' | 'int' | 'float' | 'text' | 'bytes' | 'time' | 'list' | 'map'
+
+/** What holds for the values of a key. */
+export interface Rules<T> {
+  /** The least and the largest that is stored, both or neither; the server holds everybody to them. */
+  min?: T
+  max?: T
+  /** What it is, for whoever reads a list of keys. */
+  about?: string
+  /** For a list: how many items are kept; the oldest leave at the front. */
+  keep?: number
+  /** For a list or map of numbers: 'float' writes 5 as 5.0. */
+  of?: 'float'
+  /** Says in a sentence why a value can't be stored; '' or nothing: it can. */
+  check?(x: T): string | undefined | void
+}
+
+/** A declared name: its kind, its default, and what its values must be. It never changes. */
+export interface Key<T> extends Readonly<Rules<T>> {
+  readonly name: string
+  readonly kind: Kind
+  readonly default: T
+  readonly choices?: readonly string[]
+  /** Says in a sentence why x can't be stored; '' or nothing: it can. */
+  why(x: unknown): string | undefined | void
+}
+
+// Declarations. They throw a BoardError 'invalid' for a name that can't be one, and for a
+// default that is of another kind or outside of its range.
+export function bool(name: string, fallback: boolean, rules?: Rules<boolean>): Key<boolean>
+export function int(name: string, fallback: number | bigint, rules?: Rules<number | bigint>): Key<number>
+export function float(name: string, fallback: number, rules?: Rules<number>): Key<number>
+export function text(name: string, fallback: string, rules?: Rules<string>): Key<string>
+export function bytes(name: string, fallback: Uint8Array, rules?: Rules<Uint8Array>): Key<Uint8Array>
+/** A moment, to the millisecond. */
+export function time(name: string, fallback: Date, rules?: Rules<Date>): Key<Date>
+export function list<T extends Value>(name: string, fallback: T[], rules?: Rules<T[]>): Key<T[]>
+export function map<T extends Value>(name: string, fallback: { [name: string]: T }, rules?: Rules<{ [name: string]: T }>): Key<{ [name: string]: T }>
+/** A text that is one of several; the first is the default. */
+export function oneOf<T extends string>(name: string, first: T, ...rest: T[]): Key<T>
+
+/**
+ * How far what is known can be trusted. unknown: the server has not told yet; current; sending: a
+ * change is on its way; queued: it waits for the network; stale: the server can't be reached;
+ * unreadable: what is stored can't be used, and the default stands in; refused: the newest change
+ * was, and error says why.
+ */
+export type Phase = 'unknown' | 'current' | 'sending' | 'queued' | 'stale' | 'unreadable' | 'refused'
+
+export interface State<T> {
+  /** What is stored, or the default. It is the caller's own. */
+  value: T
+  /** Whether anything is stored. */
+  found: boolean
+  phase: Phase
+  /** Whether the last change was made by this very page. */
+  mine: boolean
+  /** How many changes wait for the network. */
+  queued: number
+  /** The version of the board that changed it last; 0: it is not stored. */
+  version: number
+  updated?: Date
+  /** Who changed it last: the label of a token, and what the app calls itself. */
+  by: string
+  error?: BoardError
+  /** For setIf. */
+  tag: string
+}
+
+export interface How {
+  /** Gives the call up. A change may have been made all the same. */
+  signal?: AbortSignal
+}
+
+/** A step of a commit. */
+export interface Op { verb: string; name: string; json: string; if?: string }
+
+type Item<T> = T extends (infer E)[] ? E : never
+
+/**
+ * A key on a board. Writes resolve when what they made is on the server's disk and shown here.
+ * They reject with a BoardError: 'invalid' against the key's rules, before anything is sent;
+ * 'wrong-kind' 'out-of-range' 'conflict' 'undeclared' 'quota' 'forbidden' as the server says;
+ * 'unreachable' 'uncertain' where it is not known whether the change was made; and with
+ * Options.offline 'queued', after which it is kept, and will be sent.
+ */
+export interface Var<T> {
+  readonly key: Key<T>
+  /** What is known, else the default. It never waits. */
+  get(): T
+  state(): State<T>
+  /** Asks the server. Rejects with 'wrong-kind' or 'invalid' where what is stored can't be used. */
+  lookup(how?: How): Promise<{ value: T; found: boolean }>
+  set(x: T, how?: How): Promise<void>
+  /** Stores x where what is stored is still what seen tells, else rejects with 'conflict'. */
+  setIf(seen: State<T>, x: T, how?: How): Promise<void>
+  /** Removes the entry. Clearing what is not stored is no error. */
+  clear(how?: How): Promise<void>
+  /** Stores what f makes of what is stored, again where somebody was faster, 8 times at most. f must have no side effects. It is never queued. */
+  update(f: (old: T) => T | Promise<T>, how?: How): Promise<T>
+  /** Adds on the server, where what several phones add is each counted. An absent entry starts from the default. */
+  add(n: T & (number | bigint), how?: How): Promise<T>
+  /** Makes it n where it is smaller. */
+  raise(n: T & (number | bigint), how?: How): Promise<T>
+  /** Makes it n where it is larger. */
+  lower(n: T & (number | bigint), how?: How): Promise<T>
+  /** Appends an item; unique: unless it is in the list. */
+  append(x: Item<T>, how?: How & { unique?: boolean }): Promise<T>
+  /** Takes the first item out that is equal; all: every one. */
+  remove(x: Item<T>, how?: How & { all?: boolean }): Promise<T>
+  /** Takes an item out of the list on the server: 0 is the first, -1 the last. It is never queued. */
+  take(at?: number, how?: How): Promise<{ item?: Item<T>; found: boolean }>
+  /** Calls f with the state at once and after each change. The result ends it. */
+  watch(f: (state: State<T>) => void): () => void
+  /** The same as an async iterator: a slow body skips states, never the last one. */
+  watch(): AsyncGenerator<State<T>, void>
+  /** Steps for Board.commit. */
+  readonly op: {
+    set(x: T): Op
+    setIf(seen: State<T>, x: T): Op
+    clear(): Op
+    add(n: T): Op
+    raise(n: T): Op
+    lower(n: T): Op
+    append(x: Item<T>, how?: { unique?: boolean }): Op
+    remove(x: Item<T>, how?: { all?: boolean }): Op
+    take(at?: number): Op
+  }
+}
+
+export interface Entry {
+  name: string
+  kind: Kind
+  /** As JSON has it: bytes in base64, a time as in RFC 3339. */
+  value: unknown
+  version: number
+  updated: string
+  by?: string
+  from?: string
+}
+
+/** A change that waits to be sent; with error it was refused when it was, and is kept until it is discarded. */
+export interface Pending { id: number; ops: Op[]; sent: boolean; error?: BoardError }
+
+export interface Status {
+  /** How changes come: '' not yet, else 'push', 'wait' (a request that waits for news) or 'poll'. */
+  way: '' | 'push' | 'wait' | 'poll'
+  /** Why the server can't be reached; undefined: it can. */
+  error?: BoardError
+  /** The version of the board. */
+  version: number
+}
+
+export interface Options {
+  /** What the app calls itself, beside its changes. */
+  name?: string
+  /** Keys that are told to the board, which holds every app to them. What it notices comes to onProblem. */
+  declare?: Key<any>[]
+  /** Changes that can't be sent are kept in IndexedDB, and sent later, each counted once. */
+  offline?: boolean
+  /** What goes wrong and is survived. Default: console.warn. */
+  onProblem?(e: BoardError): void
+  /** false: only polls, no stream and no waiting request. Default: true. */
+  push?: boolean
+  /** ms between polls while things change, and the longest pause when it is quiet. Default: 2000 and 15000. */
+  fast?: number
+  slow?: number
+  /** ms in which the server must say something. Default: 10000. */
+  timeout?: number
+  /** ms for which a call is repeated where that is safe. Default: 5000. */
+  patience?: number
+  /** Reads the server's JSON. Default: parse. */
+  parse?(text: string): any
+}
+
+/** One connection for all its variables. It rests while the page is hidden, and goes on without a gap. */
+export interface Board {
+  /** The name of the board. */
+  readonly board: string
+  readonly status: Status
+  /** The variable that a key is on this board, which asks for it from now on. */
+  on<T>(key: Key<T>): Var<T>
+  /** Resolves when the first answer is here. */
+  ready(): Promise<void>
+  /** Makes all changes in one commit, or none. */
+  commit(ops: Op[], how?: How): Promise<{ version: number; entries: Entry[]; gone: { name: string; version: number }[]; results: { changed: boolean; taken?: unknown }[] }>
+  /** Calls f at once with what is known of the names that begin so, and then with what changed; undefined: it is not stored any more. The result ends it. */
+  watch(prefix: string, f: (changed: Map<string, Entry | undefined>) => void): () => void
+  /** Calls f at once, and whenever the connection becomes another one. The result ends it. */
+  onStatus(f: (status: Status) => void): () => void
+  /** Any other call of the server, below the board: call('GET', '/history', { query: { limit: 5 } }). */
+  call(method: string, path: string, more?: How & { query?: Record<string, unknown>; body?: Value }): Promise<any>
+  /** What waits to be sent, and what was refused when it was, oldest first. */
+  pending(): Promise<Pending[]>
+  discard(id: number): Promise<void>
+  /** Asks nothing until resume. */
+  pause(): void
+  resume(): void
+  /** Ends every watch and call. What is queued stays. */
+  close(): void
+}
+
+/** Joins the board of a link. It needs no network. Throws a BoardError 'link' for what is none. */
+export function join(link: string, options?: Options): Board
+
+/** What went wrong: code for the program, message for the user. */
+export class BoardError extends Error {
+  code: string
+  /** Of an answer: its status, the index of the op, what is stored (conflict), Retry-After in seconds. */
+  status?: number
+  at?: number
+  stored?: Entry
+  retryAfter?: number
+}
+
+/** Reads JSON. An integer that a number can't hold becomes a bigint. */
+export function parse(text: string): any
+/** Writes a value as JSON. With kind 'float' 5 is written as 5.0. */
+export function write(x: Value, kind?: Kind): string

@@ -1,0 +1,98 @@
+package server
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/js"
+)
+
+// The page of a board, and the client for pages: plain files that are the same for every
+// board, and tell nothing of any. Who may do what, the calls decide that they make.
+
+//go:embed page
+var pageFiles embed.FS
+
+// A file of ours is served with a tag, so that a browser asks for it once.
+type ownFile struct {
+	body []byte
+	kind string
+	tag  string
+}
+
+// ownFiles are what is served beside the calls, by path.
+var ownFiles = func() map[string]ownFile {
+	all := map[string]ownFile{}
+	add := func(at string, body []byte) {
+		kind := mime.TypeByExtension(path.Ext(at))
+		switch path.Ext(at) { // whatever the system thinks of them
+		case ".js":
+			kind = "text/javascript; charset=utf-8"
+		case ".ts":
+			kind = "text/plain; charset=utf-8"
+		}
+		sum := sha256.Sum256(body)
+		all[at] = ownFile{body, kind, `"` + hex.EncodeToString(sum[:8]) + `"`}
+	}
+	add("/small-pantry.js", js.Module)
+	add("/small-pantry.d.ts", js.Types)
+	files, err := pageFiles.ReadDir("page")
+	for _, f := range files {
+		var body []byte
+		if body, err = pageFiles.ReadFile("page/" + f.Name()); err != nil {
+			break
+		}
+		add("/small-pantry/"+f.Name(), body)
+	}
+	if err != nil {
+		panic(err) // they are part of the program
+	}
+	return all
+}()
+
+// What a page of ours may do: nothing from elsewhere, and no script but those files.
+const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+
+// opensPage says whether a request is that of a browser which opens a page, whoever sent it
+// there.
+func (c *call) opensPage() bool {
+	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
+	return get && (c.r.URL.Path == "/" || strings.HasPrefix(c.r.URL.Path, "/boards/"))
+}
+
+// ownFile answers with the client, or with a part of the page.
+func (c *call) ownFile() error {
+	f, found := ownFiles[c.r.URL.Path]
+	if !found {
+		return wire.Refuse("no-route", "there is no file %q", c.r.URL.Path)
+	}
+	return c.file(f)
+}
+
+// boardPage answers with the page of a board, which asks for all else itself: whether there
+// is such a board, it does not tell.
+func (c *call) boardPage() error {
+	if err := journal.CheckName(c.board); err != nil {
+		return err
+	}
+	return c.file(ownFiles["/small-pantry/index.html"])
+}
+
+func (c *call) file(f ownFile) error {
+	h := c.w.Header()
+	h.Set("Content-Security-Policy", contentPolicy)
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Type", f.kind)
+	h.Set("ETag", f.tag)
+	http.ServeContent(c.w, c.r, "", time.Time{}, bytes.NewReader(f.body))
+	return nil
+}

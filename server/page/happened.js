@@ -1,0 +1,62 @@
+// What happened: the newest commits, and a moment to go back to.
+
+import { $, make, setText } from './dom.js'
+import { age, line } from './values.js'
+
+const atOnce = 20 // commits
+
+export class Happened {
+  commits = []
+  constructor(board, go) {
+    Object.assign(this, { board, go })
+    this.list = document.querySelector('#happened ol')
+    this.said = document.querySelector('#happened .said')
+    if (window.matchMedia('(max-width: 899px)').matches) $('happened').open = false
+    $('happened').addEventListener('toggle', () => this.load())
+    $('older').addEventListener('click', () => this.load(this.commits.at(-1)?.version))
+    setInterval(() => { for (const t of this.list.querySelectorAll('time')) setText(t, age(t.dateTime)) }, 5000)
+  }
+
+  /** Asks for the newest commits, or for those before one. */
+  async load(before) {
+    if (!$('happened').open) return
+    try {
+      const got = await this.board.call('GET', '/history', { query: { limit: atOnce, before } })
+      const seen = new Set(this.commits.map(c => c.version))
+      const fresh = got.commits.filter(c => !seen.has(c.version))
+      // What is old is kept only as far as it goes on from the newest without a gap.
+      this.commits = before ? [...this.commits, ...fresh] : fresh.length === got.commits.length ? got.commits : [...fresh, ...this.commits.slice(0, 200)]
+      $('older').hidden = got.commits.length < atOnce || this.commits.length > 200
+      setText(this.said, '')
+      this.draw(before || seen.size === 0 ? [] : fresh)
+    } catch (e) {
+      if (e.code !== 'unreachable') setText(this.said, e.message)
+    }
+  }
+
+  draw(fresh) {
+    this.drawn ??= new Map()
+    const items = this.commits.map(c => {
+      if (!this.drawn.has(c.version)) this.drawn.set(c.version, this.item(c))
+      return this.drawn.get(c.version)
+    })
+    for (const v of this.drawn.keys()) if (!this.commits.some(c => c.version === v)) this.drawn.delete(v)
+    for (const c of fresh) {
+      const li = this.drawn.get(c.version)
+      li.classList.add('fresh')
+      setTimeout(() => li.classList.remove('fresh'), 8000)
+    }
+    this.list.replaceChildren(...items)
+    if (!items.length) this.list.append(make('li', { class: 'small' }, 'Nothing has happened here yet.'))
+  }
+
+  item(c) {
+    const most = 8, changes = c.changes ?? []
+    const show = (value, kind) => value === null || value === undefined ? 'nothing' : line(value, kind)
+    return make('li', {},
+      ...changes.slice(0, most).map(ch => make('p', { class: 'change' }, `${ch.name} `, make('span', { class: 'old' }, show(ch.old, ch.old_kind)), ' → ', make('span', { class: 'value' }, show(ch.new, ch.new_kind)))),
+      changes.length > most ? make('p', { class: 'small' }, `and ${changes.length - most} more`) : null,
+      make('div', { class: 'about' }, make('span', { class: 'small' }, c.by ? `${c.by}, ` : '', make('time', { datetime: c.at, title: c.at }, age(c.at))),
+        make('button', { 'aria-label': `as it was then, after version ${c.version}`, onclick: () => this.go(c) }, 'as it was then')))
+  }
+}
