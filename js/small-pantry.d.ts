@@ -27,8 +27,6 @@ export interface Rules<T> {
   about?: string
   /** For a list: how many items are kept; the oldest leave at the front. */
   keep?: number
-  /** For a list or map of numbers: 'float' writes 5 as 5.0. */
-  of?: 'float'
   /** Says in a sentence why a value can't be stored; '' or nothing: it can. */
   check?(x: T): string | undefined | void
 }
@@ -46,7 +44,9 @@ export interface Key<T> extends Readonly<Rules<T>> {
 // Declarations. They throw a BoardError 'invalid' for a name that can't be one, and for a
 // default that is of another kind or outside of its range.
 export function bool(name: string, fallback: boolean, rules?: Rules<boolean>): Key<boolean>
-export function int(name: string, fallback: number | bigint, rules?: Rules<number | bigint>): Key<number>
+export function int(name: string, fallback: number, rules?: Rules<number>): Key<number>
+/** With a bigint as its default, for values that a number may not hold: they are bigints then. */
+export function int(name: string, fallback: bigint, rules?: Rules<number | bigint>): Key<number | bigint>
 export function float(name: string, fallback: number, rules?: Rules<number>): Key<number>
 export function text(name: string, fallback: string, rules?: Rules<string>): Key<string>
 export function bytes(name: string, fallback: Uint8Array, rules?: Rules<Uint8Array>): Key<Uint8Array>
@@ -71,7 +71,7 @@ export interface State<T> {
   /** Whether anything is stored. */
   found: boolean
   phase: Phase
-  /** Whether the last change was made by this very page. */
+  /** Whether the last change was made by this very Board. It is not known before its first write was answered. */
   mine: boolean
   /** How many changes wait for the network. */
   queued: number
@@ -91,7 +91,14 @@ export interface How {
 }
 
 /** A step of a commit. */
-export interface Op { verb: string; name: string; json: string; if?: string }
+export interface Op {
+  op: string
+  name: string
+  /** The op as the server takes it, a JSON object. */
+  json: string
+  /** On condition that the entry is still what this tag, a version, or 0 for absent, tells. */
+  if?: string
+}
 
 type Item<T> = T extends (infer E)[] ? E : never
 

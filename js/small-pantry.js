@@ -1,10 +1,7 @@
-// Small Pantry: the client for pages and for Node. small-pantry.d.ts tells what it offers.
+// The client of a board, for pages and Node: see small-pantry.d.ts.
 
-// ---- Values ----
-
-const hex = bytes => Array.from(bytes, b => b.toString(16).padStart(2, '0')).join('')
-const draw = () => hex(crypto.getRandomValues(new Uint8Array(16)))
-const exact = draw() // marks a number that JSON would spoil; nobody else knows it
+const draw = () => Array.from(crypto.getRandomValues(new Uint8Array(16)), b => b.toString(16).padStart(2, '0')).join('')
+const exact = draw() // marks what JSON would spoil; nobody else knows it
 
 export const parse = text => !/\d{16}/.test(text) ? JSON.parse(text) : JSON.parse(
 	text.replace(/"(?:\\.|[^"\\])*"|-?\d[\d.eE+-]*/g, s => /^-?\d{16,}$/.test(s) && !Number.isSafeInteger(+s) ? `{"${exact}":"${s}"}` : s),
@@ -12,20 +9,18 @@ export const parse = text => !/\d{16}/.test(text) ? JSON.parse(text) : JSON.pars
 
 export const write = (x, kind) => JSON.stringify(x, (_, x) => {
 	if (kinds.bytes[1](x)) return btoa(Array.from(x, b => String.fromCharCode(b)).join(''))
-	if (kind === 'float' && Number.isInteger(x)) return exact + (Object.is(x, -0) ? '-0' : `${x}`).replace(/^-?\d+$/, '$&.0')
 	if (typeof x === 'bigint') return `${exact}${x}`
-	if (x == null || (Number.isInteger(x) ? Number.isSafeInteger(x) : ['bool', 'float', 'text', 'list', 'map'].some(k => kinds[k][1](x)))) return x
-	throw invalid(`${String(x)} can't be stored exactly`)
+	if (kind === 'float' && Number.isInteger(x)) return exact + (Object.is(x, -0) ? '-0' : `${x}`).replace(/^-?\d+$/, '$&.0')
+	if (x == null || ['bool', 'text', 'list', 'map', Number.isInteger(x) ? 'int' : 'float'].some(k => kinds[k][1](x))) return x
+	throw invalid(`${String(x)} can't be stored`)
 }).replace(RegExp(`"${exact}([^"]*)"`, 'g'), '$1')
 
 export class BoardError extends Error {
 	constructor(code, sentence, more) { Object.assign(super(sentence), { name: 'BoardError', code }, more) }
 }
 const invalid = sentence => new BoardError('invalid', sentence)
+const puts = o => /put|drop/.test(o.op)
 const unsure = e => /^(unreachable|unavailable|rate-limited|uncertain)$/.test(e?.code)
-const notDone = e => !e.maybe && /^(unavailable|rate-limited)$/.test(e.code)
-
-// ---- Keys ----
 
 const kinds = {
 	bool: ['true or false', x => typeof x === 'boolean'],
@@ -42,185 +37,148 @@ const wordFor = kind => kinds[kind]?.[0] ?? kind
 class Key {
 	constructor(kind, name, fallback, rules) {
 		Object.assign(this, rules, { kind, name, default: fallback })
-		if (!/^[^/]+(\/[^/]+)*$/.test(name) || /(^|\/)\.\.?(\/|$)/.test(name)) throw invalid(`"${name}" can't be a name: write it as in "tank/litres"`)
-		if ((this.min == null) !== (this.max == null)) throw invalid(`${name} needs min and max, or neither`)
-		this.json(fallback, true)
+		if (/^$|(^|\/)\.{0,2}(\/|$)/.test(name)) throw invalid(`"${name}" is no name such as tank/litres`)
+		this.fit(fallback, true)
 		Object.freeze(this)
 	}
+	toJSON() { return { ...this, check: undefined } }
 	why(x, isDefault) {
 		const takes = `this takes ${wordFor(this.kind)}`
 		return !kinds[this.kind][1](x) ? takes
 			: x < this.min || x > this.max ? `${takes} from ${this.min} to ${this.max}`
-			: this.choices?.includes(x) === false ? `this takes one of ${this.choices.join(', ')}`
+			: this.choices?.includes(x) === false ? `this takes one of ${this.choices}`
 			: isDefault ? '' : this.check?.(x)
 	}
-	json(x, isDefault) {
+	fit(x, isDefault) {
 		const why = this.why(x, isDefault)
 		if (why) throw invalid(`${this.name}: ${why}`)
-		return write(x, this.of ?? this.kind)
+		return x
 	}
 	read({ kind, value: x, by }) {
 		if (kind === 'int' && this.kind === 'float' && Number(x) == x) kind = 'float', x = Number(x)
-		if (kind !== this.kind) throw new BoardError('wrong-kind', `${this.name} is ${wordFor(kind)}${by ? `, stored by ${by}` : ''}; this app expects ${wordFor(this.kind)}`)
+		if (kind !== this.kind) throw new BoardError('wrong-kind', `${this.name} is ${wordFor(kind)}${by ? ` (by ${by})` : ''}, not ${wordFor(this.kind)}`)
 		if (kind === 'bytes') x = Uint8Array.from(atob(x), c => c.charCodeAt(0))
 		if (kind === 'time') x = new Date(x)
-		const why = this.why(x)
-		if (why) throw invalid(`what is stored under ${this.name} can't be used: ${why}`)
-		return x
-	}
-	get declared() {
-		const { name, kind, about, keep, choices } = this
-		return JSON.stringify({ name, kind, about, keep, choices }).slice(0, -1) + ['default', 'min', 'max'].map(m => this[m] == null ? '' : `,"${m}":${this.json(this[m], true)}`).join('') + '}'
+		return this.fit(x)
 	}
 }
-const keyOf = kind => (name, fallback, rules) => new Key(kind, name, fallback, rules)
-export const [bool, int, float, text, bytes, time, list, map] = Object.keys(kinds).map(keyOf)
+export const [bool, int, float, text, bytes, time, list, map] = Object.keys(kinds).map(kind => (name, fallback, rules) => new Key(kind, name, fallback, rules))
 export const oneOf = (name, first, ...rest) => text(name, first, { choices: [first, ...rest] })
-
-// ---- A board ----
 
 const tagOf = e => e?.kind ? `${e.version}-${Date.parse(e.updated)}` : '0'
 const delay = ms => new Promise(f => setTimeout(f, ms))
 const queryOf = query => {
 	const q = new URLSearchParams()
-	for (const [name, values] of Object.entries(query ?? {})) for (const v of [values].flat()) if (v != null) q.append(name, v)
+	for (const [n, all] of Object.entries(query ?? {})) for (const x of [all].flat()) if (x != null) q.append(n, x)
 	return `?${q}`
 }
 
-export function join(link, options) {
+export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, patience = 5000, declare = [], push = true, offline, parse: read = parse, onProblem = e => console.warn(e) } = {}) {
 	const [, base, path, token = ''] = /^(https?:\/\/[^/?#]+)\/boards\/([^/?#]+)(?:#(.*))?$/.exec(link) ?? []
-	if (!base) throw new BoardError('link', 'this is no link of a board, such as http://HOST:PORT/boards/BOARD')
+	if (!base) throw new BoardError('link', 'a link is http://HOST:PORT/boards/BOARD')
 	const board = decodeURIComponent(path), instance = draw(), place = `${base}/v1/boards/${path}`, who = token.split('.')[0]
-	const { name, fast, slow, timeout, patience, declare, push, offline, onProblem, parse: read } = {
-		parse, fast: 2000, slow: 15000, timeout: 10000, patience: 5000, declare: [], push: true, onProblem: e => console.warn(`small pantry: ${e.message}`), ...options }
 	const names = new Set(), nodes = new Map(), watchers = new Set(), over = new AbortController(), page = globalThis.document
-	const status = { way: '', error: undefined, version: 0 }
-	let prefixes = [], entries = new Map(), mark = '', epoch = 0, from, outage, declared, setReady
+	const status = { way: '', version: 0 }
+	let prefixes = [], entries = new Map(), mark = '', epoch = 0, from, declared, setReady
 	let asking, kicked, wake = () => {}, running, paused = page?.hidden, pause, later = 0, streamAt = 0, waitAt = 0, cuts = 0, news = 0
 	const ready = new Promise(f => { setReady = f })
-	// What others see of the instance. Where a page can't hash, it is learnt from the first answer.
-	crypto.subtle?.digest('SHA-256', new TextEncoder().encode(instance)).then(sum => { from = hex(new Uint8Array(sum, 0, 8)) })
 	const problem = e => over.signal.aborted || onProblem(e)
 	const kick = () => { kicked = true, wake(), asking?.abort() }
 	const tell = names => { for (const w of [...watchers]) if (!names || names.some(w.wants)) w.tell(names ?? []) }
 	const node = name => nodes.get(name) ?? nodes.set(name, { sending: 0 }).get(name)
-	const start = () => { if (!running) running = true, run() }
-	const watching = (w, end) => {
+	const begin = () => { if (!running) running = true, run() }
+	const watching = (wants, tell, end) => {
+		const w = { wants, tell }
 		watchers.add(w)
-		start()
-		w.tell([])
+		begin()
+		tell([])
 		return () => { if (watchers.delete(w)) end?.() }
 	}
 
-	// -- Calls --
-
-	const unexpected = why => new BoardError('unexpected', `that is not what a board answers (${why}); is the address right?`)
-	// Gives f the text of an answer as it comes, with no silence of over quiet ms.
+	const unexpected = why => new BoardError('unexpected', `no answer of a board (${why}); is the address right?`)
+	// Gives f the text of an answer as it comes; a silence of quiet ms ends it.
 	async function request({ method, path, query, body, key, since, signal, as = instance, wait = 0 }, quiet, f) {
 		const stop = new AbortController(), headers = Object.entries({
-			'Client-Instance': as, 'Client-Name': name && String.fromCharCode(...new TextEncoder().encode(name)), Authorization: token && `Bearer ${token}`,
+			'Client-Instance': as, 'Client-Name': name && unescape(encodeURIComponent(name)), Authorization: token && `Bearer ${token}`,
 			'Content-Type': body && 'application/json', 'Idempotency-Key': key, 'Idempotency-Since': since }).filter(h => h[1])
 		let timer
 		const heard = ms => { clearTimeout(timer), timer = setTimeout(() => stop.abort(), ms) }
 		try {
 			heard(timeout + wait * 1000)
-			const resp = await fetch(place + path + queryOf(query), { method, headers, body, cache: 'no-store', credentials: 'omit', redirect: 'error', referrerPolicy: 'no-referrer',
+			const resp = await fetch(place + path + queryOf(query), { method, headers, body, cache: 'no-store', redirect: 'error',
 				signal: AbortSignal.any([over, stop, signal ?? stop].map(s => s.signal ?? s)) })
 			const reader = resp.body?.getReader(), decoder = new TextDecoder()
 			for (let got; reader && !(got = await reader.read()).done; heard(quiet)) f(decoder.decode(got.value, { stream: true }), resp)
 			return resp
 		} catch (cause) {
-			if (over.signal.aborted) throw new BoardError('closed', 'the board was closed by this app')
+			if (over.signal.aborted) throw new BoardError('closed', 'the board is closed')
 			throw cause instanceof BoardError ? cause : new BoardError('unreachable', `${base} can't be reached: no ${stop.signal.aborted ? 'answer in time' : 'connection'}`, { cause })
 		} finally {
 			clearTimeout(timer)
 			stop.abort()
 		}
 	}
-	async function once(rq) {
-		let text = '', json = {}
-		const resp = await request(rq, timeout, s => { text += s }), { status, headers } = resp, retryAfter = +headers.get('Retry-After')
-		try { json = read(text) } catch { /* it is none */ }
-		if (resp.ok) return Object.assign(json, headers.has('Repeated') && { repeated: true })
-		later = Math.max(later, Date.now() + Math.min(retryAfter, 300) * 1000)
-		throw json.code ? new BoardError(json.code, json.detail, { status, retryAfter, at: json.op, stored: json.entry })
-			: status < 500 ? unexpected(`status ${status}`) : new BoardError('uncertain', `${base} failed; the change may have been made or not`)
-	}
 	// Sends, and again for as long as patience says, where that counts once.
 	async function send(rq) {
 		const end = Date.now() + patience
-		for (let wait = 50, sent = rq.sent, maybe; ; wait = Math.min(wait * 1.5, 1000)) {
+		for (let wait = 50, sent = rq.sent; ; wait = Math.min(wait * 1.5, 1000)) {
 			try {
-				if (!rq.once && later > end) throw new BoardError('rate-limited', `${base} wants no call for a while`)
+				if (later > end && !rq.once) throw new BoardError('rate-limited', 'the server wants no call yet')
 				if (!rq.once) await delay(later - Date.now())
-				return await once({ ...rq, since: sent && rq.since })
+				let text = '', json = {}
+				const { ok, status, headers } = await request({ ...rq, since: sent && rq.since }, timeout, s => { text += s }), retryAfter = +headers.get('Retry-After')
+				try { json = read(text) } catch {}
+				if (ok) return Object.assign(json, headers.has('Repeated') && { repeated: true })
+				if (retryAfter) later = Math.max(later, Date.now() + Math.min(retryAfter, 300) * 1000)
+				throw json.code ? new BoardError(json.code, json.detail, { status, retryAfter, at: json.op, stored: json.entry })
+					: status < 500 ? unexpected(status) : new BoardError('uncertain', `${base} failed; a change may have been made`)
 			} catch (e) {
-				maybe ||= !notDone(e)
-				const again = notDone(e) || /^un(reachable|certain)$/.test(e.code) && (rq.key || rq.method === 'GET')
-				if (!again || rq.once || Date.now() + wait > end || rq.signal?.aborted) throw Object.assign(e, { maybe })
+				if (!unsure(e) || rq.once || Date.now() + wait > end || rq.signal?.aborted) throw e
 			}
 			sent = true
 			await delay(wait * (0.5 + Math.random()))
 		}
 	}
 	const ours = page => {
-		if (page.board !== board || !/^\d+\.[0-9a-f]{8}$/.test(page.mark)) throw unexpected(`board ${page.board}, mark ${page.mark}`)
+		if (page.board !== board || !/^\d+\.[0-9a-f]{8}$/.test(page.mark)) throw unexpected(`board ${page.board}`)
 		return page
 	}
 	const getPage = async (query, how) => ours(await send({ method: 'GET', path: '/entries', query, ...how }))
-
-	// -- What is known --
 
 	const has = name => names.has(name) || prefixes.some(p => name.startsWith(p))
 	const idle = () => names.size + prefixes.length === 0
 	function bind(known, add) {
 		add()
-		start()
+		begin()
 		if (!known) mark = '', epoch++, kick() // a mark holds for what was asked with it
 	}
-	// What is known is at any moment what the board was at the mark: an answer counts where it tells
-	// all since exactly that, or is the whole and was asked for with it. Nothing: ask again.
+	// What is known is the board at the mark: an answer counts where it tells all since exactly
+	// that, or is the whole and was asked for with it. Gives nothing: ask again.
 	function take(asked, page) {
 		if (idle()) return []
 		if (asked.epoch !== epoch) return
-		if (page.whole ? asked.mark !== mark : page.since !== mark) return page.whole || !(parseInt(page.mark) <= parseInt(mark)) ? undefined : []
-		const changed = new Set()
-		if (page.whole) {
-			for (const name of [...names, ...entries.keys()]) entries.set(name, { name, version: page.version }), changed.add(name)
-		}
-		for (const e of [...page.entries, ...page.gone]) if (has(e.name)) entries.set(e.name, e), changed.add(e.name)
+		if (page.whole ? asked.mark !== mark : page.since !== mark) return !page.whole && parseInt(page.mark) <= parseInt(mark) ? [] : undefined
+		const changed = new Set(page.whole ? [...names, ...entries.keys()] : page.gone.map(e => e.name))
+		for (const name of changed) names.has(name) ? entries.set(name, { name }) : entries.delete(name)
+		for (const e of page.entries) if (has(e.name)) entries.set(e.name, e), changed.add(e.name)
 		mark = page.mark
 		status.version = page.version
-		for (const n of changed) if (nodes.get(n)?.entry?.version !== entries.get(n).version) node(n).refused = undefined
+		for (const n of changed) if (nodes.get(n)?.entry !== entries.get(n)) node(n).refused = undefined
 		if (changed.size) news = Date.now(), tell([...changed])
 		return [...changed]
 	}
 	function answered(way, error) {
-		const same = status.error?.code === error?.code && status.way === (way || status.way)
+		const before = status.error?.code, same = before === error?.code && (!way || status.way === way)
 		status.error = error
-		if (error && outage !== error.code) problem(error)
-		outage = error?.code
+		if (way) status.way = way
 		if (!error) {
-			status.way = way || status.way
 			setReady()
 			queue?.wake()
-			if (!declared && declare.length) declareKeys()
-		}
+			if (declare.length && !declared) declared = true, send({ method: 'POST', path: '/keys', body: `{"keys":[${declare.map(k => write(k, k.kind))}]}`, key: draw() })
+				.then(({ findings }) => findings?.forEach(f => problem(new BoardError(f.code, f.sentence, { about: f.name }))), e => { unsure(e) ? declared = false : e.code === 'forbidden' || problem(e) })
+		} else if (before !== error.code) problem(error)
 		if (!same) tell()
 	}
-	async function declareKeys() {
-		declared = true
-		try {
-			const { findings } = await send({ method: 'POST', path: '/keys', body: `{"keys":[${declare.map(k => k.declared)}]}`, key: draw() })
-			for (const f of findings ?? []) problem(new BoardError(f.code, f.sentence, { about: f.name }))
-		} catch (e) {
-			if (unsure(e)) declared = false
-			else if (e.code !== 'forbidden') problem(e)
-		}
-	}
-
-	// -- Asking: push where it works, else a waiting poll, else polls --
-
 	function question() {
 		let query = idle() ? { names: true, limit: 1 } : { name: [...names].sort(), prefix: prefixes }
 		if (prefixes.includes('') || queryOf(query).length > 8192) query = {}
@@ -228,19 +186,17 @@ export function join(link, options) {
 	}
 	async function poll(wait, signal) {
 		const [query, asked] = question(), how = { once: true, signal }, page = await getPage({ ...query, wait }, { ...how, wait })
-		for (let after = page.next; after && !query.limit;) {
-			const more = await getPage({ ...query, after }, how)
-			if (more.whole !== page.whole) throw unexpected("its pages don't go together")
+		for (let more = page; more.next && !query.limit;) {
+			more = await getPage({ ...query, after: more.next }, how)
 			page.entries.push(...more.entries)
 			page.gone.push(...more.gone)
-			after = more.next
 		}
 		const changed = take(asked, page)
-		if (!changed && asked.epoch === epoch && asked.mark === mark) throw unexpected(`it tells of ${page.since}, and ${mark} was asked for`)
+		if (!changed && asked.epoch === epoch && asked.mark === mark) throw unexpected(page.since)
 		answered(wait ? 'wait' : 'poll')
 		return !changed || changed.length || page.whole
 	}
-	// Each way says whether the next may be tried at once.
+	// True: the next may come at once.
 	async function ask(wait) {
 		const begun = Date.now()
 		asking = new AbortController()
@@ -248,7 +204,7 @@ export function join(link, options) {
 			const more = await poll(wait, asking.signal)
 			if (wait ? more || Date.now() - begun > 15000 : push && !idle() && Date.now() >= Math.min(streamAt, waitAt)) return true
 		} catch (e) { kicked || over.signal.aborted || answered('', e) }
-		if (wait && !kicked) waitAt = Date.now() + 60000 // something on the way doesn't let it wait
+		if (wait && !kicked) waitAt = Date.now() + 60000
 	}
 	async function stream() {
 		const [query, asked] = question(), begun = Date.now()
@@ -268,7 +224,7 @@ export function join(link, options) {
 					whole = page.next && page
 					if (whole) continue
 					worked = true
-					if (!take(asked, page)) throw unexpected('it is of another mark')
+					if (!take(asked, page)) throw unexpected(page.since)
 					asked.mark = mark
 					answered('push')
 				}
@@ -279,16 +235,16 @@ export function join(link, options) {
 			if (status.error && !worked) return
 		}
 		cuts = Date.now() - begun > 10000 ? 0 : cuts + 1
-		if (!worked || cuts > 1) streamAt = Date.now() + (worked ? Math.min(1000 << Math.min(cuts, 6), 60000) : 60000)
-		if (worked) await delay(Math.random() * 500) // many pages don't come back in step
-		return ask() // how is it?
+		streamAt = Date.now() + (!worked ? 60000 : cuts > 1 ? Math.min(1000 * 2 ** cuts, 60000) : 0)
+		if (worked) await delay(Math.random() * 500)
+		return ask()
 	}
 	async function run() {
 		const sleep = ms => new Promise(done => {
 			const t = setTimeout(done, Math.min(ms, 2e9))
 			wake = () => (clearTimeout(t), done())
 		})
-		await 0 // what is bound in the same breath is asked for at once
+		await 0
 		while (!over.signal.aborted) {
 			const now = Date.now(), hold = paused ? Infinity : later - now
 			if (hold > 0) { await sleep(hold); continue }
@@ -300,19 +256,17 @@ export function join(link, options) {
 		}
 	}
 
-	// -- Writing --
-
 	async function commit(ops, how, verb, now) {
 		const item = { verb, ops, key: draw(), place, who, instance }, about = [...new Set(ops.map(o => o.name))], seen = Object.fromEntries(about.map(n => [n, tagOf(entries.get(n))]))
 		const each = f => { about.forEach(n => f(node(n))), tell(about) }
 		each(n => { n.sending++, n.refused = undefined })
 		try {
 			const waits = await queue?.waits()
-			if (now && waits) throw new BoardError('unavailable', "changes wait to be sent, and this can't be queued behind them")
+			if (now && waits) throw new BoardError('unavailable', 'changes wait, and this can not')
 			if (!now && (waits || queue && unsure(status.error))) return await queue.add(item, seen)
 			return await sendItem(item, how?.signal).catch(e => {
 				if (!queue || now || !unsure(e) || how?.signal?.aborted) throw e
-				return queue.add({ ...item, sent: !notDone(e) }, seen)
+				return queue.add({ ...item, sent: true }, seen)
 			})
 		} catch (e) {
 			if (!unsure(e) && !/^(queued|closed)$/.test(e.code)) each(n => { n.refused = e })
@@ -322,35 +276,33 @@ export function join(link, options) {
 		}
 	}
 	async function sendItem(item, signal) {
-		const asked = { epoch }, ops = item.ops.map(({ verb, name, json, if: tag }) => `{"op":"${verb}","name":${JSON.stringify(name)}${json}${tag ? `,"if":"${tag}"` : ''}}`)
+		const asked = { epoch }, ops = item.ops.map(o => o.if ? `${o.json.slice(0, -1)},"if":"${o.if}"}` : o.json)
 		let page
 		item.since ??= mark
 		try {
 			page = ours(await send({ ...item, method: 'POST', path: '/commit', as: item.instance, signal, body: `{"ops":[${ops}]}` }))
-			if (page.results?.length !== ops.length) throw unexpected('it tells of other ops')
+			if (page.results?.length !== ops.length) throw unexpected('other ops')
 			if (unsure(status.error)) answered()
 		} catch (e) {
 			if (unsure(e) && !signal?.aborted) answered('', e), kick()
 			throw e
 		}
 		if (!page.repeated && item.instance === instance) from ??= page.entries.find(e => e.version === page.version)?.from
-		for (let tries = 0; tries < 3 && !take(asked, page); tries++) { // what is stored is shown before the call returns
+		for (let tries = 0; tries < 3 && !take(asked, page); tries++) {
 			await delay(20)
 			if (!(parseInt(mark) >= page.version)) await poll().catch(() => { tries = 3 })
 		}
 		return page
 	}
 
-	// -- Variables --
-
 	function stateOf(key) {
 		const n = node(key.name), waiting = queue?.about(key.name) ?? [], e = entries.get(key.name) ?? (mark && {}), found = !!e?.kind
 		const refused = n.refused ?? waiting.find(i => i.error)?.error, queued = waiting.filter(i => !i.error).length
-		const s = { value: key.default, found, version: e?.version ?? 0, updated: found ? new Date(e.updated) : undefined, by: e?.by ?? '', mine: !!e?.from && e.from === from, queued, error: status.error, tag: tagOf(e) }
+		const s = { value: key.default, found, version: e?.version ?? 0, updated: e?.updated && new Date(e.updated), by: e?.by ?? '', mine: !!e?.from && e.from === from, queued, error: status.error, tag: tagOf(e) }
 		s.phase = n.sending ? 'sending' : queued ? 'queued' : refused ? 'refused' : !e ? 'unknown' : s.error ? 'stale' : 'current'
 		if (s.phase === 'refused') s.error = refused
 		if (found && n.entry !== e) {
-			Object.assign(n, { entry: e, value: undefined, bad: undefined })
+			n.entry = e, n.bad = null
 			try { n.value = key.read(e) } catch (bad) { problem(n.bad = bad) }
 		}
 		if (found && n.bad) s.phase = 'unreadable', s.error = n.bad
@@ -359,31 +311,29 @@ export function join(link, options) {
 		return s
 	}
 	function on(key) {
-		if (!(key instanceof Key)) throw invalid('on takes a key, such as int("tank/litres", 0)')
-		const { name, kind, keep, min } = key, start0 = `,"start":${key.json(key.default, true)}`
+		if (!(key instanceof Key)) throw invalid('on takes a key')
+		const { name, kind, default: start, min, max, keep } = key
 		bind(has(name), () => names.add(name))
-		const one = (verb, json = '') => ({ verb, name, json }), item = x => `,"item":${write(x, key.of)}${start0}`
-		const amount = x => write(/int|float/.test(kind) && kinds[kind][1](x) ? x : Symbol(x), kind)
+		const one = (op, more) => ({ op, name, json: write({ op, name, start: puts({ op }) ? undefined : start, ...more }, kind) })
+		const number = x => /int|float/.test(kind) && kinds[kind][1](x) ? x : key.fit(NaN)
 		const op = {
-			set: (x, how) => one('put', `,"value":${key.json(x)},"as":"${kind}","kind":"${kind}"`),
+			set: (x, how) => one('put', { value: key.fit(x), as: kind, kind }),
 			setIf: (seen, x, how) => ({ ...op.set(x), if: seen.tag }),
 			clear: how => one('drop'),
-			add: (n, how) => one('add', `,"amount":${amount(n)}${start0}${min == null ? '' : `,"min":${amount(min)},"max":${amount(key.max)}`}`),
-			raise: (n, how) => one('raise', `,"to":${amount(n) && key.json(n)}${start0}`),
-			lower: (n, how) => one('lower', `,"to":${amount(n) && key.json(n)}${start0}`),
-			append: (x, how) => one('append', item(x) + (keep ? `,"keep":${keep}` : '') + (how?.unique ? ',"unique":true' : '')),
-			remove: (x, how) => one('remove', item(x) + (how?.all ? ',"all":true' : '')),
-			take: (at, how) => one('take', `,"at":${at ?? 0}${start0}`),
+			add: (n, how) => one('add', { amount: number(n), min, max }),
+			raise: (n, how) => one('raise', { to: key.fit(n) }),
+			lower: (n, how) => one('lower', { to: key.fit(n) }),
+			append: (item, how) => one('append', { item, keep, unique: how?.unique }),
+			remove: (item, how) => one('remove', { item, all: how?.all }),
+			take: (at, how) => one('take', { at: at ?? 0 }),
 		}
 		const entryIn = page => page.entries.find(e => e.name === name), valueIn = e => e ? key.read(e) : structuredClone(key.default)
 		const stored = async how => entryIn(await getPage({ name }, how)), refuse = e => { node(name).refused = e, tell([name]) }
 		async function act(verb, args, how = args[op[verb].length - 1], now) {
-			let made
-			try { made = op[verb](...args) } catch (e) { refuse(e); throw e }
-			return commit([made], how, verb, now)
+			try { args = op[verb](...args) } catch (e) { refuse(e); throw e }
+			return commit([args], how, verb, now)
 		}
-		const v = {
-			key, op, state: () => stateOf(key), get: () => stateOf(key).value,
+		const v = { key, op, state: () => stateOf(key), get: () => stateOf(key).value,
 			async lookup(how) {
 				const e = await stored(how)
 				return { value: valueIn(e), found: !!e }
@@ -400,11 +350,11 @@ export function join(link, options) {
 					}
 				}
 			},
-			watch: f => f ? watching({ wants: n => n === name, tell: () => f(stateOf(key)) }) : iterate(v.watch),
+			watch: f => f ? watching(n => n === name, () => f(stateOf(key))) : iterate(v.watch),
 		}
 		for (const verb in op) v[verb] = async (...args) => {
 			const takes = verb === 'take'
-			if (verb === 'setIf' && args[0].phase === 'unknown') throw invalid(`it is not known yet what is stored under ${name}: wait for ready()`)
+			if (verb === 'setIf' && args[0].phase === 'unknown') throw invalid(`${name} is not known yet`)
 			try {
 				const page = await act(verb, args, undefined, takes)
 				return takes ? { item: page.results[0].taken, found: true } : /set|clear/.test(verb) ? undefined : valueIn(entryIn(page))
@@ -416,50 +366,47 @@ export function join(link, options) {
 		}
 		return v
 	}
-	// The newest of what a callback is told: a slow body skips some, never the last.
 	async function* iterate(watch) {
 		let fresh = [], ring
-		const stop = watch(x => { fresh = [x], ring?.() })
-		over.signal.addEventListener('abort', () => ring?.())
+		const wake = () => ring?.(), stop = watch(x => { fresh = [x], wake() })
+		over.signal.addEventListener('abort', wake)
 		try {
 			while (!over.signal.aborted) fresh.length ? yield fresh.pop() : await new Promise(f => { ring = f })
-		} finally { stop() }
+		} finally { stop(), over.signal.removeEventListener('abort', wake) }
 	}
 
-	const queue = offline && openQueue(place, who, over.signal, { sendItem, tell, problem, known: n => [mark, tagOf(entries.get(n))], mine: e => e.from === from })
+	const queue = offline ? openQueue(place, who, over.signal, { sendItem, tell, problem, known: n => [mark, tagOf(entries.get(n))], mine: e => e.from === from, away: () => unsure(status.error) }) : null
 	const shown = () => page.hidden ? b.pause() : b.resume(), b = {
-		board, status, on, commit: (ops, how) => commit(ops, how), ready: () => (start(), ready),
+		board, status, on, commit: (ops, how) => commit(ops, how), ready: () => (begin(), ready),
 		call: (method, path, { query, body, signal } = {}) => send({ method, path, query, signal, body: body && write(body), key: method !== 'GET' && draw() }),
 		watch(prefix, f) {
 			const wants = n => n.startsWith(prefix)
 			bind(prefixes.some(p => prefix.startsWith(p)), () => prefixes.push(prefix))
 			let told
-			return watching({ wants, tell(changed) {
+			return watching(wants, changed => {
 				const those = told ? changed.filter(wants) : [...entries.keys()].filter(wants)
 				if (!told || those.length) told = true, f(new Map(those.map(n => [n, entries.get(n)?.kind ? entries.get(n) : undefined])))
-			} }, () => {
+			}, () => {
 				prefixes.splice(prefixes.indexOf(prefix), 1)
 				for (const n of entries.keys()) if (!has(n)) entries.delete(n)
 				kick()
 			})
 		},
-		onStatus: f => watching({ wants: () => false, tell: () => f(status) }),
+		onStatus: f => watching(() => false, () => f(status)),
 		pending: async () => queue?.list() ?? [], discard: async id => queue?.discard(id),
 		pause() { paused = true, kick() },
 		resume() { paused = false, pause = 0, kick(), queue?.wake() },
-		close() { over.abort(), kick(), watchers.clear(), page?.removeEventListener('visibilitychange', shown) },
+		close() { over.abort(), kick(), queue?.wake(), watchers.clear(), page?.removeEventListener('visibilitychange', shown) },
 	}
 	page?.addEventListener('visibilitychange', shown)
-	if (/^http:\/\/(?!(localhost|127\.[\d.]+|\[::1\])[:/])/.test(link)) setTimeout(problem, 0, new BoardError('plain', 'the link is http, not https: others on the way can read and change what is sent'))
-	if (declare.length) start()
+	if (/^http:\/\/(?!(localhost|127\.[\d.]+|\[::1\])[:/])/.test(link)) setTimeout(problem, 0, new BoardError('plain', 'the link is http: others can read and change what is sent'))
+	if (declare.length) begin()
 	return b
 }
 
-// ---- Changes that wait for the network ----
-
-// They lie in IndexedDB, each with the instance under which it counts once, whichever page of
-// the app sends it first. What is decided about them is decided in one transaction.
-function openQueue(place, who, signal, { sendItem, tell, problem, known, mine }) {
+// Changes that wait lie in IndexedDB, each with the instance under which it counts once,
+// whichever page sends it first; what is decided is decided in one transaction.
+function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, away }) {
 	let items = [], wake = () => {}
 	const db = new Promise((ok, no) => {
 		const rq = indexedDB.open('small-pantry', 1)
@@ -471,25 +418,21 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine })
 		const t = (await db).transaction('queue', 'readwrite', { durability: 'strict' }), store = t.objectStore('queue')
 		await new Promise((ok, no) => {
 			const all = f => { store.index('place').getAll(place).onsuccess = e => f(e.target.result) }
-			all(before => {
-				f?.(store, before)
-				all(after => { items = after })
-			})
+			all(was => (f?.(store, was), all(is => { items = is })))
 			t.oncomplete = ok
 			t.onabort = () => no(t.error)
 		})
 		for (const i of items) if (i.code) i.error = new BoardError(i.code, i.sentence)
 	}
-	const waiting = () => items.find(i => !i.code), about = item => item.ops.map(o => o.name), puts = o => /put|drop/.test(o.verb)
+	const waiting = () => items.find(i => !i.code), about = item => item.ops.map(o => o.name)
 	async function run() {
 		tell()
 		for (let pause = 1000; !signal.aborted;) {
-			if (waiting() && await send(waiting().id)) { pause = 1000; continue }
+			if (waiting() && !away() && await send(waiting().id).catch(problem)) { pause = 1000; continue }
 			await new Promise(done => { wake = done, waiting() && setTimeout(done, pause) })
 			pause = Math.min(2 * pause, 30000)
 		}
 	}
-	// True: it is over, in one way or another.
 	async function send(id) {
 		let item, first, page, bad, seen = {}
 		await inStore((store, all) => {
@@ -501,18 +444,18 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine })
 		})
 		if (!item) return true
 		try {
-			if (item.who !== who) throw new BoardError('too-late', 'it was sent with another link, and may have arrived or not')
+			if (item.who !== who) throw new BoardError('too-late', 'sent with another link, it may have arrived')
 			page = await sendItem({ ...item, sent: !first }, signal)
 		} catch (e) {
 			if (signal.aborted) return true
-			if (unsure(e)) return void (first && notDone(e) && await inStore(store => store.put({ ...item, sent: false })))
+			if (unsure(e)) return
 			if (e.code !== 'absent' || item.verb !== 'clear') bad = e
 		}
 		await inStore((store, all) => {
 			if (bad) return all.some(i => i.id === id) && store.put({ ...item, code: bad.code, sentence: bad.message })
 			store.delete(id)
-			// What came after it in the app's mind rests on it, where nobody was in between.
-			for (const e of page ? [...page.entries, ...page.gone] : []) {
+			// One's own later changes rest on it, where nobody was in between.
+			for (const e of page ? page.entries.concat(page.gone) : []) {
 				const put = item.ops.some(o => puts(o) && o.name === e.name), [mark, tag] = seen[e.name]
 				if (put ? e.kind && e.version !== page.version && !mine(e) : page.repeated || page.since !== mark) continue
 				for (const i of all) {
@@ -525,10 +468,10 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine })
 		tell(about(item))
 		return true
 	}
-	const opened = inStore()
-	opened.then(run).catch(problem)
+	const opened = inStore().catch(problem)
+	opened.then(run)
 	return {
-		wake: () => wake(), about: name => items.filter(i => about(i).includes(name)), waits: () => opened.then(() => !!waiting()),
+		wake: () => wake(), about: name => items.filter(i => about(i).includes(name)), waits: () => opened.then(waiting),
 		async add(item, seen) {
 			try {
 				await inStore((store, all) => {
@@ -537,16 +480,12 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine })
 					const merges = last && !last.sent && !last.code && !item.sent && last.instance === item.instance && only(item) && only(item) === only(last)
 					store.put(merges ? { ...last, verb: item.verb, ops: item.ops } : item)
 				})
-			} catch (e) { throw new BoardError('unreachable', `the change can neither be sent nor kept: ${e?.message}`) }
+			} catch (e) { throw new BoardError('unreachable', `it can't be sent, nor kept: ${e}`) }
 			tell(about(item))
 			wake()
-			throw new BoardError('queued', "the server can't be reached; the change is kept, and will be sent")
+			throw new BoardError('queued', 'no connection; it is kept, and will be sent')
 		},
-		list: () => opened.then(() => items.map(({ id, ops, sent, error }) => ({ id, ops, sent: !!sent, error }))),
-		async discard(id) {
-			const gone = items.filter(i => i.id === id)
-			await inStore(store => store.delete(id))
-			gone.forEach(i => tell(about(i)))
-		},
+		list: () => opened.then(() => items),
+		discard: id => inStore(store => store.delete(id)).then(() => tell()),
 	}
 }

@@ -29,6 +29,11 @@ type ownFile struct {
 	tag  string
 }
 
+func newFile(body []byte, kind string) ownFile {
+	sum := sha256.Sum256(body)
+	return ownFile{body, kind, `"` + hex.EncodeToString(sum[:8]) + `"`}
+}
+
 // ownFiles are what is served beside the calls, by path.
 var ownFiles = func() map[string]ownFile {
 	all := map[string]ownFile{}
@@ -40,8 +45,7 @@ var ownFiles = func() map[string]ownFile {
 		case ".ts":
 			kind = "text/plain; charset=utf-8"
 		}
-		sum := sha256.Sum256(body)
-		all[at] = ownFile{body, kind, `"` + hex.EncodeToString(sum[:8]) + `"`}
+		all[at] = newFile(body, kind)
 	}
 	add("/small-pantry.js", js.Module)
 	add("/small-pantry.d.ts", js.Types)

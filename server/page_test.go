@@ -322,7 +322,7 @@ func TestPageKeepsTheToken(t *testing.T) {
 	browser.Eval[bool](p, `document.querySelector('#links [aria-label="Revoke shed display"]').click(), true`)
 	other.Shows("This link is no longer valid.")
 	p.Click("#sharing button[value=close]")
-	assert.Empty(t, browser.Eval[string](p, `document.getElementById('link').value + document.querySelector('#made path').getAttribute('d')`))
+	p.Until(`document.getElementById('link').value + document.querySelector('#made path').getAttribute('d') === ''`)
 	p = b.Open(t, g.base+"/boards/rowan-street")
 	p.Shows("This board is opened by its link")
 	p = b.Open(t, g.base+"/boards/rowan-street#wrong.token")

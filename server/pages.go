@@ -2,9 +2,10 @@ package server
 
 import (
 	"bytes"
+	_ "embed"
 	"errors"
 	"fmt"
-	"io"
+	"html/template"
 	"io/fs"
 	"net/http"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -76,38 +78,37 @@ func (c *call) page() error {
 	return nil
 }
 
-// front answers at /: in development mode with what is here.
+//go:embed front.html
+var frontHTML string
+
+var frontPage = template.Must(template.New("front").Parse(frontHTML))
+
+// front answers at /: what this is, and in development mode what is here.
 func (c *call) front() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	var b bytes.Buffer
-	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	if !c.s.dev {
-		fmt.Fprintf(&b, "Small Pantry, a shared store for small apps. A board is reached by its link, which whoever owns it gives away.\n")
-		_, _ = io.Copy(c.w, &b)
-		return nil
-	}
-	fmt.Fprintf(&b, "Small Pantry, a shared store for small apps, in development mode: for this machine only.\n\n")
-	infos, err := c.s.store.Boards(c.r.Context(), "", 0)
-	if err != nil {
-		return err
-	}
-	for _, info := range infos {
-		fmt.Fprintf(&b, "http://%s/v1/boards/%s/entries\n", c.r.Host, info.Board)
-	}
-	if len(infos) == 0 {
-		fmt.Fprintf(&b, "There is no board yet; the first entry makes one:\n\n  curl -X PUT http://%s/v1/boards/rowan-street/entries/tank/litres -d 420\n", c.r.Host)
-	}
-	if c.s.pages != nil {
-		if _, err := fs.Stat(c.s.pages.FS(), "index.html"); err == nil {
-			fmt.Fprintf(&b, "\nYour page: http://%s/index.html\n", c.r.Host)
-		} else if !errors.Is(err, fs.ErrNotExist) {
+	about := struct {
+		Dev    bool
+		Host   string
+		Boards []store.Info
+		Pages  bool
+	}{Dev: c.s.dev, Host: c.r.Host}
+	if c.s.dev {
+		var err error
+		if about.Boards, err = c.s.store.Boards(c.r.Context(), "", 0); err != nil {
 			return err
 		}
+		if c.s.pages != nil {
+			_, err := fs.Stat(c.s.pages.FS(), "index.html")
+			if about.Pages = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
 	}
-	fmt.Fprintf(&b, "\nThe calls: http://%s/openapi.json\n", c.r.Host)
-	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	_, _ = io.Copy(c.w, &b)
-	return nil
+	var b bytes.Buffer
+	if err := frontPage.Execute(&b, about); err != nil {
+		return err
+	}
+	return c.file(newFile(b.Bytes(), "text/html; charset=utf-8"))
 }

@@ -1,7 +1,7 @@
 // A value becomes an input in its place.
 
 import { make } from './dom.js'
-import { fits, fromLines, full, isNumber, toLines, typed } from './values.js'
+import { fits, fromLines, full, isNumber, kindOf, makeOp, tagOf, toLines, typed } from './values.js'
 
 export const kinds = ['text', 'int', 'float', 'bool', 'time', 'list', 'map', 'bytes']
 const words = { text: 'text', int: 'whole number', float: 'number', bool: 'true/false', time: 'time', list: 'list', map: 'map', bytes: 'bytes' }
@@ -54,12 +54,12 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
   const submit = make('button', { class: 'main' }, adds ? (isNumber(kind) ? 'Add' : 'Append') : 'Store')
   const choose = make('span', { class: 'line', hidden: true })
   const form = make('form', { class: 'edit', novalidate: true }, ask, range, make('span', { class: 'line' }, submit, make('button', { type: 'button', onclick: () => close() }, 'Leave'), pick || null), choose, said)
-  let tag = entry ? `${entry.version}-${Date.parse(entry.updated)}` : '0'
+  let tag = tagOf(entry)
   const op = () => {
     const text = input.typed(), as = pick ? pick.value : kind
-    if (!adds) return { verb: 'put', name, json: `,"typed":${JSON.stringify(text)},"kind":"${as}"`, if: tag }
-    if (!isNumber(kind)) return { verb: 'append', name, json: `,"item":${JSON.stringify(text)}` }
-    return /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(text) ? { verb: 'add', name, json: `,"amount":${text}` } : undefined
+    if (!adds) return makeOp('put', name, `"typed":${JSON.stringify(text)},"kind":"${as}"`, tag)
+    if (!isNumber(kind)) return makeOp('append', name, `"item":${JSON.stringify(text)}`)
+    return isNumber(kindOf(text)) ? makeOp('add', name, `"amount":${text}`) : undefined
   }
   async function send(event) {
     event?.preventDefault()
@@ -76,7 +76,7 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     if (typeof became === 'string') return void (said.textContent = became)
     const { theirs, shown } = became // somebody was faster
     said.textContent = theirs ? `${theirs.by || 'Somebody'} was faster: it is ${shown} now.` : 'Somebody was faster, and has removed it.'
-    tag = theirs ? `${theirs.version}-${Date.parse(theirs.updated)}` : '0'
+    tag = tagOf(theirs)
     choose.replaceChildren(make('button', { type: 'button', onclick: () => close() }, 'Keep theirs'), make('button', { type: 'button', onclick: () => send() }, 'Store mine'))
     choose.hidden = false
   }

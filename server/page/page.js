@@ -5,8 +5,8 @@ import { $, make, setText } from './dom.js'
 import { kinds, wordFor } from './edit.js'
 import { Happened } from './happened.js'
 import { Share } from './share.js'
-import { Table, tagOf } from './table.js'
-import { fromLines, kindOf, line, parse } from './values.js'
+import { Table } from './table.js'
+import { fromLines, kindOf, line, makeOp, parse } from './values.js'
 
 // The token comes behind #, and stays in this tab alone.
 const path = location.pathname, slot = `small-pantry ${path}`
@@ -161,7 +161,7 @@ add.addEventListener('submit', async e => {
   e.preventDefault()
   const { name, value, kind } = add.elements, at = name.value.trim(), key = table.keyOf(at), as = kind.value || key?.kind || kindOf(value.value)
   const text = as === 'list' && !value.value.startsWith('[') ? fromLines(value.value.replaceAll(',', '\n')) : value.value
-  const became = await store({ verb: 'put', name: at, json: `,"typed":${JSON.stringify(text)},"kind":"${as}"`, if: '0' })
+  const became = await store(makeOp('put', at, `"typed":${JSON.stringify(text)},"kind":"${as}"`, '0'))
   setText(saidOfAdd, became === '' ? '' : typeof became === 'string' ? became : `${at} is there already: change it in its row.`)
   if (became !== '') return
   name.value = facts?.prefix ?? ''

@@ -3,12 +3,11 @@
 import { Course } from './course.js'
 import { $, make, setText } from './dom.js'
 import { edit, wordFor } from './edit.js'
-import { age, fits, full, isNumber, json, line } from './values.js'
+import { age, fits, full, isNumber, json, line, makeOp, tagOf } from './values.js'
 
 const atOnce = 200 // rows drawn; more when somebody comes to their end
 const freshFor = 8000, putBackFor = 10000 // ms
 const collator = new Intl.Collator(undefined, { numeric: true })
-export const tagOf = e => `${e.version}-${Date.parse(e.updated)}`
 
 class Row {
   notes = {} // what is said under it: {text, class, buttons}, by what says it
@@ -106,7 +105,7 @@ class Row {
     const e = this.entry
     if (!e) return
     this.form && this.close()
-    const became = await this.table.store({ verb: 'drop', name: this.name, json: '', if: tagOf(e) })
+    const became = await this.table.store(makeOp('drop', this.name, '', tagOf(e)))
     if (became === '') this.goes(e)
     else this.say('row', { text: typeof became === 'string' ? became : `${became.theirs?.by || 'Somebody'} has changed it: it was not removed.` })
   }
@@ -131,7 +130,7 @@ class Row {
 
   async putBack() {
     const e = this.gone
-    const became = await this.table.store({ verb: 'put', name: this.name, json: `,"value":${json(e.value)},"as":"${e.kind}","kind":"${e.kind}"`, if: '0' })
+    const became = await this.table.store(makeOp('put', this.name, `"value":${json(e.value)},"as":"${e.kind}","kind":"${e.kind}"`, '0'))
     if (became !== '') return this.say('row', { text: typeof became === 'string' ? became : 'Somebody has stored something there meanwhile.' })
     this.returns()
     this.draw()

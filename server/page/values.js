@@ -93,3 +93,9 @@ export function age(when, now = Date.now()) {
   if (s < 86400 * 60) return many(Math.floor(s / 86400), 'day')
   return new Date(when).toLocaleDateString(undefined, { dateStyle: 'medium' })
 }
+
+/** The tag by which a change is on condition that an entry is as it was seen. */
+export const tagOf = e => e ? `${e.version}-${Date.parse(e.updated)}` : '0'
+
+/** An op of a commit, of which members are JSON already. */
+export const makeOp = (op, name, members, tag) => ({ op, name, json: `{"op":"${op}","name":${JSON.stringify(name)}${members && `,${members}`}}`, if: tag })

@@ -1,0 +1,62 @@
+// Package cases holds what every client of a board must do, as data: operations with what they
+// answer, and scripts of a server and a network in trouble. The client in Go and the one in
+// JavaScript read the same files, and a Server does what they say.
+package cases
+
+import (
+	_ "embed"
+	"encoding/json"
+)
+
+// The files.
+var (
+	//go:embed operations.json
+	Operations []byte
+	//go:embed trouble.json
+	Trouble []byte
+)
+
+// A Case is one key on one board, and what happens to it in turn.
+type Case struct {
+	What    string
+	Offline bool
+	Key     Key
+	Steps   []Step
+}
+
+// A Key is declared by an app.
+type Key struct {
+	Kind, Name string
+	Default    json.RawMessage
+	Min, Max   json.RawMessage
+	Choices    []string
+	Keep       int
+}
+
+// A Step is one thing that happens.
+type Step struct {
+	Do     string          // an operation of the app
+	X      json.RawMessage // its operand
+	At     int
+	Unique bool
+	All    bool
+	Is     string          // the code of its error; empty: none
+	Found  *bool           // what lookup and take tell
+	Item   json.RawMessage // what take gives
+	Kind   string          // of what the server holds
+	JSON   string
+
+	Server string          // what the server or the network does: see Server.Do
+	Others json.RawMessage // an op of somebody else's on the entry
+	Until  string          // wait for a phase
+	Error  string          // and for the code of the state's error
+
+	Pending *int            // how many changes are queued, with those that were refused
+	Now     json.RawMessage // what the variable shows then
+}
+
+// Read reads a file.
+func Read(file []byte) (all []Case, err error) {
+	err = json.Unmarshal(file, &all)
+	return all, err
+}

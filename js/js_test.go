@@ -1,0 +1,206 @@
+package js_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/browser"
+	"github.com/small-pantry/pantry/internal/cases"
+	"github.com/small-pantry/pantry/js"
+)
+
+// A site is a page of another origin than the server that it uses, which it can put in trouble.
+func site(t *testing.T) string {
+	_, origin := siteWith(t)
+	return origin
+}
+
+func siteWith(t *testing.T) (s *cases.Server, origin string) {
+	s = cases.NewServer(t)
+	boards := 0
+	mux := http.NewServeMux()
+	file := func(path, kind string, body []byte) {
+		mux.HandleFunc("GET "+path, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", kind)
+			_, _ = w.Write(body)
+		})
+	}
+	file("/small-pantry.js", "text/javascript", js.Module)
+	file("/cases/operations.json", "application/json", cases.Operations)
+	file("/cases/trouble.json", "application/json", cases.Trouble)
+	file("/{$}", "text/html", []byte("<!doctype html><title>test</title>"))
+	mux.Handle("GET /testdata/", http.FileServer(http.Dir(".")))
+	mux.HandleFunc("POST /control/{verb}", func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		name := r.URL.Query().Get("board")
+		switch r.PathValue("verb") {
+		case "new":
+			boards++
+			_, _ = io.WriteString(w, s.Link(fmt.Sprint("board-", boards)))
+		case "do":
+			s.Do(name, string(body))
+		case "others":
+			entry, op, _ := strings.Cut(string(body), " ")
+			s.Others(name, entry, op)
+		case "holds":
+			_, _ = io.WriteString(w, s.Holds(name, string(body)))
+		}
+	})
+	srv := httptest.NewServer(mux)
+	t.Cleanup(srv.Close)
+	return s, srv.URL
+}
+
+// node runs a function of a module in Node, and gives what it gives.
+func node(t *testing.T, origin, module, name string) string {
+	t.Helper()
+	browser.Need(t, "node")
+	cmd := exec.Command("node", "testdata/node.mjs", origin, module, name)
+	var out, bad bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &bad
+	require.NoError(t, cmd.Run(), "%s%s", &out, &bad)
+	return out.String()
+}
+
+func passed(t *testing.T, result string, most int) {
+	t.Helper()
+	var got struct {
+		Ran    int
+		Failed []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(result), &got), result)
+	assert.Empty(t, got.Failed)
+	assert.GreaterOrEqual(t, got.Ran, most)
+}
+
+// The cases that the client in Go passes, in Node and in a page.
+func TestCases(t *testing.T) {
+	t.Run("node", func(t *testing.T) { passed(t, node(t, site(t), "/testdata/cases.mjs", "runAll"), 17) })
+	t.Run("page", func(t *testing.T) {
+		b := browser.Start(t)
+		origin := site(t)
+		p := b.Open(t, origin)
+		passed(t, browser.Eval[string](p, `import('/testdata/cases.mjs').then(m => m.runAll(location.origin))`), 22)
+	})
+}
+
+// What the cases can't say as data, in Node and in a page.
+func TestMore(t *testing.T) {
+	for _, name := range []string{"values", "watching", "many", "nowhere"} {
+		t.Run("node/"+name, func(t *testing.T) {
+			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))
+		})
+	}
+	b := browser.Start(t)
+	for _, name := range []string{"values", "watching", "hidden", "lossy"} {
+		t.Run("page/"+name, func(t *testing.T) {
+			p := b.Open(t, site(t))
+			assert.Empty(t, browser.Eval[string](p, `import('/testdata/more.mjs').then(m => m.`+name+`(location.origin))`))
+		})
+	}
+}
+
+// What waits for the network outlives the page, is sent by whichever page comes next, by several
+// at once, and counts once.
+func TestQueueOutlivesThePage(t *testing.T) {
+	b := browser.Start(t)
+	s, origin := siteWith(t)
+	link := s.Link("rowan-street")
+	s.Others("rowan-street", "n", `{"op":"put","value":10}`)
+	p := b.Open(t, origin)
+	s.Do("rowan-street", "lose 1000") // what is sent first arrives, and nobody hears of it
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.queue(%q))`, link)))
+	browser.Eval[bool](p, `location.reload(), true`)
+	s.Do("rowan-street", "back")
+	p.Until(`document.readyState === 'complete'`)
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
+	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
+}
+
+// The module is small, as it is written.
+func TestModuleIsSmall(t *testing.T) {
+	var packed bytes.Buffer
+	w, err := gzip.NewWriterLevel(&packed, gzip.BestCompression)
+	require.NoError(t, err)
+	_, err = w.Write(js.Module)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	t.Logf("%d bytes, %d gzipped", len(js.Module), packed.Len())
+	assert.Less(t, len(js.Module), 24<<10)
+	assert.Less(t, packed.Len(), 9<<10+512)
+}
+
+// tool is a program that npm has installed beside the module.
+func tool(t *testing.T, path string) string {
+	t.Helper()
+	browser.Need(t, "node")
+	path = filepath.Join("node_modules", path)
+	if _, err := os.Stat(path); err != nil && os.Getenv("CI") != "true" {
+		t.Skipf("%s is missing: make test installs it", path)
+	}
+	return path
+}
+
+// An app in TypeScript that uses everything is right by the types, and what it must not do is not.
+func TestTypes(t *testing.T) {
+	tsc := tool(t, "typescript/bin/tsc")
+	check := func(dir string) string {
+		out, _ := exec.Command("node", tsc, "--noEmit", "--strict", "--target", "es2022", "--module", "nodenext", "--moduleResolution", "nodenext", "--lib", "es2022,dom", dir).CombinedOutput()
+		return string(out)
+	}
+	assert.Empty(t, check("testdata/types.ts"))
+	bad := check("testdata/wrong.ts")
+	raw, err := os.ReadFile("testdata/wrong.ts")
+	require.NoError(t, err)
+	assert.Equal(t, strings.Count(string(raw), "// wrong"), strings.Count(bad, "error TS"), bad)
+}
+
+// The package, as npm packs and installs it, runs.
+func TestPackage(t *testing.T) {
+	browser.Need(t, "npm")
+	dir := t.TempDir()
+	npm := func(in string, args ...string) string {
+		cmd := exec.Command("npm", append(args, "--offline", "--no-audit", "--no-fund", "--cache", filepath.Join(dir, "cache"))...)
+		cmd.Dir = in
+		out, err := cmd.Output()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	npm(".", "pack", "--pack-destination", dir)
+	packed, err := filepath.Glob(filepath.Join(dir, "*.tgz"))
+	require.NoError(t, err)
+	require.Len(t, packed, 1)
+	app := filepath.Join(dir, "app")
+	require.NoError(t, os.MkdirAll(app, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(app, "package.json"), []byte(`{"name":"app","type":"module"}`), 0o644))
+	npm(app, "install", packed[0])
+	s := cases.NewServer(t)
+	require.NoError(t, os.WriteFile(filepath.Join(app, "app.js"), []byte(`
+		import { join, int } from 'small-pantry'
+		const board = join(process.argv[2], { name: 'app' })
+		const tank = board.on(int('tank/litres', 3200, { min: 0, max: 5000 }))
+		console.log(await tank.add(-10))
+		board.close()
+	`), 0o644))
+	cmd := exec.Command("node", "app.js", s.Link("rowan-street"))
+	cmd.Dir = app
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Equal(t, "3190\n", string(out), "and it ends by itself, since it is closed")
+	files, err := filepath.Glob(filepath.Join(app, "node_modules", "small-pantry", "*"))
+	require.NoError(t, err)
+	assert.Len(t, files, 4, "the module, its types, what it is and the README: %v", files)
+}

@@ -1,0 +1,172 @@
+// What the cases can't say as data. Each function gives JSON of what failed.
+
+import { join, int, list, parse, write, BoardError } from '/small-pantry.js'
+
+const sleep = ms => new Promise(f => setTimeout(f, ms))
+const until = async (what, is) => {
+  for (const end = Date.now() + 30000; Date.now() < end; await sleep(5)) if (await is()) return
+  throw new Error(typeof what === 'function' ? what() : what)
+}
+const check = (ok, what) => { if (!ok) throw new Error(what) }
+const same = (a, b, what) => check(write(a) === write(b), `${what}: ${write(a)} is not ${write(b)}`)
+const site = async origin => {
+  const link = await (await fetch(`${origin}/control/new`, { method: 'POST' })).text(), board = link.split('/').pop()
+  return { link, control: async (verb, body) => (await fetch(`${origin}/control/${verb}?board=${board}`, { method: 'POST', body })).text() }
+}
+const quick = { fast: 20, slow: 100, patience: 1500, onProblem() {} }
+const test = f => async (...args) => {
+  try {
+    await f(...args)
+    return ''
+  } catch (e) { return `${e.message}\n${e.stack}` }
+}
+
+// What is read and written again is the same, and no text is taken for a number.
+export const values = test(async () => {
+  for (const s of ['9007199254740993', '-9223372036854775808', '[9007199254740993,{"a":"9007199254740993"}]', '"\\"9007199254740993"', '"9007199254740993\\\\"', '0.5', '{"__proto__":1}', '12345678901234567890123', '{"9007199254740993":1}'])
+    check(write(parse(s)).replace('e+', 'e') === s, `${s} became ${write(parse(s))}`)
+  same(parse('0.12345678901234567890'), 0.12345678901234568, 'a fraction')
+  same(parse('12345678901234567.5'), 12345678901234567.5, 'a long number with a fraction')
+  check(Object.getPrototypeOf(parse('{"__proto__":{"x":9007199254740993}}')) === Object.prototype && {}.x === undefined, 'a prototype was set')
+  for (const [x, kind, want] of [[5, 'float', '5.0'], [-0, 'float', '-0.0'], [1e21, 'float', '1e+21'], [[1, 2.5], undefined, '[1,2.5]'], [new Uint8Array([0, 255]), 'bytes', '"AP8="'], [new Date(0), 'time', '"1970-01-01T00:00:00.000Z"'], [{ a: undefined, b: null }, 'map', '{"b":null}']])
+    check(write(x, kind) === want, `${want} became ${write(x, kind)}`)
+  for (const x of [NaN, Infinity, 2 ** 53, new Map(), new Set([1]), Symbol('x'), () => 1, [new Map()]]) {
+    let bad
+    try { check(write(x) === undefined, `${String(x)} became ${write(x)}`) } catch (e) { bad = e }
+    check(!bad || bad.code === 'invalid', `${String(x)}: ${bad}`)
+  }
+  for (const bad of [() => int('', 0), () => int('a//b', 0), () => int('../x', 0), () => int('a/.', 0), () => int('n', 1.5), () => int('n', 9, { min: 0, max: 5 }), () => join('http://x'), () => join('ftp://x/boards/b')]) {
+    let e
+    try { bad() } catch (x) { e = x }
+    check(e instanceof BoardError && /^(invalid|link)$/.test(e.code), `${bad} gave ${e}`)
+  }
+})
+
+// A callback and an iterator are told the first value and each newer one, the last always.
+export const watching = test(async origin => {
+  const { link, control } = await site(origin), b = join(link, quick), v = b.on(int('n', 0)), told = [], slow = []
+  const stop = v.watch(s => told.push(s.value))
+  same(told, [0], 'told at once')
+  const walk = (async () => {
+    for await (const s of v.watch()) {
+      slow.push(s.value)
+      await sleep(50)
+    }
+  })()
+  await b.ready()
+  for (let n = 1; n <= 20; n++) await control('others', `n {"op":"put","value":${n}}`)
+  await until(() => `${told}`, () => told.at(-1) === 20)
+  await until(() => `${slow}`, () => slow.at(-1) === 20)
+  check(slow.length < 20 && slow.every((x, i) => !i || x >= slow[i - 1]), `a slow body was told ${slow}`)
+  stop()
+  await control('others', 'n {"op":"put","value":21}')
+  await until('it does not follow', () => v.get() === 21)
+  check(told.at(-1) === 20, 'it is told after it was stopped')
+  await v.set(22)
+  await until('not mine', () => v.state().mine && v.state().phase === 'current')
+  const both = [], stopBoth = b.watch('', changed => both.push(...changed.keys()))
+  await control('others', 'other {"op":"put","value":1}')
+  await until(() => `${both}`, () => both.includes('n') && both.includes('other'))
+  await control('others', 'other {"op":"drop"}')
+  await until(() => `${both}`, () => both.filter(n => n === 'other').length === 2)
+  stopBoth()
+  b.close()
+  await walk
+  let closed
+  try { await v.set(1) } catch (e) { closed = e }
+  same(closed?.code, 'closed', 'a closed board')
+})
+
+// An app of many variables asks for all of the board, where their names would be too long a query.
+export const many = test(async origin => {
+  const { link } = await site(origin), b = join(link, quick), all = []
+  for (let i = 0; i < 400; i++) all.push(b.on(int(`a/rather/long/name/of/a/bed/in/the/garden/${i}`, i)))
+  await b.ready()
+  await all[399].set(5)
+  await until('not shown', () => all[399].get() === 5)
+  same(all[7].get(), 7, 'a default')
+  b.close()
+})
+
+// However the network loses answers, breaks connections, and the server starts anew, each
+// addition of several clients counts once.
+export const lossy = test(async origin => {
+  const { link, control } = await site(origin), clients = [0, 1, 2, 3].map(() => join(link, { ...quick, offline: true })), vars = clients.map(b => b.on(int('sum', 0))), lists = clients.map(b => b.on(list('log', [])))
+  await Promise.all(clients.map(b => b.ready()))
+  let over = false, sum = 0
+  const trouble = (async () => {
+    for (let i = 0; !over; i++) {
+      await control('do', ['lose 2', 'drop', 'busy 1', 'cut', 'restart', 'lose 1', 'no streams', 'broken'][i % 8])
+      await sleep(60)
+      if (i % 2) await control('do', 'back')
+    }
+    await control('do', 'back')
+  })()
+  const queued = e => { if (!/^(queued|unreachable|uncertain|unavailable)$/.test(e.code)) throw e }
+  await Promise.all(vars.map(async (v, c) => {
+    for (let i = 0; i < 25; i++) {
+      sum++
+      await v.add(1).catch(queued)
+      await lists[c].append(`${c}-${i}`).catch(queued)
+    }
+  }))
+  over = true
+  await trouble
+  await until(async () => `pending: ${(await Promise.all(clients.map(b => b.pending()))).map(p => p.length)}`, async () => (await Promise.all(clients.map(b => b.pending()))).every(p => p.length === 0))
+  await Promise.all(vars.map(v => until(() => `${v.get()} of ${sum}`, () => v.get() === sum)))
+  const log = (await lists[0].lookup()).value
+  same([log.length, new Set(log).size], [100, 100], 'each item once')
+  for (let c = 0; c < 4; c++) same(log.filter(x => x.startsWith(`${c}-`)), Array.from({ length: 25 }, (_, i) => `${c}-${i}`), 'in order')
+  clients.forEach(b => b.close())
+})
+
+// A hidden page asks nothing, and goes on without a gap.
+export const hidden = test(async origin => {
+  const { link, control } = await site(origin), b = join(link, quick), v = b.on(int('n', 0))
+  await b.ready()
+  await v.set(1)
+  const show = is => {
+    Object.defineProperty(document, 'hidden', { value: !is, configurable: true })
+    document.dispatchEvent(new Event('visibilitychange'))
+  }
+  show(false)
+  await sleep(50)
+  const before = performance.getEntriesByType('resource').length
+  await control('others', 'n {"op":"put","value":2}')
+  await control('others', 'n {"op":"put","value":3}')
+  await sleep(400)
+  same(v.get(), 1, 'while hidden')
+  check(performance.getEntriesByType('resource').filter(e => e.name.includes('/v1/')).length <= before, 'it asks while it is hidden')
+  show(true)
+  await until('it does not go on', () => v.get() === 3)
+  b.close()
+})
+
+// What is queued outlives the page: queue leaves it, and later sends it, in another page.
+export const queue = link => test(async () => {
+  const b = join(link, { ...quick, patience: 200, offline: true }), v = b.on(int('n', 0))
+  for (let i = 0; i < 3; i++) await v.add(1).catch(e => check(e.code === 'queued', e.code))
+  same((await b.pending()).length, 3, 'pending')
+})()
+export const later = link => test(async () => {
+  const b = join(link, { ...quick, offline: true }), v = b.on(int('n', 0))
+  await until(() => `${v.get()} ${v.state().phase}`, () => v.get() === 13 && v.state().phase === 'current')
+  await sleep(300)
+  same((await v.lookup()).value, 13, 'once')
+  b.close()
+})()
+
+// Where nothing can be kept, what can be sent is sent.
+export const nowhere = test(async origin => {
+  const { link, control } = await site(origin), problems = []
+  const b = join(link, { ...quick, patience: 200, offline: true, onProblem: e => problems.push(e) }), v = b.on(int('n', 0))
+  await b.ready()
+  same(await v.add(5), 5, 'sent')
+  check(problems.length > 0, 'that nothing can be kept is a problem')
+  await control('do', 'cut')
+  let bad
+  try { await v.add(5) } catch (e) { bad = e }
+  same(bad?.code, 'unreachable', 'it is not told as queued')
+  await control('do', 'back')
+  b.close()
+})
