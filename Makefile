@@ -44,11 +44,13 @@ cross:
 demo:
 	$(GO) run ./cmd/smallpantry demo
 
-# System packages that tests use: script, which makes a terminal, and python3, in
-# which the other reader of journals is written; curl, for the lines of docs/http.md.
-# Without apt-get their tests are skipped.
+# What tests use, as Debian packages: script, which makes a terminal; python3, in which the
+# other reader of journals is written; curl, for the lines of docs/http.md; chromium, node and
+# npm, for pages. Without apt-get what is missing stays so, and its tests are skipped. What the
+# tests of the JavaScript client use besides is pinned in js/package-lock.json.
 .PHONY: packages
 packages:
-	@command -v script >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y bsdutils
-	@command -v python3 >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y python3
-	@command -v curl >/dev/null || ! command -v apt-get >/dev/null || apt-get install -y curl
+	@missing=; for p in script:bsdutils python3:python3 curl:curl chromium:chromium node:nodejs npm:npm; do \
+		command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
+	if [ -n "$$missing" ] && command -v apt-get >/dev/null; then apt-get update -q && apt-get install -y -q $$missing; fi
+	@if command -v npm >/dev/null && ! [ js/node_modules/.package-lock.json -nt js/package-lock.json ]; then cd js && npm ci; fi

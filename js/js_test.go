@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"github.com/small-pantry/pantry/internal/browser"
 	"github.com/small-pantry/pantry/internal/cases"
 	"github.com/small-pantry/pantry/js"
+	"github.com/small-pantry/pantry/server"
 )
 
 // A site is a page of another origin than the server that it uses, which it can put in trouble.
@@ -128,6 +130,34 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	p.Until(`document.readyState === 'complete'`)
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
+}
+
+// The page of docs/pages.md, as it is written there, twice.
+func TestDocPage(t *testing.T) {
+	doc, err := os.ReadFile("../docs/pages.md")
+	require.NoError(t, err)
+	_, page, _ := strings.Cut(string(doc), "```html\n")
+	page, _, found := strings.Cut(page, "```")
+	require.True(t, found)
+	dir := t.TempDir()
+	pages := t.TempDir()
+	s, err := server.New(server.Options{Data: filepath.Join(dir, "data"), Dev: true, Pages: pages, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	web := httptest.NewServer(s)
+	t.Cleanup(func() {
+		assert.NoError(t, s.Close())
+		web.CloseClientConnections()
+		web.Close()
+	})
+	require.NoError(t, os.WriteFile(filepath.Join(pages, "index.html"), []byte(strings.ReplaceAll(page, "http://127.0.0.1:8437", web.URL)), 0o600))
+	b := browser.Start(t)
+	one, two := b.Open(t, web.URL+"/index.html"), b.Open(t, web.URL+"/index.html")
+	one.Shows("3200 litres", "current")
+	two.Shows("3200 litres", "current")
+	one.Click("#take")
+	two.Shows("3190 litres")
+	two.Click("#take")
+	one.Shows("3180 litres")
 }
 
 // The module is small, as it is written.

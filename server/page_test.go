@@ -598,3 +598,57 @@ func TestPageIsSmall(t *testing.T) {
 	resp.Body.Close()
 	assert.Equal(t, "text/html; charset=utf-8", resp.Header.Get("Content-Type"))
 }
+
+// Draws the pictures of docs/screenshots, into the directory of SCREENSHOTS.
+func TestPageShots(t *testing.T) {
+	dir := os.Getenv("SCREENSHOTS")
+	if dir == "" {
+		t.Skip("SCREENSHOTS names no directory")
+	}
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"keys":[
+		{"name":"tank/litres","kind":"int","default":0,"min":0,"max":5000,"about":"what is in the rain tank"},{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]},
+		{"name":"frost/warning","kind":"bool","default":false},{"name":"hose/queue","kind":"list","default":[],"keep":50}]}`).status)
+	tank, gate := g.as(g.admin, "POST", gardenPath+"/tokens", `{"may":"write","label":"tankwatch"}`).json["token"].(string), g.as(g.admin, "POST", gardenPath+"/tokens", `{"may":"write","label":"gatehouse"}`).json["token"].(string)
+	for _, c := range []struct{ token, ops string }{
+		{gate, `{"op":"put","name":"watered/C4","typed":"2026-05-03T07:30:00Z","kind":"time"},{"op":"put","name":"watered/B2","typed":"2026-05-02T19:10:00Z","kind":"time"},{"op":"put","name":"watered/A1","typed":"2026-05-01T20:05:00Z","kind":"time"}`},
+		{gate, `{"op":"put","name":"harvest/heaviest-marrow-g","value":4310}`}, {tank, `{"op":"add","name":"tank/litres","amount":-20},{"op":"take","name":"hose/queue","at":0}`},
+	} {
+		require.Equal(t, 200, g.as(c.token, "POST", gardenPath+"/commit", `{"ops":[`+c.ops+`]}`).status)
+	}
+	p := open(t, b, g.link)
+	for n := range 14 {
+		require.Equal(t, 200, g.as(tank, "POST", gardenPath+"/entries/tank/litres", fmt.Sprintf(`{"op":"add","amount":%d}`, []int{-10, -10, 30, -20, -10}[n%5])).status)
+		time.Sleep(150 * time.Millisecond)
+	}
+	p.Until(`document.querySelectorAll('#happened li').length > 10`)
+	time.Sleep(2500 * time.Millisecond)
+	shot := func(name string) { p.Shot(filepath.Join(dir, name+".png")) }
+	shot("page")
+	p.Dark(true, false)
+	shot("page-dark")
+	p.Size(390, 844)
+	p.Dark(false, false)
+	shot("page-phone")
+	p.Size(1280, 800)
+	browser.Eval[bool](p, row("tank/litres")+`.querySelector('button.shown').click(), true`)
+	p.Fill(".edit input", "3000")
+	require.Equal(t, 200, g.as(gate, "POST", gardenPath+"/entries/tank/litres", `{"op":"add","amount":-500}`).status)
+	p.Type("\r")
+	p.Until(`document.querySelector('.edit .said').textContent.includes('was faster')`)
+	browser.Eval[bool](p, row("tank/litres")+`.scrollIntoView({block: 'center'}), true`)
+	shot("page-conflict")
+	p.Type("\x1b")
+	p.Click("#share")
+	p.Fill("#sharing input[name=label]", "shed display")
+	p.Click("#sharing button.main")
+	p.Until(`document.getElementById('link').value`)
+	browser.Eval[bool](p, `document.getElementById('link').value = document.getElementById('link').value.replace(/#.*/, '#…'), true`)
+	shot("page-share")
+	p.Click("#sharing button[value=close]")
+	browser.Eval[bool](p, `document.querySelectorAll('#happened li button')[14].click(), true`)
+	p.Shows("This is the past.")
+	browser.Eval[bool](p, `scrollTo(0, 0), true`)
+	shot("page-past")
+}

@@ -99,7 +99,7 @@ func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) {
 func (p *Page) sight() string {
 	ctx, cancel := context.WithTimeout(p.ctx, time.Second)
 	defer cancel()
-	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText`))
+	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body?.innerText ?? ""`))
 	return text
 }
 
@@ -132,7 +132,7 @@ func (p *Page) Until(script string) {
 func (p *Page) Shows(texts ...string) {
 	p.t.Helper()
 	for _, text := range texts {
-		p.Until("document.body.innerText.includes(" + quote(text) + ")")
+		p.Until("(document.body?.innerText ?? '').includes(" + quote(text) + ")")
 	}
 }
 
@@ -140,7 +140,7 @@ func (p *Page) Shows(texts ...string) {
 func (p *Page) Hides(texts ...string) {
 	p.t.Helper()
 	for _, text := range texts {
-		p.Until("!document.body.innerText.includes(" + quote(text) + ")")
+		p.Until("document.body && !document.body.innerText.includes(" + quote(text) + ")")
 	}
 }
 

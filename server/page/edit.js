@@ -53,7 +53,8 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
   explain(kind)
   const submit = make('button', { class: 'main' }, adds ? (isNumber(kind) ? 'Add' : 'Append') : 'Store')
   const choose = make('span', { class: 'line', hidden: true })
-  const form = make('form', { class: 'edit', novalidate: true }, ask, range, make('span', { class: 'line' }, submit, make('button', { type: 'button', onclick: () => close() }, 'Leave'), pick || null), choose, said)
+  const usual = make('span', { class: 'line' }, submit, make('button', { type: 'button', onclick: () => close() }, 'Leave'), pick || null)
+  const form = make('form', { class: 'edit', novalidate: true }, ask, range, usual, said, choose)
   let tag = tagOf(entry)
   const op = () => {
     const text = input.typed(), as = pick ? pick.value : kind
@@ -68,6 +69,7 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     submit.disabled = true
     submit.textContent = 'sending'
     choose.hidden = true
+    usual.hidden = false
     said.textContent = ''
     const became = await store(made)
     submit.disabled = false
@@ -79,6 +81,8 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     tag = tagOf(theirs)
     choose.replaceChildren(make('button', { type: 'button', onclick: () => close() }, 'Keep theirs'), make('button', { type: 'button', onclick: () => send() }, 'Store mine'))
     choose.hidden = false
+    usual.hidden = true
+    choose.firstChild.focus()
   }
   form.addEventListener('submit', send)
   form.addEventListener('keydown', e => {

@@ -32,12 +32,13 @@ class Row {
     this.tr.classList.toggle('gone', !!gone)
     this.tr.classList.toggle('default', !e)
     this.value.classList.toggle('number', isNumber(kind))
+    this.value.classList.toggle('time', kind === 'time')
     setText(this.kind, e && !entry && !gone ? '' : wordFor(kind))
     setText(this.by, e?.by ?? '')
     this.when.dateTime = e?.updated ?? ''
     this.when.title = e?.updated ?? ''
     this.tick()
-    if (entry && isNumber(kind)) this.course.add(entry.value)
+    if (entry && isNumber(kind) && !table.past) this.course.add(entry.value)
     if (!this.form) this.drawValue(value, kind, !e)
     if (!entry || !table.may.changes || table.past) this.last.replaceChildren()
     else if (!this.last.firstChild) this.last.append(make('button', { class: 'remove', 'aria-label': `Remove ${this.name}`, title: 'Remove', onclick: () => this.remove() }, '×'))
