@@ -125,7 +125,7 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	p := b.Open(t, origin)
 	s.Do("rowan-street", "lose 1000") // what is sent first arrives, and nobody hears of it
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.queue(%q))`, link)))
-	browser.Eval[bool](p, `location.reload(), true`)
+	p.Reload()
 	s.Do("rowan-street", "back")
 	p.Until(`document.readyState === 'complete'`)
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))

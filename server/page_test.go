@@ -304,7 +304,7 @@ func TestPageKeepsTheToken(t *testing.T) {
 	mu.Lock()
 	assert.NotContains(t, log.String(), secret)
 	mu.Unlock()
-	browser.Eval[bool](p, `location.reload(), true`)
+	p.Reload()
 	p.Until(`document.querySelector('#connection.live')`)
 
 	// An owner makes a link, which opens with its rights; then it is revoked.
@@ -407,7 +407,7 @@ func TestPageByKeyboard(t *testing.T) {
 	p.Until(`document.querySelector('#table [aria-label$="Change"]')`)
 	p.Type("/")
 	p.Until(`document.activeElement.id === 'filter'`)
-	p.Type("tank")
+	p.Fill("#filter", "tank") // a key that comes from the keyboard is not typed besides
 	p.Until(`document.querySelectorAll('#table tbody tr').length === 1`)
 	p.Do(browser.Down)
 	p.Until(`document.activeElement.innerText === '3200'`)
@@ -475,7 +475,7 @@ func TestPageHostile(t *testing.T) {
 		`<script>hurt()</script>`, `<img src=x onerror=hurt()>`, `"><svg onload=hurt()>`, `' onmouseover='hurt()`, `javascript:hurt()`, `<iframe src="javascript:hurt()">`, `</textarea><script>hurt()</script>`,
 		`</title><script>hurt()</script>`, `<a href="javascript:hurt()">x</a>`, `<style>*{display:none}</style>`, `<base href="//x.example">`, `<meta http-equiv=refresh content="0;url=//x.example">`, `{{constructor.constructor('hurt()')()}}`, `${hurt()}`,
 		`<math><mtext></form><form><mglyph><style></math><img src onerror=hurt()>`, `<details open ontoggle=hurt()>`, `<input autofocus onfocus=hurt()>`, `<form action=//x.example><button>`, `<object data="javascript:hurt()">`, `<embed src="javascript:hurt()">`, `<link rel=stylesheet href=//x.example>`,
-		`<video><source onerror=hurt()>`, `<body onload=hurt()>`, "\u202egnp.exe", "‮<b>", `&lt;script&gt;hurt()`, `<!--><script>hurt()</script>-->`, `<![CDATA[<script>hurt()</script>]]>`, `__proto__`, `constructor`,
+		`<video><source onerror=hurt()>`, `<body onload=hurt()>`, "\u202egnp.exe", "\u202e<b>", `&lt;script&gt;hurt()`, `<!--><script>hurt()</script>-->`, `<![CDATA[<script>hurt()</script>]]>`, `__proto__`, `constructor`,
 	}
 	browser.Eval[bool](p, `window.hurt = () => { window.hurts = true }, true`)
 	for i, payload := range payloads {

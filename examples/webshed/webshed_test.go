@@ -79,7 +79,7 @@ func TestFromAnotherOrigin(t *testing.T) {
 		time.Sleep(time.Second) // the level has moved
 		p.Shot(filepath.Join(dir, "webshed.png"))
 	}
-	browser.Eval[bool](p, `location.reload(), true`)
+	p.Reload()
 	p.Shows("Live.") // the link stays on the device
 	ask(t, admin, "DELETE", board+"/tokens/"+token["id"].(string), "")
 	p.Shows("This link is no longer valid.")

@@ -115,6 +115,12 @@ func Eval[T any](p *Page, script string) T {
 	return out
 }
 
+// Reload loads the page again.
+func (p *Page) Reload() {
+	p.t.Helper()
+	p.Do(chromedp.Reload())
+}
+
 // Until waits until a script is true.
 func (p *Page) Until(script string) {
 	p.t.Helper()
@@ -151,6 +157,7 @@ func quote(s string) string {
 // Click clicks the first thing that a selector means, with the mouse.
 func (p *Page) Click(selector string) {
 	p.t.Helper()
+	p.Until("document.querySelector(" + quote(selector) + ")?.checkVisibility()")
 	p.Do(chromedp.ScrollIntoView(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible))
 }
 
