@@ -78,10 +78,15 @@ func open(t *testing.T, b *browser.Browser, link string) *browser.Page {
 	return p
 }
 
+// edits opens the editor of a row.
+func edits(p *browser.Page, name string) {
+	browser.Eval[bool](p, row(name)+`.querySelector('button.shown').click(), true`)
+	p.Until(row(name) + `.querySelector('.edit')`)
+}
+
 // change makes another value of a row, as somebody who clicks and types.
 func change(p *browser.Page, name, typed string) {
-	browser.Eval[bool](p, row(name)+`.querySelector('button.shown').click(), true`)
-	p.Until(`document.querySelector('.edit')`)
+	edits(p, name)
 	p.Fill(".edit input[type=text], .edit textarea", typed)
 	p.Click(".edit button.main")
 }
@@ -96,7 +101,7 @@ func TestPageFollows(t *testing.T) {
 	two.Until(row("tank/litres") + `.classList.contains('fresh')`)
 	two.Until(row("tank/litres") + `.querySelector('.by').textContent.startsWith('own-link')`)
 	two.Until(row("tank/litres") + `.querySelector('svg.course')?.getAttribute('aria-label') === 'least 3190, most 3200, last 3190'`)
-	two.Until(`document.querySelector('#happened li').innerText.includes('tank/litres 3200 → 3190')`)
+	two.Until(`(document.querySelector('#happened li')?.innerText ?? '').includes('tank/litres 3200 → 3190')`)
 	two.Until(`document.getElementById('news').textContent === 'tank/litres is 3190'`)
 
 	// Adding, of the kind that it reads as and of one that is chosen.
@@ -127,7 +132,7 @@ func TestPageFollows(t *testing.T) {
 	assert.Equal(t, []any{"int", json.Number("9007199254740993")}, []any{g.stored("rain/drops").json["kind"], g.stored("rain/drops").json["value"]})
 
 	// Whatever comes in while somebody types stays out of what he types.
-	browser.Eval[bool](one, row("gate/notice")+`.querySelector('button.shown').click(), true`)
+	edits(one, "gate/notice")
 	one.Fill(".edit input", "Water at 7")
 	change(two, "tank/litres", "3000")
 	one.Until(value("tank/litres") + ` === '3000'`)
@@ -169,7 +174,7 @@ func TestPageKinds(t *testing.T) {
 	}
 	p.Until(value("gate/notice") + ` === 'empty'`)
 	// An editor shows all of what is there, and storing it again changes nothing.
-	browser.Eval[bool](p, row("hose/queue")+`.querySelector('button.shown').click(), true`)
+	edits(p, "hose/queue")
 	assert.Equal(t, "C4\n5\n5.0\n\"5\"\n[1]\nfrühe Beete", browser.Eval[string](p, `document.querySelector('.edit textarea').value`))
 	version := g.stored("hose/queue").json["version"]
 	p.Click(".edit button.main")
@@ -177,7 +182,7 @@ func TestPageKinds(t *testing.T) {
 	assert.Equal(t, version, g.stored("hose/queue").json["version"])
 
 	// On purpose.
-	browser.Eval[bool](p, row("rain/drops")+`.querySelector('button.shown').click(), true`)
+	edits(p, "rain/drops")
 	browser.Eval[bool](p, `{const s = document.querySelector('.edit select'); s.value = 'text'; s.dispatchEvent(new Event('change')); true}`)
 	p.Fill(".edit input", "many")
 	p.Click(".edit button.main")
@@ -185,7 +190,7 @@ func TestPageKinds(t *testing.T) {
 	assert.Equal(t, "text", g.stored("rain/drops").json["kind"])
 
 	// What is declared has its inputs: a range, choices, a switch.
-	browser.Eval[bool](p, row("tank/litres")+`.querySelector('button.shown').click(), true`)
+	edits(p, "tank/litres")
 	assert.Contains(t, p.Text(".edit .range"), "what is in the tank · 0 to 5000")
 	assert.False(t, browser.Eval[bool](p, `!!document.querySelector('.edit select')`), "a declared kind is not to choose")
 	p.Fill(".edit input", "9000")
@@ -196,12 +201,12 @@ func TestPageKinds(t *testing.T) {
 	p.Type("\r")
 	p.Until(`document.querySelector('.edit .said').textContent.includes('many')`)
 	p.Type("\x1b")
-	browser.Eval[bool](p, row("units")+`.querySelector('button.shown').click(), true`)
+	edits(p, "units")
 	assert.Equal(t, "metric,imperial", browser.Eval[string](p, `[...document.querySelectorAll('.edit select option')].map(o => o.value).join()`))
 	browser.Eval[bool](p, `document.querySelector('.edit select').value = 'imperial', true`)
 	p.Click(".edit button.main")
 	p.Until(value("units") + ` === 'imperial'`)
-	browser.Eval[bool](p, row("frost/warning")+`.querySelector('button.shown').click(), true`)
+	edits(p, "frost/warning")
 	p.Click(".edit input[role=switch]")
 	p.Click(".edit button.main")
 	p.Until(value("frost/warning") + ` === 'true'`)
@@ -213,7 +218,7 @@ func TestPageConflict(t *testing.T) {
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
 	race := func(mine string, theirs func()) {
-		browser.Eval[bool](p, row("tank/litres")+`.querySelector('button.shown').click(), true`)
+		edits(p, "tank/litres")
 		p.Fill(".edit input", mine)
 		theirs()
 		p.Type("\r")
@@ -335,13 +340,13 @@ func TestPagePast(t *testing.T) {
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
 	g.commit(`{"op":"put","name":"tank/litres","value":10},{"op":"drop","name":"gate/open"},{"op":"put","name":"gate/new","value":"x"}`)
-	p.Until(`(t => t.includes('tank/litres 3200 → 10') && t.includes('gate/open true → nothing') && t.includes('gate/new nothing → x'))(document.querySelector('#happened li').innerText)`)
+	p.Until(`(t => t.includes('tank/litres 3200 → 10') && t.includes('gate/open true → nothing') && t.includes('gate/new nothing → x'))((document.querySelector('#happened li')?.innerText ?? ''))`)
 	browser.Eval[bool](p, `document.querySelectorAll('#happened li button')[1].click(), true`)
 	p.Shows("This is the past.")
 	assert.Equal(t, "3200", browser.Eval[string](p, value("tank/litres")))
 	assert.False(t, browser.Eval[bool](p, `!!document.querySelector('#table [aria-label$="Change"], #table .remove') || !!`+row("gate/new")))
 	g.commit(`{"op":"put","name":"tank/litres","value":11}`)
-	p.Until(`document.querySelector('#happened li').innerText.includes('10 → 11')`)
+	p.Until(`(document.querySelector('#happened li')?.innerText ?? '').includes('10 → 11')`)
 	assert.Equal(t, "3200", browser.Eval[string](p, value("tank/litres")), "the past stays as it was")
 	p.Click("#restore")
 	p.Until(`document.getElementById('past').hidden`)
@@ -453,7 +458,7 @@ func TestPageIsAccessible(t *testing.T) {
 		for _, dark := range []bool{false, true} {
 			p.Dark(dark, true)
 			check(fmt.Sprint("the table ", size, dark))
-			browser.Eval[bool](p, row("gate/notice")+`.querySelector('button.shown').click(), true`)
+			edits(p, "gate/notice")
 			check(fmt.Sprint("an editor ", size, dark))
 			p.Type("\x1b")
 			p.Click("#share")
@@ -495,7 +500,7 @@ func TestPageHostile(t *testing.T) {
 	}
 	p.Until(row("k"))
 	p.Until(row("gate/notice") + `.querySelector('.by').textContent.includes('<img')`)
-	browser.Eval[bool](p, row("list/3")+`.querySelector('button.shown').click(), true`)
+	edits(p, "list/3")
 	p.Click("#share")
 	p.Until(`document.getElementById('links').innerText.includes('<img')`)
 	assert.False(t, browser.Eval[bool](p, `!!window.hurts || document.querySelectorAll('#table script, #table img, #table iframe, #happened img, #links img, style, base').length > 0`))
@@ -537,7 +542,7 @@ func TestPageLarge(t *testing.T) {
 	t.Logf("longest pause: filter %.0f ms, scroll %.0f ms", filter, scroll)
 	p.Fill("#filter", "large")
 	p.Until(row("large/1"))
-	browser.Eval[bool](p, row("large/1")+`.querySelector('button.shown').click(), true`)
+	edits(p, "large/1")
 	assert.Equal(t, len(large), browser.Eval[int](p, `document.querySelector('.edit textarea').value.length`))
 	p.Type("\x1b")
 
@@ -632,7 +637,7 @@ func TestPageShots(t *testing.T) {
 	p.Dark(false, false)
 	shot("page-phone")
 	p.Size(1280, 800)
-	browser.Eval[bool](p, row("tank/litres")+`.querySelector('button.shown').click(), true`)
+	edits(p, "tank/litres")
 	p.Fill(".edit input", "3000")
 	require.Equal(t, 200, g.as(gate, "POST", gardenPath+"/entries/tank/litres", `{"op":"add","amount":-500}`).status)
 	p.Type("\r")

@@ -40,7 +40,7 @@ func main() {
 
 func run() error {
 	var rows []row
-	for _, measure := range []func() ([]row, error){reading, fullHistory, watching, size, writing, limited, besideHistory, together, besideOthers, opening, growing, held, deleted, boards, calls} {
+	for _, measure := range []func() ([]row, error){reading, fullHistory, watching, size, writing, limited, besideHistory, together, besideOthers, opening, growing, held, deleted, boards, calls, shown} {
 		r, err := measure()
 		if err != nil {
 			return err

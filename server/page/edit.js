@@ -1,11 +1,7 @@
 // A value becomes an input in its place.
 
 import { make } from './dom.js'
-import { fits, fromLines, full, isNumber, kindOf, makeOp, tagOf, toLines, typed } from './values.js'
-
-export const kinds = ['text', 'int', 'float', 'bool', 'time', 'list', 'map', 'bytes']
-const words = { text: 'text', int: 'whole number', float: 'number', bool: 'true/false', time: 'time', list: 'list', map: 'map', bytes: 'bytes' }
-export const wordFor = kind => words[kind] ?? kind
+import { fits, fromLines, full, isNumber, kindOf, kinds, makeOp, tagOf, toLines, typed, wordFor } from './values.js'
 
 // The input for a kind: its element, and what is typed in it.
 function inputFor(kind, value, key, label) {

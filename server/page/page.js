@@ -2,11 +2,8 @@
 
 import { join } from '/small-pantry.js'
 import { $, make, setText } from './dom.js'
-import { kinds, wordFor } from './edit.js'
-import { Happened } from './happened.js'
-import { Share } from './share.js'
 import { Table } from './table.js'
-import { fromLines, kindOf, line, makeOp, parse } from './values.js'
+import { fromLines, kindOf, kinds, line, makeOp, parse, wordFor } from './values.js'
 
 // The token comes behind #, and stays in this tab alone.
 const path = location.pathname, slot = `small-pantry ${path}`
@@ -25,8 +22,7 @@ setText($('name'), name)
 document.title = name
 
 const table = new Table(store)
-const happened = new Happened(board, goBack)
-let facts, lastAnswer, soon, looked = 0, shared, waits = [], had = false
+let facts, happened, lastAnswer, soon, looked = 0, looking, shared, waits = [], had = false
 
 /** Makes an op: '' where it is stored or waits, else a sentence, or {theirs} where somebody was faster. */
 async function store(op) {
@@ -81,18 +77,20 @@ function connection() {
 /** Asks for what is not pushed: the facts, the declared keys, the newest commits. */
 async function look() {
   looked = Date.now()
+  looking = true
   try {
-    facts = await board.call('GET', '')
+    const [is, { keys }] = await Promise.all([board.call('GET', ''), board.call('GET', '/keys')])
+    facts = is
     had ||= facts.exists
-    const { keys } = await board.call('GET', '/keys')
-    if (table.may.right !== facts.may) table.setMay(facts.may)
-    table.setKeys(keys)
-    drawFacts(keys)
+    table.setRules(facts.may, keys)
+    drawFacts()
     connection()
+    begin()
+    happened ??= new (await import('./happened.js')).Happened(board, goBack)
     await happened.load()
   } catch (e) {
     if (!board.status.error) setText(document.querySelector('#happened .said'), e.message)
-  }
+  } finally { looking = false }
 }
 
 /** Looks a moment later, and however much changes, not again for a while. */
@@ -110,7 +108,7 @@ function drawFacts() {
   setText($('facts'), said.join(' · '))
   const owns = facts.may === 'own' && !!token
   $('share').hidden = !owns
-  if (owns) shared ??= new Share(board, facts.prefix ?? '')
+  if (owns) shared ??= import('./share.js').then(m => new m.Share(board, facts.prefix ?? ''), () => { shared = undefined })
   $('add').hidden = !table.may.changes || facts.closed || !!table.past
   const field = $('add').elements.name
   if (facts.prefix && !field.value) field.value = facts.prefix
@@ -183,6 +181,16 @@ $('help-button').addEventListener('click', () => $('help').showModal())
 // ---- What comes ----
 
 let first = true, told = new Map()
+
+/** Shows what is there, once that is known and what may be done with it. */
+function begin() {
+  if (!first || !board.status.way || !facts && !board.status.error) return
+  first = false
+  table.arrange()
+  import('./edit.js') // before the network may be gone
+  requestAnimationFrame(() => setTimeout(() => performance.mark('shown'))) // how long it took, for whoever measures
+}
+
 function announce(changed) {
   if (!told.size) setTimeout(() => {
     setText($('news'), told.size > 3 ? `${told.size} entries have changed` : [...told].map(([n, e]) => e ? `${n} is ${line(e.value, e.kind)}` : `${n} was removed`).join(', '))
@@ -200,28 +208,24 @@ table.onNames = n => {
   if (token) empty.append(make('span', { class: 'small' }, '$TOKEN is what stands behind the # of the link.'))
 }
 
-look().then(() => {
-  board.watch(facts?.prefix ?? '', changed => {
-    table.update(changed, first)
-    if (waits.length) pending()
-    if (first || !changed.size) return
-    announce(changed)
-    lookSoon()
-  })
-  board.onStatus(() => {
-    const { error, way } = board.status
-    if (!error && way) {
-      lastAnswer = new Date()
-      if (first) {
-        first = false
-        table.arrange()
-      }
-      if (!facts) lookSoon()
-      pending()
-    }
-    connection()
-  })
+board.watch('', changed => {
+  table.update(changed, first)
+  if (waits.length) pending()
+  if (first || !changed.size) return
+  announce(changed)
+  lookSoon()
 })
+board.onStatus(() => {
+  const { error, way } = board.status
+  if (!error && way) {
+    lastAnswer = new Date()
+    begin()
+    if (!facts && !looking) lookSoon()
+    pending()
+  }
+  connection()
+})
+look().then(begin)
 setInterval(() => {
   if (!board.status.error && board.status.way) lastAnswer = new Date()
 }, 1000)

@@ -1,13 +1,42 @@
 // The table of what is stored: a row a name.
 
-import { Course } from './course.js'
 import { $, make, setText } from './dom.js'
-import { edit, wordFor } from './edit.js'
-import { age, fits, full, isNumber, json, line, makeOp, tagOf } from './values.js'
+import { age, fits, full, isNumber, json, line, makeOp, tagOf, wordFor } from './values.js'
 
 const atOnce = 200 // rows drawn; more when somebody comes to their end
 const freshFor = 8000, putBackFor = 10000 // ms
 const collator = new Intl.Collator(undefined, { numeric: true })
+
+// The course of a number since the page was opened.
+const mostPoints = 80 // of a course, one for each pixel
+
+class Course {
+  points = []
+  constructor(cell) { this.cell = cell }
+  draw() {
+    this.svg = document.createElementNS('http://www.w3.org/2000/svg', 'svg')
+    this.path = document.createElementNS('http://www.w3.org/2000/svg', 'path')
+    this.svg.append(this.path)
+    this.svg.setAttribute('class', 'course')
+    this.svg.setAttribute('viewBox', '0 0 80 20')
+    this.svg.setAttribute('preserveAspectRatio', 'none')
+    this.svg.setAttribute('role', 'img')
+    this.cell.replaceChildren(this.svg)
+  }
+  add(value) {
+    const x = Number(value)
+    if (x === this.points.at(-1)) return
+    this.points.push(x)
+    if (this.points.length > mostPoints) this.points.shift()
+    if (this.points.length < 2) return
+    if (!this.svg) this.draw()
+    const least = Math.min(...this.points), largest = Math.max(...this.points), step = 80 / (this.points.length - 1)
+    this.path.setAttribute('d', this.points.map((p, i) => `${i ? 'L' : 'M'}${(i * step).toFixed(1)} ${(18 - 16 * (p - least) / (largest - least || 1)).toFixed(1)}`).join(''))
+    const label = `least ${least}, most ${largest}, last ${value}`
+    this.svg.setAttribute('aria-label', label)
+    this.cell.title = label
+  }
+}
 
 class Row {
   notes = {} // what is said under it: {text, class, buttons}, by what says it
@@ -87,7 +116,8 @@ class Row {
     this.fading = setTimeout(() => this.tr.classList.remove('fresh'), freshFor)
   }
 
-  edit() {
+  async edit() {
+    const { edit } = await import('./edit.js')
     this.table.editing?.close()
     delete this.notes.row
     const close = () => {
@@ -201,11 +231,12 @@ export class Table {
     return changes || right === 'add' && (isNumber(kind) || kind === 'list')
   }
 
-  setKeys(keys) {
+  /** Takes in what whoever looks may do, and the declared keys. */
+  setRules(right, keys) {
+    const rules = json([right, keys])
+    if (rules === this.rules) return
+    this.rules = rules
     this.keys = new Map(keys.map(k => [k.name, k]))
-    this.redraw()
-  }
-  setMay(right) {
     this.may = { right, changes: right === 'write' || right === 'own' || right === 'admin' }
     this.redraw()
   }
@@ -217,6 +248,7 @@ export class Table {
     this.redraw()
   }
   redraw() {
+    if (!this.shown) return // which begins with arrange
     for (const row of this.rows.values()) row.drawn = undefined
     this.arrange()
     for (const row of this.shown) row.draw()
@@ -232,7 +264,7 @@ export class Table {
       this.frame = undefined
       const news = this.news
       this.news = new Map()
-      if (this.past) return
+      if (this.past || !this.shown) return
       for (const [name] of news) {
         const row = this.rows.get(name), e = this.entries.get(name)
         if (!row || row.entry?.version === e?.version && row.entry?.updated === e?.updated) {

@@ -28,6 +28,10 @@ export function json(x) {
   return JSON.stringify(x)
 }
 
+export const kinds = ['text', 'int', 'float', 'bool', 'time', 'list', 'map', 'bytes']
+const words = { text: 'text', int: 'whole number', float: 'number', bool: 'true/false', time: 'time', list: 'list', map: 'map', bytes: 'bytes' }
+export const wordFor = kind => words[kind] ?? kind
+
 export const isNumber = kind => kind === 'int' || kind === 'float'
 
 const bytesOf = base64 => Uint8Array.from(atob(base64), c => c.charCodeAt(0))
