@@ -41,6 +41,12 @@
 // may own every board, and makes and removes them. Of a token only its hash is stored, in
 // DATA/access. OwnerLink gives a link to begin with.
 //
+// # Pages
+//
+// A board's link, /boards/BOARD, is a page for people, and /small-pantry.js the client for
+// pages of one's own. They are the same for every board and tell nothing of any; what they
+// show, they ask for with the token.
+//
 // # Development mode
 //
 // With Options.Dev there are no tokens: every caller may do everything, and
