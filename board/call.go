@@ -352,7 +352,7 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 // prefix, by the byte order of the names, page by page.
 func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		for page, err := range b.pages(ctx, prefix) {
+		for page, err := range b.pages(ctx, withPrefix(prefix)) {
 			if err != nil {
 				yield(Entry{}, err)
 				return
@@ -370,7 +370,7 @@ func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, err
 // page was of.
 func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, version int64, err error) {
 	version = -1
-	for page, err := range b.pages(ctx, prefix) {
+	for page, err := range b.pages(ctx, withPrefix(prefix)) {
 		if err != nil {
 			return nil, 0, err
 		}
@@ -382,12 +382,16 @@ func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, versio
 	return entries, version, nil
 }
 
-func (b *Board) pages(ctx context.Context, prefix string) iter.Seq2[listPage, error] {
+func withPrefix(prefix string) url.Values {
+	if prefix == "" {
+		return url.Values{}
+	}
+	return url.Values{"prefix": {prefix}}
+}
+
+// pages gives the pages of a list, of which there is at least one.
+func (b *Board) pages(ctx context.Context, query url.Values) iter.Seq2[listPage, error] {
 	return func(yield func(listPage, error) bool) {
-		query := url.Values{}
-		if prefix != "" {
-			query.Set("prefix", prefix)
-		}
 		for {
 			page, err := b.list(ctx, request{op: "list", query: query}, "")
 			if !yield(page, err) || err != nil || page.Next == "" {

@@ -2,6 +2,7 @@ package board
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -24,9 +25,27 @@ type Change = entry.Change
 // at most limit of them (0: 1,000), and only what they did to the names, if any are
 // given.
 func (b *Board) History(ctx context.Context, limit int, names ...string) ([]CommitInfo, error) {
-	query := url.Values{"name": names}
-	if limit > 0 {
-		query.Set("limit", strconv.Itoa(limit))
+	if limit == 0 {
+		limit = 1000
+	}
+	var all []CommitInfo
+	for before := int64(0); ; {
+		h, err := b.history(ctx, limit-len(all), before, names)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, h.Commits...)
+		if before = h.Next; before == 0 || len(all) >= limit {
+			return all, nil
+		}
+	}
+}
+
+// history asks for as much of it as one answer holds.
+func (b *Board) history(ctx context.Context, limit int, before int64, names []string) (*wire.History, error) {
+	query := url.Values{"name": names, "limit": {strconv.Itoa(limit)}}
+	if before > 0 {
+		query.Set("before", strconv.FormatInt(before, 10))
 	}
 	got, err := b.send(ctx, request{op: "history", method: http.MethodGet, path: "/history", query: query})
 	if err != nil {
@@ -36,18 +55,34 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 	if err == nil {
 		err = b.ours(h.Board)
 	}
+	if err == nil && h.Next > 0 && len(h.Commits) == 0 {
+		err = errors.New("it tells of more, and gives none")
+	}
 	if err != nil {
 		return nil, b.fail("read the history of", "", unexpected(err))
 	}
-	return h.Commits, nil
+	return h, nil
 }
 
 // EntriesAt asks the server for the entries as they were at a version, by the
 // byte order of their names. The error is pantry.ErrTooOld for a version that it
 // does not keep.
 func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
-	page, err := b.list(ctx, request{op: "list", query: url.Values{"at": {strconv.FormatInt(version, 10)}}}, "")
-	return page.Entries, err
+	entries, _, err := b.at(ctx, strconv.FormatInt(version, 10))
+	return entries, err
+}
+
+// at asks for the entries as they were, page by page, all as of the version of the first.
+func (b *Board) at(ctx context.Context, when string) (entries []Entry, version int64, err error) {
+	query := url.Values{"at": {when}}
+	for page, err := range b.pages(ctx, query) {
+		if err != nil {
+			return nil, 0, err
+		}
+		entries, version = append(entries, page.Entries...), page.Version
+		query.Set("at", strconv.FormatInt(version, 10))
+	}
+	return entries, version, nil
 }
 
 // EntriesAtTime asks the server for the entries as they were at a time by its
@@ -56,6 +91,5 @@ func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
 // last hour, each hour of two days and each day of thirty. The error is
 // pantry.ErrTooOld for a time of which it tells nothing.
 func (b *Board) EntriesAtTime(ctx context.Context, t time.Time) (entries []Entry, version int64, err error) {
-	page, err := b.list(ctx, request{op: "list", query: url.Values{"at": {entry.FormatTime(t)}}}, "")
-	return page.Entries, page.Version, err
+	return b.at(ctx, entry.FormatTime(t))
 }

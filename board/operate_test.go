@@ -2,6 +2,8 @@ package board_test
 
 import (
 	"fmt"
+	"io"
+	"net/http"
 	"slices"
 	"strings"
 	"testing"
@@ -12,6 +14,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -238,4 +241,49 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 			c.f()
 		}()
 	}
+}
+
+// What was is told whole, however large it is: a history in as many answers as it takes, and a
+// moment of more entries than a page has.
+func TestLookingBackOnMuch(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	b := join(t, s)
+	ops := make([]board.Op, 1000)
+	for round := range 2 {
+		for i := range ops {
+			ops[i] = board.Op{Name: fmt.Sprintf("bed/%d", 1000*round+i), Op: value.Op{Verb: value.Put, Operand: value.Int(int64(i))}}
+		}
+		_, err := b.Commit(t.Context(), ops...)
+		require.NoError(t, err)
+	}
+	_, err := b.Put(t.Context(), "after", value.Int(1))
+	require.NoError(t, err)
+	entries, err := b.EntriesAt(t.Context(), 2)
+	require.NoError(t, err)
+	assert.Len(t, entries, 2000)
+	entries, version, err := b.EntriesAtTime(t.Context(), time.Now().Add(time.Second))
+	require.NoError(t, err)
+	assert.Equal(t, []any{2001, int64(3)}, []any{len(entries), version})
+	for i := range 6 {
+		_, err := b.Put(t.Context(), "large", value.Text(strings.Repeat(fmt.Sprint(i), 1<<20-100)))
+		require.NoError(t, err)
+	}
+	commits, err := b.History(t.Context(), 0)
+	require.NoError(t, err)
+	var versions []int64
+	for _, c := range commits {
+		versions = append(versions, c.Version)
+	}
+	assert.Equal(t, []int64{9, 8, 7, 6, 5, 4, 3, 2, 1}, versions)
+	commits, err = b.History(t.Context(), 5, "large")
+	require.NoError(t, err)
+	assert.Len(t, commits, 5)
+
+	resp, err := http.Get(strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1) + "/history")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.Less(t, len(raw), 5<<20, "an answer has no more than a page, and a commit")
+	assert.Contains(t, string(raw[len(raw)-20:]), `"next":8}`)
 }

@@ -203,7 +203,7 @@ func (c *call) inThePast(absent error) error {
 	if err != nil || l == nil {
 		return cmp.Or(err, absent)
 	}
-	past, err := l.HistoryOf(ledger.HistoryQuery{Limit: 1, Points: true, Has: func(name string) bool { return name == c.name }})
+	past, _, err := l.HistoryOf(ledger.HistoryQuery{Limit: 1, Points: true, Has: func(name string) bool { return name == c.name }})
 	if err == nil && len(past) == 0 {
 		err = absent
 	}

@@ -14,7 +14,8 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// history answers with the newest commits, and restore points, that are kept.
+// history answers with the newest commits, and restore points, that are kept, in no more than
+// a page.
 func (c *call) history() error {
 	u, err := c.query("name*", "prefix*", "limit", "before")
 	if err != nil {
@@ -24,7 +25,7 @@ func (c *call) history() error {
 	if err != nil {
 		return err
 	}
-	ask := ledger.HistoryQuery{Limit: q.Limit, Has: q.Has, Points: true}
+	ask := ledger.HistoryQuery{Limit: q.Limit, Has: q.Has, Points: true, Bytes: rules.MaxPage}
 	if s := u.Get("before"); s != "" {
 		if ask.Before, err = strconv.ParseInt(s, 10, 64); err != nil || ask.Before < 1 {
 			return wire.Refuse(wire.Invalid, "before is %s, and must be a version", scan.Quote(s))
@@ -34,7 +35,10 @@ func (c *call) history() error {
 	l, err := c.present()
 	if err == nil && l != nil {
 		answer.Version = l.Version()
-		answer.Commits, err = l.HistoryOf(ask)
+		var more bool
+		if answer.Commits, more, err = l.HistoryOf(ask); more {
+			answer.Next = answer.Commits[len(answer.Commits)-1].Version
+		}
 	}
 	if err != nil {
 		return err

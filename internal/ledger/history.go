@@ -22,6 +22,7 @@ type HistoryQuery struct {
 	Before int64                  // only those before this version; 0: all
 	Has    func(name string) bool // only what they did to these names; nil: all
 	Points bool                   // restore points too, which stand for several commits
+	Bytes  int                    // no more than so many of values, but one commit at least; 0: any number
 }
 
 // History gives the newest commits that the file still tells, newest first: at
@@ -32,13 +33,14 @@ func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 	if len(names) > 0 {
 		q.Has = func(name string) bool { return slices.Contains(names, name) }
 	}
-	return l.HistoryOf(q)
+	out, _, err := l.HistoryOf(q)
+	return out, err
 }
 
-// HistoryOf gives what is asked for of the history, newest first.
-func (l *Ledger) HistoryOf(q HistoryQuery) ([]entry.Commit, error) {
-	var out []entry.Commit
-	err := l.replay(q.Points, func(c *commit, old func(string) value.Value) {
+// HistoryOf gives what is asked for of the history, newest first. more says that Bytes has
+// left older ones out.
+func (l *Ledger) HistoryOf(q HistoryQuery) (out []entry.Commit, more bool, err error) {
+	err = l.replay(q.Points, func(c *commit, old func(string) value.Value) {
 		if q.Before > 0 && c.Version >= q.Before {
 			return
 		}
@@ -56,7 +58,25 @@ func (l *Ledger) HistoryOf(q HistoryQuery) ([]entry.Commit, error) {
 	if q.Limit > 0 && len(out) > q.Limit {
 		out = out[:q.Limit]
 	}
-	return out, err
+	if q.Bytes > 0 {
+		size := 0
+		for i, c := range out {
+			for _, ch := range c.Changes {
+				size += len(ch.Name) + jsonLen(ch.Old) + jsonLen(ch.New)
+			}
+			if i > 0 && size > q.Bytes {
+				return out[:i:i], true, err
+			}
+		}
+	}
+	return out, false, err
+}
+
+func jsonLen(v value.Value) int {
+	if v.IsZero() {
+		return 0
+	}
+	return v.JSONLen()
 }
 
 // At gives the entries as they were at a version, by name. The error is

@@ -12,12 +12,13 @@ type History struct {
 	Board   string
 	Version int64
 	Commits []entry.Commit
+	Next    int64 // there are older ones: ask for those before this version
 }
 
 func (h *History) fields() []scan.Field {
 	return []scan.Field{
 		scan.Always("board", &h.Board), scan.Always("version", &h.Version),
-		scan.Always("commits", scan.List(&h.Commits, entry.ReadCommit, entry.Commit.AppendJSON)),
+		scan.Always("commits", scan.List(&h.Commits, entry.ReadCommit, entry.Commit.AppendJSON)), scan.Maybe("next", &h.Next),
 	}
 }
 

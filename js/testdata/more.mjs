@@ -170,3 +170,51 @@ export const nowhere = test(async origin => {
   await control('do', 'back')
   b.close()
 })
+
+// Answers come late, in any order: no variable goes back to something older, what is stored is
+// never told as absent, what a call has stored is shown when it returns, and all is as the server has it.
+export const order = test(async origin => {
+  const real = globalThis.fetch
+  globalThis.fetch = async (...a) => {
+    const answer = await real(...a)
+    if (/\/v1\//.test(a[0])) await sleep(Math.random() * 60)
+    return answer
+  }
+  try {
+    for (let round = 0; round < 12; round++) {
+      const { link, control } = await site(origin), names = ['a', 'b', 'c', 'd'], vars = {}, newest = {}, bad = []
+      for (const n of names) await control('others', `${n} {"op":"put","value":1}`)
+      const b = join(link, { ...quick, push: round % 2 > 0, fast: 5, slow: 10 }), writes = []
+      const bind = n => {
+        vars[n] = b.on(int(n, 0))
+        vars[n].watch(s => {
+          if (s.phase === 'current' && !s.found) bad.push(`${n} is told as absent`)
+          if (s.found && s.version < newest[n]) bad.push(`${n} goes from version ${newest[n]} back to ${s.version}`)
+          if (s.found) newest[n] = s.version
+        })
+      }
+      const set = (n, i) => {
+        const from = newest[n] ?? 0
+        writes.push(vars[n].set(i).then(() => { if (!(newest[n] > from)) bad.push(`${n} does not show what is stored`) }))
+      }
+      for (let i = 2; i < 42; i++) {
+        const fresh = i % 9 === 2 && names[(i - 2) / 9]
+        if (fresh) {
+          bind(fresh)
+          for (let k = 0; k < 3; k++) set(fresh, 1000 * i + k) // before anything is known of it
+        }
+        const n = names[Math.floor(Math.random() * 4)]
+        if (Math.random() < 0.6 || !vars[n]) await control('others', `${n} {"op":"put","value":${i}}`)
+        else {
+          set(n, i)
+          if (Math.random() < 0.7) await writes.at(-1)
+        }
+        if (bad.length) break
+      }
+      await Promise.all(writes)
+      same(bad.slice(0, 3), [], 'wrong')
+      await until(() => 'it does not end up as the server is', async () => (await Promise.all(names.map(async n => parse(await control('holds', n)).value === vars[n].get()))).every(x => x))
+      b.close()
+    }
+  } finally { globalThis.fetch = real }
+})
