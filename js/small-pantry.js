@@ -82,9 +82,10 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	let prefixes = [], entries = new Map(), mark = '', epoch = 0, from, declared, setReady
 	let asking, kicked, wake = () => {}, running, paused = page?.hidden, pause, later = 0, streamAt = 0, waitAt = 0, cuts = 0, news = 0
 	const ready = new Promise(f => { setReady = f })
-	const problem = e => over.signal.aborted || onProblem(e)
+	const safely = (f, x) => { try { f(x) } catch (e) { setTimeout(() => { throw e }) } }
+	const problem = e => over.signal.aborted || safely(onProblem, e)
 	const kick = () => { kicked = true, wake(), asking?.abort() }
-	const tell = names => { for (const w of [...watchers]) if (!names || names.some(w.wants)) w.tell(names ?? []) }
+	const tell = names => { for (const w of watchers) if (!names || names.some(w.wants)) safely(w.tell, names ?? []) }
 	const node = name => nodes.get(name) ?? nodes.set(name, { sending: 0 }).get(name)
 	const begin = () => { if (!running) running = true, run() }
 	const watching = (wants, tell, end) => {
@@ -96,7 +97,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 
 	const unexpected = why => new BoardError('unexpected', `no answer of a board (${why}); is the address right?`)
-	// Gives f the text of an answer as it comes; a silence of quiet ms ends it.
+	// Gives f an answer's text as it comes; a silence of quiet ms ends it.
 	async function request({ method, path, query, body, key, since, signal, as = instance, wait = 0 }, quiet, f) {
 		const stop = new AbortController(), headers = Object.entries({
 			'Client-Instance': as, 'Client-Name': name && unescape(encodeURIComponent(name)), Authorization: token && `Bearer ${token}`,
@@ -111,14 +112,14 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			for (let got; reader && !(got = await reader.read()).done; heard(quiet)) f(decoder.decode(got.value, { stream: true }), resp)
 			return resp
 		} catch (cause) {
-			if (over.signal.aborted) throw new BoardError('closed', 'the board is closed')
+			if (over.signal.aborted) throw new BoardError('closed', 'it is closed')
 			throw cause instanceof BoardError ? cause : new BoardError('unreachable', `${base} can't be reached: no ${stop.signal.aborted ? 'answer in time' : 'connection'}`, { cause })
 		} finally {
 			clearTimeout(timer)
 			stop.abort()
 		}
 	}
-	// Sends, and again for as long as patience says, where that counts once.
+	// Sends, and again for as long as patience says.
 	async function send(rq) {
 		const end = Date.now() + patience
 		for (let wait = 50, sent = rq.sent; ; wait = Math.min(wait * 1.5, 1000)) {
@@ -152,8 +153,8 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		begin()
 		if (!known) mark = '', epoch++, kick() // a mark holds for what was asked with it
 	}
-	// What is known is the board at the mark: an answer counts where it tells all since exactly
-	// that, or is the whole and was asked for with it. Gives nothing: ask again.
+	// What is known is the board at the mark: an answer counts where it tells all since just that,
+	// or is the whole and was asked for with it. Nothing: ask again.
 	function take(asked, page) {
 		if (idle()) return []
 		if (asked.epoch !== epoch) return
@@ -163,7 +164,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		for (const e of page.entries) if (has(e.name)) entries.set(e.name, e), changed.add(e.name)
 		mark = page.mark
 		status.version = page.version
-		for (const n of changed) if (nodes.get(n)?.entry !== entries.get(n)) node(n).refused = undefined
+		for (const n of changed) if (nodes.has(n)) node(n).refused = undefined
 		if (changed.size) news = Date.now(), tell([...changed])
 		return [...changed]
 	}
@@ -295,25 +296,26 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		return page
 	}
 
-	function stateOf(key) {
-		const n = node(key.name), waiting = queue?.about(key.name) ?? [], e = entries.get(key.name) ?? (mark && {}), found = !!e?.kind
-		const refused = n.refused ?? waiting.find(i => i.error)?.error, queued = waiting.filter(i => !i.error).length
-		const s = { value: key.default, found, version: e?.version ?? 0, updated: e?.updated && new Date(e.updated), by: e?.by ?? '', mine: !!e?.from && e.from === from, queued, error: status.error, tag: tagOf(e) }
-		s.phase = n.sending ? 'sending' : queued ? 'queued' : refused ? 'refused' : !e ? 'unknown' : s.error ? 'stale' : 'current'
-		if (s.phase === 'refused') s.error = refused
-		if (found && n.entry !== e) {
-			n.entry = e, n.bad = null
-			try { n.value = key.read(e) } catch (bad) { problem(n.bad = bad) }
-		}
-		if (found && n.bad) s.phase = 'unreadable', s.error = n.bad
-		else if (found) s.value = n.value
-		s.value = structuredClone(s.value)
-		return s
-	}
 	function on(key) {
-		if (!(key instanceof Key)) throw invalid('on takes a key')
+		if (!(key instanceof Key)) throw invalid('no key')
 		const { name, kind, default: start, min, max, keep } = key
 		bind(has(name), () => names.add(name))
+		let last = {}
+		function state() {
+			const n = node(name), waiting = queue?.about(name) ?? [], e = entries.get(name) ?? (mark && {}), found = !!e?.kind
+			const refused = n.refused ?? waiting.find(i => i.error)?.error, queued = waiting.filter(i => !i.error).length
+			const s = { value: key.default, found, version: e?.version ?? 0, updated: e?.updated && new Date(e.updated), by: e?.by ?? '', mine: !!from && e?.from === from, queued, error: status.error, tag: tagOf(e) }
+			s.phase = n.sending ? 'sending' : queued ? 'queued' : refused ? 'refused' : !e ? 'unknown' : s.error ? 'stale' : 'current'
+			if (s.phase === 'refused') s.error = refused
+			if (found && last.e !== e) {
+				last = { e }
+				try { last.value = key.read(e) } catch (bad) { problem(last.bad = bad) }
+			}
+			if (found && last.bad) s.phase = 'unreadable', s.error = last.bad
+			else if (found) s.value = last.value
+			s.value = structuredClone(s.value)
+			return s
+		}
 		const one = (op, more) => ({ op, name, json: write({ op, name, start: puts({ op }) ? undefined : start, ...more }, kind) })
 		const number = x => /int|float/.test(kind) && kinds[kind][1](x) ? x : key.fit(NaN)
 		const op = {
@@ -333,7 +335,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			try { args = op[verb](...args) } catch (e) { refuse(e); throw e }
 			return commit([args], how, verb, now)
 		}
-		const v = { key, op, state: () => stateOf(key), get: () => stateOf(key).value,
+		const v = { key, op, state, get: () => state().value,
 			async lookup(how) {
 				const e = await stored(how)
 				return { value: valueIn(e), found: !!e }
@@ -350,7 +352,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 					}
 				}
 			},
-			watch: f => f ? watching(n => n === name, () => f(stateOf(key))) : iterate(v.watch),
+			watch: f => f ? watching(n => n === name, () => f(state())) : iterate(v.watch),
 		}
 		for (const verb in op) v[verb] = async (...args) => {
 			const takes = verb === 'take'
@@ -480,7 +482,7 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, a
 					const merges = last && !last.sent && !last.code && !item.sent && last.instance === item.instance && only(item) && only(item) === only(last)
 					store.put(merges ? { ...last, verb: item.verb, ops: item.ops } : item)
 				})
-			} catch (e) { throw new BoardError('unreachable', `it can't be sent, nor kept: ${e}`) }
+			} catch (e) { throw new BoardError('unreachable', `neither sent nor kept: ${e}`) }
 			tell(about(item))
 			wake()
 			throw new BoardError('queued', 'no connection; it is kept, and will be sent')

@@ -1,6 +1,6 @@
 // What the cases can't say as data. Each function gives JSON of what failed.
 
-import { join, int, list, parse, write, BoardError } from '/small-pantry.js'
+import { join, int, list, text, parse, write, BoardError } from '/small-pantry.js'
 
 const sleep = ms => new Promise(f => setTimeout(f, ms))
 const until = async (what, is) => {
@@ -217,4 +217,35 @@ export const order = test(async origin => {
       b.close()
     }
   } finally { globalThis.fetch = real }
+})
+
+// Two keys of one name don't disturb each other, a callback that throws disturbs nothing else, and
+// a server that wants no call gets none.
+export const odd = test(async origin => {
+  const { link, control } = await site(origin), b = join(link, quick), n = b.on(int('n', 1)), t = b.on(text('n', 'none')), told = []
+  await b.ready()
+  await n.set(5)
+  same([n.get(), n.state().phase, t.get(), t.state().phase], [5, 'current', 'none', 'unreadable'], 'two keys')
+  let thrown = 0
+  process.on('uncaughtException', () => thrown++)
+  let first = true
+  n.watch(() => {
+    if (first) return void (first = false)
+    throw new Error('an app that fails')
+  })
+  n.watch(s => told.push(s.value))
+  await n.set(6)
+  await control('others', 'n {"op":"put","value":7}')
+  await until(() => `${told}`, () => told.at(-1) === 7)
+  await until('the app is not told of what it throws', () => thrown > 1)
+  const real = globalThis.fetch, calls = []
+  globalThis.fetch = (...a) => {
+    if (/\/v1\//.test(a[0])) calls.push(Date.now())
+    return real(...a)
+  }
+  await control('do', 'busy 1')
+  await n.add(1)
+  globalThis.fetch = real
+  check(calls[1] - calls[0] > 900, `it is called again after ${calls[1] - calls[0]} ms`)
+  b.close()
 })

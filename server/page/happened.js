@@ -4,6 +4,7 @@ import { $, make, setText } from './dom.js'
 import { age, line } from './values.js'
 
 const atOnce = 20 // commits
+const idOf = c => `${c.version} ${c.at}` // a board that is made again has the same versions again
 
 export class Happened {
   commits = []
@@ -22,11 +23,11 @@ export class Happened {
     if (!$('happened').open) return
     try {
       const got = await this.board.call('GET', '/history', { query: { limit: atOnce, before } })
-      const seen = new Set(this.commits.map(c => c.version))
-      const fresh = got.commits.filter(c => !seen.has(c.version))
+      const seen = new Set(this.commits.map(idOf))
+      const fresh = got.commits.filter(c => !seen.has(idOf(c)))
       // What is old is kept only as far as it goes on from the newest without a gap.
       this.commits = before ? [...this.commits, ...fresh] : fresh.length === got.commits.length ? got.commits : [...fresh, ...this.commits.slice(0, 200)]
-      $('older').hidden = got.commits.length < atOnce || this.commits.length > 200
+      $('older').hidden = got.commits.length < atOnce && !got.next || this.commits.length > 200
       setText(this.said, '')
       this.draw(before || seen.size === 0 ? [] : fresh)
     } catch (e) {
@@ -37,12 +38,13 @@ export class Happened {
   draw(fresh) {
     this.drawn ??= new Map()
     const items = this.commits.map(c => {
-      if (!this.drawn.has(c.version)) this.drawn.set(c.version, this.item(c))
-      return this.drawn.get(c.version)
+      if (!this.drawn.has(idOf(c))) this.drawn.set(idOf(c), this.item(c))
+      return this.drawn.get(idOf(c))
     })
-    for (const v of this.drawn.keys()) if (!this.commits.some(c => c.version === v)) this.drawn.delete(v)
+    const ids = new Set(this.commits.map(idOf))
+    for (const id of this.drawn.keys()) if (!ids.has(id)) this.drawn.delete(id)
     for (const c of fresh) {
-      const li = this.drawn.get(c.version)
+      const li = this.drawn.get(idOf(c))
       li.classList.add('fresh')
       setTimeout(() => li.classList.remove('fresh'), 8000)
     }

@@ -90,6 +90,7 @@ async function look() {
     await happened.load()
   } catch (e) {
     if (!board.status.error) setText(document.querySelector('#happened .said'), e.message)
+    if (!facts) setTimeout(lookSoon, 3000)
   } finally { looking = false }
 }
 
@@ -180,11 +181,11 @@ $('help-button').addEventListener('click', () => $('help').showModal())
 
 // ---- What comes ----
 
-let first = true, told = new Map()
+let first = true, tried = false, told = new Map()
 
 /** Shows what is there, once that is known and what may be done with it. */
 function begin() {
-  if (!first || !board.status.way || !facts && !board.status.error) return
+  if (!first || !board.status.way || !facts && !tried) return
   first = false
   table.arrange()
   import('./edit.js') // before the network may be gone
@@ -225,7 +226,10 @@ board.onStatus(() => {
   }
   connection()
 })
-look().then(begin)
+look().then(() => {
+  tried = true
+  begin()
+})
 setInterval(() => {
   if (!board.status.error && board.status.way) lastAnswer = new Date()
 }, 1000)
