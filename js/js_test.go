@@ -101,7 +101,7 @@ func TestCases(t *testing.T) {
 
 // What the cases can't say as data, in Node and in a page.
 func TestMore(t *testing.T) {
-	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd"} {
+	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges"} {
 		t.Run("node/"+name, func(t *testing.T) {
 			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))
 		})

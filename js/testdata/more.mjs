@@ -249,3 +249,47 @@ export const odd = test(async origin => {
   check(calls[1] - calls[0] > 900, `it is called again after ${calls[1] - calls[0]} ms`)
   b.close()
 })
+
+// What is removed in thousands is told, page by page, and leaves nothing; an answer that tells of
+// other ops is not believed; streams that don't work are not tried again and again.
+export const edges = test(async origin => {
+  const { link, control } = await site(origin), b = join(link, { ...quick, push: false }), all = new Map()
+  b.watch('', changed => { for (const [n, e] of changed) e ? all.set(n, e) : all.delete(n) })
+  const n = b.on(int('n', 0))
+  await n.set(1)
+  for (const half of [0, 1]) await b.commit(Array.from({ length: 1000 }, (_, i) => ({ op: 'put', name: `bed/${half}/${i}`, json: `{"op":"put","name":"bed/${half}/${i}","value":${i}}` })))
+  await until(() => `${all.size}`, () => all.size === 2001)
+  b.pause()
+  await control('others', 'n {"op":"add","amount":1},{"op":"reset","prefix":"bed/"}')
+  await sleep(100)
+  b.resume()
+  await until(() => `${all.size}`, () => all.size === 1 && n.get() === 2)
+  let first
+  b.watch('', changed => { first ??= [...changed.keys()] })()
+  same(first, ['n'], 'a new watch is told of what is there')
+
+  const real = globalThis.fetch
+  globalThis.fetch = async (...a) => {
+    const answer = await real(...a)
+    return a[0].includes('/commit') ? new Response((await answer.text()).replace(/"results":.*/, '"results":[]}'), answer) : answer
+  }
+  let bad
+  try { await n.set(5) } catch (e) { bad = e }
+  same(bad?.code, 'unexpected', 'an answer without results')
+  const streams = []
+  globalThis.fetch = (...a) => {
+    if (a[0].includes('/events')) streams.push(a[0])
+    return real(...a)
+  }
+  await control('do', 'no streams')
+  const c = join(link, quick), m = c.on(int('n', 0))
+  await c.ready()
+  for (let i = 10; i < 20; i++) {
+    await control('others', `n {"op":"put","value":${i}}`)
+    await until('it does not follow', () => m.get() === i)
+  }
+  same([streams.length, c.status.way], [1, 'wait'], 'streams that were tried')
+  globalThis.fetch = real
+  b.close()
+  c.close()
+})
