@@ -62,7 +62,7 @@ no app expects (garble=NAME).`,
 			}
 			where := "boards lie in " + abs
 			if o.Dev {
-				where = fmt.Sprintf("%s; try: smallpantry put http://%s/boards/rowan-street tank/litres 420", where, l.Addr())
+				where = fmt.Sprintf("%s; look at them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
 			}
 			err = flags.Run(cmd.Context(), s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public})
 			if errors.Is(err, server.ErrNotLoopback) {

@@ -193,7 +193,7 @@ func (f *Flags) tellLink(ctx context.Context, s *server.Server, w Words) error {
 	}
 	fmt.Fprintf(w.Out, "\nthe board %s %s; this is its owner's link, and whoever has it may do everything there:\n\n%s\n\n", f.Board, is, link)
 	err = qrcode.Print(w.Out, link, w.Colour)
-	fmt.Fprintf(w.Out, "\ntry it in another terminal:  smallpantry add LINK tank/litres 420    smallpantry watch LINK\n")
+	fmt.Fprintf(w.Out, "\nopen it in a browser, or try it in another terminal:  smallpantry add LINK tank/litres 420    smallpantry watch LINK\n")
 	return err
 }
 
