@@ -1,6 +1,6 @@
 // What the cases can't say as data. Each function gives JSON of what failed.
 
-import { join, int, list, text, parse, write, BoardError } from '/small-pantry.js'
+import { join, int, float, list, text, parse, write, BoardError } from '/small-pantry.js'
 
 const sleep = ms => new Promise(f => setTimeout(f, ms))
 const until = async (what, is) => {
@@ -140,6 +140,13 @@ export const hidden = test(async origin => {
   show(true)
   await until('it does not go on', () => v.get() === 3)
   b.close()
+  show(false)
+  const c = join(link, quick), w = c.on(int('n', 0))
+  await sleep(300)
+  same(w.state().phase, 'unknown', 'a page that is opened in the back')
+  show(true)
+  await until('it does not begin', () => w.get() === 3)
+  c.close()
 })
 
 // What is queued outlives the page: queue leaves it, and later sends it, in another page.
@@ -226,6 +233,31 @@ export const odd = test(async origin => {
   await b.ready()
   await n.set(5)
   same([n.get(), n.state().phase, t.get(), t.state().phase], [5, 'current', 'none', 'unreadable'], 'two keys')
+  await control('others', 'big {"op":"put","value":1152921504606846976}')
+  const big = b.on(float('big', 0))
+  await until('not read', () => big.state().found)
+  same([typeof big.get(), big.get() === 2 ** 60], ['number', true], 'an int that a float holds exactly')
+  const l = b.on(list('l', ['a']))
+  l.get().push('spoilt')
+  await l.append('b')
+  l.get().push('spoilt')
+  same(l.get(), ['a', 'b'], "what get gives is the caller's own")
+  let far
+  try { await b.on(int('far', 0)).set(2n ** 63n) } catch (e) { far = e }
+  same([far?.code, far?.status ?? 0], ['invalid', 0], 'an int past 64 bits, refused here')
+  const three = [0, 1, 2].map(() => join(link, quick))
+  await Promise.all(three.map(async c => {
+    const v = c.on(int('sum', 0))
+    for (let i = 0; i < 8;) await v.update(old => old + 1).then(() => i++, e => check(e.code === 'conflict', e.code))
+  }))
+  same((await three[0].on(int('sum', 0)).lookup()).value, 24, 'updates of several')
+  let tried = 0
+  await three[0].on(int('sum', 0)).update(async old => {
+    if (!tried++) await control('others', 'sum {"op":"put","value":50}')
+    return old + 1
+  })
+  same([tried, (await three[0].on(int('sum', 0)).lookup()).value], [2, 51], 'an update that somebody was faster than')
+  three.forEach(c => c.close())
   let thrown = 0
   process.on('uncaughtException', () => thrown++)
   let first = true
