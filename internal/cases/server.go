@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/small-pantry/pantry/server"
 )
@@ -59,7 +60,7 @@ func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + bo
 
 // Do has something happen: "lose N" answers to writes, though they are done; "busy S": the next
 // call is to come again in so many seconds; "portal": everything is answered with a page for
-// people; "other": with what is of another board; "broken": with 502; "cut": nothing is
+// people; "other": with what is of another board; "broken": with 502; "silent": nothing comes, and nothing ends; "cut": nothing is
 // answered; "drop": what is open breaks off once; "no streams", "no waits"; "remove" the board;
 // "restart" the server; "back": all is well again.
 func (s *Server) Do(board, what string) {
@@ -78,7 +79,7 @@ func (s *Server) Do(board, what string) {
 		s.noWait = true
 	case what == "back":
 		s.trouble, s.lose, s.busy, s.noPush, s.noWait = "", 0, 0, false, false
-	case verb == "portal", verb == "other", verb == "broken", verb == "cut":
+	case verb == "portal", verb == "other", verb == "broken", verb == "cut", verb == "silent":
 		s.trouble = verb
 	}
 	s.tmu.Unlock()
@@ -92,7 +93,7 @@ func (s *Server) Do(board, what string) {
 			s.t.Errorf("stop the server: %v", err)
 		}
 		s.open()
-	case "no", "cut", "drop", "broken", "portal", "other":
+	case "no", "cut", "drop", "broken", "portal", "other", "silent":
 		s.http.CloseClientConnections()
 	}
 }
@@ -141,7 +142,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	s.mu.RLock()
 	h := s.server
 	s.mu.RUnlock()
-	if r.Method == http.MethodOptions && trouble != "cut" { // which a browser asks before
+	if r.Method == http.MethodOptions && trouble != "cut" && trouble != "silent" { // which a browser asks before
 		h.ServeHTTP(w, r)
 		return
 	}
@@ -156,6 +157,12 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	case "portal":
 		w.Header().Set("Content-Type", "text/html")
 		_, _ = io.WriteString(w, "<html>Sign in to the garden's network")
+	case "silent":
+		_, _ = io.Copy(io.Discard, r.Body) // only then is it told when the client goes away
+		select {
+		case <-r.Context().Done():
+		case <-time.After(20 * time.Second):
+		}
 	case "broken":
 		w.WriteHeader(http.StatusBadGateway)
 	case "absent":

@@ -80,11 +80,19 @@ export const watching = test(async origin => {
 // An app of many variables asks for all of the board, where their names would be too long a query.
 export const many = test(async origin => {
   const { link } = await site(origin), b = join(link, quick), all = []
+  const real = globalThis.fetch
+  let longest = 0
+  globalThis.fetch = (...a) => {
+    longest = Math.max(longest, a[0].length)
+    return real(...a)
+  }
   for (let i = 0; i < 400; i++) all.push(b.on(int(`a/rather/long/name/of/a/bed/in/the/garden/${i}`, i)))
   await b.ready()
   await all[399].set(5)
   await until('not shown', () => all[399].get() === 5)
   same(all[7].get(), 7, 'a default')
+  globalThis.fetch = real
+  check(longest < 8500, `a query has ${longest} bytes`)
   b.close()
 })
 
@@ -270,6 +278,20 @@ export const odd = test(async origin => {
   await control('others', 'n {"op":"put","value":7}')
   await until(() => `${told}`, () => told.at(-1) === 7)
   await until('the app is not told of what it throws', () => thrown > 1)
+  const problems = [], d = join(link, { ...quick, timeout: 300, patience: 300, onProblem: e => problems.push(e.code) }), v = d.on(int('n', 0))
+  await d.ready()
+  await control('do', 'silent')
+  let silent
+  const from = Date.now()
+  try { await v.set(1) } catch (e) { silent = e }
+  same(silent?.code, 'unreachable', 'a server that says nothing')
+  check(Date.now() - from < 5000, `it is waited for ${Date.now() - from} ms`)
+  await control('do', 'cut')
+  await sleep(400)
+  same(problems, ['unreachable'], 'an outage is told once')
+  await control('do', 'back')
+  await until('it does not come back', () => v.state().phase === 'current')
+  d.close()
   const real = globalThis.fetch, calls = []
   globalThis.fetch = (...a) => {
     if (/\/v1\//.test(a[0])) calls.push(Date.now())
@@ -299,6 +321,18 @@ export const edges = test(async origin => {
   let first
   b.watch('', changed => { first ??= [...changed.keys()] })()
   same(first, ['n'], 'a new watch is told of what is there')
+
+  const d = join(link, { ...quick, push: false }), was = d.on(int('other', 0))
+  await d.ready()
+  const stop = d.watch('bed/', () => {})
+  await control('others', 'n {"op":"put","value":3},{"op":"put","name":"bed/1","value":1}')
+  await sleep(200)
+  stop()
+  let told
+  d.watch('bed/', changed => { told ??= [...changed.keys()] })()
+  same(told, [], 'what nobody watched any more is not told as if it were known')
+  same(was.get(), 0, 'another')
+  d.close()
 
   const real = globalThis.fetch
   globalThis.fetch = async (...a) => {
