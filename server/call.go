@@ -196,8 +196,11 @@ func (c *call) handle(to route) (err error) {
 		}
 	}
 	err = to.handle(c)
-	if ended := access.Ended(c.r.Context()); err != nil && ended != nil {
-		err = ended // whatever it was that the end of the token interrupted
+	if err != nil && c.holder != nil && !c.s.tokens.Still(c.holder, time.Now()) {
+		// Whatever else it ran into, as that its board is gone: it is for nobody any more.
+		if _, gone := c.s.tokens.Find(c.board, c.bearer(), time.Now()); gone != nil {
+			err = gone
+		}
 	}
 	return err
 }

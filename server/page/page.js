@@ -16,8 +16,7 @@ if (location.hash) history.replaceState(null, '', path)
 addEventListener('hashchange', () => location.reload())
 
 const name = decodeURIComponent(path.split('/')[2])
-const problems = new Set()
-const board = join(`${location.origin}${path}${token && `#${token}`}`, { name: 'page', offline: true, parse, onProblem: e => problems.add(e.message) })
+const board = join(`${location.origin}${path}${token && `#${token}`}`, { name: 'page', offline: true, parse, onProblem() {} }) // the page says itself what is wrong
 setText($('name'), name)
 document.title = name
 
@@ -96,7 +95,10 @@ async function look() {
 
 /** Looks a moment later, and however much changes, not again for a while. */
 function lookSoon() {
-  soon ??= setTimeout(() => look().finally(() => { soon = undefined }), Math.max(250, looked + 1500 - Date.now()))
+  soon ??= setTimeout(() => {
+    soon = undefined // what changes from here on is looked at once more
+    look()
+  }, Math.max(250, looked + 1500 - Date.now()))
 }
 
 function drawFacts() {
@@ -234,4 +236,3 @@ setInterval(() => {
   if (!board.status.error && board.status.way) lastAnswer = new Date()
 }, 1000)
 setInterval(() => { if (!document.hidden && !board.status.error) look() }, 30000)
-window.smallPantry = { board, problems } // for whoever looks into the page
