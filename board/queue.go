@@ -167,10 +167,14 @@ func (q *queue) waiting() (n int) {
 // goesFirst says whether a new change has to be queued: others wait before it, or the
 // server is known to be out of reach.
 func (q *queue) goesFirst() bool {
+	return q.away() || q.waiting() > 0
+}
+
+// away says whether the newest attempt did not reach the server.
+func (q *queue) away() bool {
 	q.b.mu.Lock()
-	away := q.b.status.Err != nil && unsure(q.b.status.Err)
-	q.b.mu.Unlock()
-	return away || q.waiting() > 0
+	defer q.b.mu.Unlock()
+	return q.b.status.Err != nil && unsure(q.b.status.Err)
 }
 
 func (q *queue) list() []Pending {
@@ -275,9 +279,11 @@ func (q *queue) save(it *item) error {
 // run sends what is queued, in order.
 func (q *queue) run() {
 	const least, most = time.Second, 30 * time.Second
-	pause := least
+	pause, anyway := least, false
 	for q.b.ctx.Err() == nil {
-		if it := q.first(); it != nil {
+		// While the server is known to be out of reach, what comes is merged rather than sent:
+		// the polls find out when it is back, and where none are made, this does.
+		if it := q.first(); it != nil && (anyway || !q.away()) {
 			switch err := q.send(it); {
 			case err == nil:
 				pause = least
@@ -285,17 +291,19 @@ func (q *queue) run() {
 			case q.b.ctx.Err() != nil:
 				return
 			}
+			pause = min(2*pause, most)
 		}
+		anyway = false
 		var later <-chan time.Time
 		if q.waiting() > 0 {
 			later = time.After(pause)
-			pause = min(2*pause, most)
 		}
 		select {
 		case <-q.kick:
 		case p := <-q.met:
 			q.b.problem(p.Name, p.Err)
 		case <-later:
+			anyway = true
 		case <-q.b.ctx.Done():
 		}
 	}

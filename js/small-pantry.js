@@ -112,7 +112,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			for (let got; reader && !(got = await reader.read()).done; heard(quiet)) f(decoder.decode(got.value, { stream: true }), resp)
 			return resp
 		} catch (cause) {
-			if (over.signal.aborted) throw new BoardError('closed', 'it is closed')
+			if (over.signal.aborted) throw new BoardError('closed', 'closed')
 			throw cause instanceof BoardError ? cause : new BoardError('unreachable', `${base} can't be reached: no ${stop.signal.aborted ? 'answer in time' : 'connection'}`, { cause })
 		} finally {
 			clearTimeout(timer)
@@ -285,7 +285,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			if (page.results?.length !== ops.length) throw unexpected('other ops')
 			if (unsure(status.error)) answered()
 		} catch (e) {
-			if (unsure(e) && !signal?.aborted) answered('', e), kick()
+			if (unsure(e) && !signal?.aborted) answered('', e), begin(), kick()
 			throw e
 		}
 		if (!page.repeated && item.instance === instance) from ??= page.entries.find(e => e.version === page.version)?.from
