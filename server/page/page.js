@@ -190,7 +190,6 @@ function begin() {
   if (!first || !board.status.way || !facts && !tried) return
   first = false
   table.arrange()
-  import('./edit.js') // before the network may be gone
   requestAnimationFrame(() => setTimeout(() => performance.mark('shown'))) // how long it took, for whoever measures
 }
 

@@ -1,6 +1,7 @@
 // The table of what is stored: a row a name.
 
 import { $, make, setText } from './dom.js'
+import { edit } from './edit.js'
 import { age, fits, full, isNumber, json, line, makeOp, tagOf, wordFor } from './values.js'
 
 const atOnce = 200 // rows drawn; more when somebody comes to their end
@@ -116,8 +117,7 @@ class Row {
     this.fading = setTimeout(() => this.tr.classList.remove('fresh'), freshFor)
   }
 
-  async edit() {
-    const { edit } = await import('./edit.js')
+  edit() {
     this.table.editing?.close()
     delete this.notes.row
     const close = () => {
