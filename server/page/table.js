@@ -55,6 +55,8 @@ class Row {
   }
 
   get key() { return this.table.keyOf(this.name) }
+  /** What is stored, which is drawn a moment later. */
+  get newest() { return this.table.entries.get(this.name) }
 
   /** Shows what the entry is now. */
   draw() {
@@ -129,11 +131,11 @@ class Row {
     }
     this.close = close
     this.table.editing = this
-    this.form = edit({ cell: this.value, name: this.name, entry: this.entry, key: this.key, may: this.table.may.right, close, store: op => this.table.store(op) })
+    this.form = edit({ cell: this.value, name: this.name, entry: this.newest, key: this.key, may: this.table.may.right, close, store: op => this.table.store(op) })
   }
 
   async remove() {
-    const e = this.entry
+    const e = this.newest
     if (!e) return
     this.form && this.close()
     const became = await this.table.store(makeOp('drop', this.name, '', tagOf(e)))
