@@ -104,7 +104,7 @@ export const lossy = test(async origin => {
   let over = false, sum = 0
   const trouble = (async () => {
     for (let i = 0; !over; i++) {
-      await control('do', ['lose 2', 'drop', 'busy 1', 'cut', 'restart', 'lose 1', 'no streams', 'broken'][i % 8])
+      await control('do', ['lose 2', 'drop', 'busy', 'cut', 'restart', 'lose 1', 'no streams', 'broken'][i % 8])
       await sleep(60)
       if (i % 2) await control('do', 'back')
     }
@@ -297,7 +297,7 @@ export const odd = test(async origin => {
     if (a[0].includes('/commit')) calls.push(Date.now())
     return real(...a)
   }
-  await control('do', 'busy 1')
+  await control('do', 'busy')
   await n.add(1)
   globalThis.fetch = real
   check(calls[1] - calls[0] > 900, `it is called again after ${calls[1] - calls[0]} ms`)
