@@ -25,7 +25,7 @@ type Change = entry.Change
 // at most limit of them (0: 1,000), and only what they did to the names, if any are
 // given.
 func (b *Board) History(ctx context.Context, limit int, names ...string) ([]CommitInfo, error) {
-	if limit == 0 {
+	if limit <= 0 {
 		limit = 1000
 	}
 	var all []CommitInfo

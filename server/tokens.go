@@ -9,6 +9,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -69,14 +70,17 @@ func (c *call) makeToken() error {
 	t := told(g)
 	t.Token = g.ID + "." + string(secret)
 	t.Link = c.s.link(c.r, c.board, t.Token)
+	answer := t.AppendJSON(nil)
 	if drawn {
-		path, side, err := qrcode.Path(t.Link)
+		path, modules, err := qrcode.Path(t.Link)
 		if err != nil {
 			return err
 		}
-		t.QR = &wire.QR{Path: path, Side: int64(side)}
+		side := int64(modules)
+		answer = scan.AppendFields(append(answer[:len(answer)-1], `,"qr":`...), scan.Always("path", &path), scan.Always("side", &side))
+		answer = append(answer, '}')
 	}
-	return c.answer(http.StatusCreated, t.AppendJSON(nil))
+	return c.answer(http.StatusCreated, answer)
 }
 
 // told gives what is told of a token.

@@ -1,102 +1,102 @@
 package webshed
 
 import (
-	"encoding/json"
-	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/browser"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/server"
+	"github.com/small-pantry/pantry/value"
 )
 
-func ask(t *testing.T, token, method, address, body string) (answer map[string]any) {
-	t.Helper()
-	req, err := http.NewRequest(method, address, strings.NewReader(body))
+var (
+	litres = pantry.Int("tank/litres", 0)
+	gate   = pantry.Bool("gate/open", false)
+	hose   = pantry.List[string]("hose/queue")
+)
+
+// pages serves the page from an origin of its own.
+func pages(t *testing.T) string {
+	web := httptest.NewServer(http.FileServer(http.Dir(".")))
+	t.Cleanup(web.Close)
+	return web.URL + "/index.html"
+}
+
+func join(t *testing.T, link string) *board.Board {
+	b, err := board.Join(link)
 	require.NoError(t, err)
-	req.Header.Set("Content-Type", "application/json")
-	if token != "" {
-		req.Header.Set("Authorization", "Bearer "+token)
-	}
-	resp, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	raw, err := io.ReadAll(resp.Body)
-	require.NoError(t, err)
-	require.Less(t, resp.StatusCode, 300, "%s", raw)
-	_ = json.Unmarshal(raw, &answer)
-	return answer
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
+	return b
 }
 
 // The page is somebody else's, on another origin than the server, which takes tokens.
 func TestFromAnotherOrigin(t *testing.T) {
-	b := browser.Start(t)
-	data := t.TempDir()
-	s, err := server.New(server.Options{Data: data, Log: slog.New(slog.DiscardHandler)})
+	chromium := browser.Start(t)
+	web := httptest.NewUnstartedServer(nil)
+	s, err := server.New(server.Options{Data: t.TempDir(), Public: "http://" + web.Listener.Addr().String(), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	web := httptest.NewServer(s)
+	web.Config.Handler = s
+	web.Start()
 	t.Cleanup(func() {
+		assert.NoError(t, s.Close())
 		web.CloseClientConnections()
 		web.Close()
 	})
-	raw, err := os.ReadFile(filepath.Join(data, "admin-token"))
+	link, _, err := s.OwnerLink(t.Context(), "rowan-street")
 	require.NoError(t, err)
-	admin := strings.TrimSpace(string(raw))
-	board := web.URL + "/v1/boards/rowan-street"
-	ask(t, admin, "POST", web.URL+"/v1/boards", `{"board":"rowan-street"}`)
-	ask(t, admin, "POST", board+"/commit", `{"ops":[{"op":"put","name":"tank/litres","value":3200},{"op":"put","name":"gate/open","value":true},{"op":"put","name":"hose/queue","value":["C4","B2"]}]}`)
-	token := ask(t, admin, "POST", board+"/tokens", `{"may":"add","label":"shed"}`)
-	pages := httptest.NewServer(http.FileServer(http.Dir(".")))
-	t.Cleanup(pages.Close)
+	owner := join(t, link)
+	tank := board.On(owner, litres)
+	_, err = owner.Commit(t.Context(), board.OpPut(tank, 3200), board.OpPut(board.On(owner, gate), true), board.OpPut(board.On(owner, hose), []string{"C4", "B2"}))
+	require.NoError(t, err)
+	shed, err := owner.Invite(t.Context(), board.Invitation{May: "add", Label: "shed"})
+	require.NoError(t, err)
 
-	p := b.Open(t, pages.URL+"/index.html")
+	p := chromium.Open(t, pages(t))
 	p.Shows("The link to the board")
-	p.Fill("#ask input", token["link"].(string))
+	p.Fill("#ask input", shed.Link)
 	p.Click("#ask button")
 	p.Shows("3200 litres in the tank", "The gate is open.", "At the hose: C4, then B2", "Live.")
 	p.Click("#take")
 	p.Shows("3190 litres in the tank")
-	ask(t, admin, "POST", board+"/entries/tank/litres", `{"op":"add","amount":-3185}`)
-	p.Shows("5 litres in the tank")
-	p.Click("#take")
-	p.Shows("Not taken:")
-	assert.EqualValues(t, 5, ask(t, admin, "GET", board+"/entries/tank/litres", "")["value"])
 	if dir := os.Getenv("SCREENSHOTS"); dir != "" {
-		ask(t, admin, "PUT", board+"/entries/tank/litres", "3190")
-		p.Shows("3190 litres in the tank")
 		time.Sleep(time.Second) // the level has moved
 		p.Shot(filepath.Join(dir, "webshed.png"))
 	}
+	require.NoError(t, tank.Set(t.Context(), 5))
+	p.Shows("5 litres in the tank")
+	p.Click("#take")
+	p.Shows("Not taken:")
+	now, _, err := tank.Lookup(t.Context())
+	assert.Equal(t, []any{5, nil}, []any{now, err})
 	p.Reload()
 	p.Shows("Live.") // the link stays on the device
-	ask(t, admin, "DELETE", board+"/tokens/"+token["id"].(string), "")
+	require.NoError(t, owner.Revoke(t.Context(), shed.ID))
 	p.Shows("This link is no longer valid.")
 	for _, r := range p.Requests() {
-		assert.NotContains(t, r, token["token"])
+		assert.NotContains(t, r, shed.Token)
 	}
 }
 
 // In development mode the page comes from another local port, and needs no token.
 func TestInDevelopment(t *testing.T) {
-	b := browser.Start(t)
+	chromium := browser.Start(t)
 	s := pantrytest.NewServer(t)
-	pages := httptest.NewServer(http.FileServer(http.Dir(".")))
-	t.Cleanup(pages.Close)
-	p := b.Open(t, pages.URL+"/index.html#"+url.QueryEscape(s.Link("rowan-street")))
+	p := chromium.Open(t, pages(t)+"#"+url.QueryEscape(s.Link("rowan-street")))
 	p.Shows("0 litres in the tank", "The gate is shut.", "nobody")
-	ask(t, "", "PUT", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1)+"/entries/tank/litres", "20")
+	_, err := join(t, s.Link("rowan-street")).Put(t.Context(), litres.Name(), value.Int(20))
+	require.NoError(t, err)
 	p.Shows("20 litres in the tank")
 	s.Cut(true)
 	p.Shows("No connection: this is what was there last.")

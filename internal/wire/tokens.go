@@ -20,37 +20,13 @@ type Token struct {
 	Until  time.Time // zero: without end
 	Made   time.Time
 	By     string // the label of the token that it was made with
-	QR     *QR    // of a new one whose link was asked for as a QR code
-}
-
-// A QR is a QR code: the path of an SVG whose unit is a module, and how many modules a side
-// has.
-type QR struct {
-	Path string
-	Side int64
-}
-
-func (q *QR) fields() []scan.Field {
-	return []scan.Field{scan.Always("path", &q.Path), scan.Always("side", &q.Side)}
-}
-
-// qrForm is the form of a QR code; nil is left out.
-func qrForm(q **QR) scan.Form {
-	f := scan.Form{Read: func(r *scan.Reader) error {
-		*q = &QR{}
-		return r.Fields(value.MaxDepth, (*q).fields()...)
-	}}
-	if *q != nil {
-		f.Write = func(dst []byte) []byte { return scan.AppendFields(dst, (*q).fields()...) }
-	}
-	return f
 }
 
 func (t *Token) fields() []scan.Field {
 	return []scan.Field{
 		scan.Always("id", &t.ID), scan.Maybe("token", &t.Token), scan.Maybe("link", &t.Link), scan.Always("may", &t.May),
 		scan.Maybe("label", &t.Label), scan.Maybe("prefix", &t.Prefix), scan.Maybe("until", timeForm(&t.Until)),
-		scan.Maybe("made", timeForm(&t.Made)), scan.Maybe("by", &t.By), scan.Maybe("qr", qrForm(&t.QR)),
+		scan.Maybe("made", timeForm(&t.Made)), scan.Maybe("by", &t.By),
 	}
 }
 

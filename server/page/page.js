@@ -9,8 +9,8 @@ import { fromLines, kindOf, kinds, line, makeOp, parse, wordFor } from './values
 const path = location.pathname, slot = `small-pantry ${path}`
 let token = ''
 try {
-  if (location.hash.length > 1) sessionStorage.setItem(slot, location.hash.slice(1))
-  token = sessionStorage.getItem(slot) ?? ''
+  if (location.hash.length > 1) sessionStorage[slot] = location.hash.slice(1)
+  token = sessionStorage[slot] ?? ''
 } catch { token = location.hash.slice(1) }
 if (location.hash) history.replaceState(null, '', path)
 addEventListener('hashchange', () => location.reload())
