@@ -238,7 +238,12 @@ export class BoardError extends Error {
   retryAfter?: number
 }
 
-/** Reads JSON. An integer that a number can't hold becomes a bigint. */
-export function parse(text: string): any
+/**
+ * Reads JSON. An integer that a number can't hold becomes a bigint. Otherwise make makes of its
+ * text each number that odd says is to be kept as it is written.
+ */
+export function parse(text: string, odd?: (number: string) => boolean, make?: (number: string) => unknown): any
+/** The tag of an entry, for Op.if. */
+export function tagOf(e?: Entry): string
 /** Writes a value as JSON. With kind 'float' 5 is written as 5.0. */
 export function write(x: Value, kind?: Kind): string

@@ -3,9 +3,10 @@
 const draw = () => Array.from(crypto.getRandomValues(new Uint8Array(16)), b => b.toString(16).padStart(2, '0')).join('')
 const exact = draw() // marks what JSON would spoil; nobody else knows it
 
-export const parse = text => !/\d{16}/.test(text) ? JSON.parse(text) : JSON.parse(
-	text.replace(/"(?:\\.|[^"\\])*"|-?\d[\d.eE+-]*/g, s => /^-?\d{16,}$/.test(s) && !Number.isSafeInteger(+s) ? `{"${exact}":"${s}"}` : s),
-	(_, x) => x?.[exact] ? BigInt(x[exact]) : x)
+const long = s => /^-?\d{16,}$/.test(s) && !Number.isSafeInteger(+s)
+export const parse = (text, odd = long, make = BigInt) => odd === long && !/\d{16}/.test(text) ? JSON.parse(text) : JSON.parse(
+	text.replace(/"(?:\\.|[^"\\])*"|-?\d[\d.eE+-]*/g, s => s[0] !== '"' && odd(s) ? `{"${exact}":"${s}"}` : s),
+	(_, x) => x?.[exact] ? make(x[exact]) : x)
 
 export const write = (x, kind) => JSON.stringify(x, (_, x) => {
 	if (kinds.bytes[1](x)) return btoa(Array.from(x, b => String.fromCharCode(b)).join(''))
@@ -65,7 +66,7 @@ class Key {
 export const [bool, int, float, text, bytes, time, list, map] = Object.keys(kinds).map(kind => (name, fallback, rules) => new Key(kind, name, fallback, rules))
 export const oneOf = (name, first, ...rest) => text(name, first, { choices: [first, ...rest] })
 
-const tagOf = e => e?.kind ? `${e.version}-${Date.parse(e.updated)}` : '0'
+export const tagOf = e => e?.kind ? `${e.version}-${Date.parse(e.updated)}` : '0'
 const delay = ms => new Promise(f => setTimeout(f, ms))
 const queryOf = query => {
 	const q = new URLSearchParams()
@@ -132,7 +133,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 				if (ok) return Object.assign(json, headers.has('Repeated') && { repeated: true })
 				if (retryAfter) later = Math.max(later, Date.now() + Math.min(retryAfter, 300) * 1000)
 				throw json.code ? new BoardError(json.code, json.detail, { status, retryAfter, at: json.op, stored: json.entry })
-					: status < 500 ? unexpected(status) : new BoardError('uncertain', `${base} failed; a change may have been made`)
+					: status < 500 ? unexpected(status) : new BoardError('uncertain', `${base} failed; it may have been done`)
 			} catch (e) {
 				if (!unsure(e) || rq.once || Date.now() + wait > end || rq.signal?.aborted) throw e
 			}
@@ -147,7 +148,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	const getPage = async (query, how) => ours(await send({ method: 'GET', path: '/entries', query, ...how }))
 
 	const has = name => names.has(name) || prefixes.some(p => name.startsWith(p))
-	const idle = () => names.size + prefixes.length === 0
+	const idle = () => !(names.size + prefixes.length)
 	function bind(known, add) {
 		add()
 		begin()
@@ -158,7 +159,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	function take(asked, page) {
 		if (idle()) return []
 		if (asked.epoch !== epoch) return
-		if (page.whole ? asked.mark !== mark : page.since !== mark) return !page.whole && parseInt(page.mark) <= parseInt(mark) ? [] : undefined
+		if (page.whole ? asked.mark !== mark : page.since !== mark) return !page.whole && parseInt(page.mark) <= parseInt(mark) ? [] : void 0
 		const changed = new Set(page.whole ? [...names, ...entries.keys()] : page.gone.map(e => e.name))
 		for (const name of changed) names.has(name) ? entries.set(name, { name }) : entries.delete(name)
 		for (const e of page.entries) if (has(e.name)) entries.set(e.name, e), changed.add(e.name)
@@ -166,7 +167,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		status.version = page.version
 		for (const n of changed) if (nodes.has(n)) node(n).refused = undefined
 		if (changed.size) news = Date.now(), tell([...changed])
-		return [...changed]
+		return changed
 	}
 	function answered(way, error) {
 		const before = status.error?.code, same = before === error?.code && (!way || status.way === way)
@@ -195,7 +196,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		const changed = take(asked, page)
 		if (!changed && asked.epoch === epoch && asked.mark === mark) throw unexpected(page.since)
 		answered(wait ? 'wait' : 'poll')
-		return !changed || changed.length || page.whole
+		return !changed || changed.size || page.whole
 	}
 	// True: the next may come at once.
 	async function ask(wait) {
@@ -304,7 +305,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		function state() {
 			const n = node(name), waiting = queue?.about(name) ?? [], e = entries.get(name) ?? (mark && {}), found = !!e?.kind
 			const refused = n.refused ?? waiting.find(i => i.error)?.error, queued = waiting.filter(i => !i.error).length
-			const s = { value: key.default, found, version: e?.version ?? 0, updated: e?.updated && new Date(e.updated), by: e?.by ?? '', mine: !!from && e?.from === from, queued, error: status.error, tag: tagOf(e) }
+			const s = { found, version: e?.version ?? 0, updated: e?.updated && new Date(e.updated), by: e?.by ?? '', mine: !!from && e?.from === from, queued, error: status.error, tag: tagOf(e) }
 			s.phase = n.sending ? 'sending' : queued ? 'queued' : refused ? 'refused' : !e ? 'unknown' : s.error ? 'stale' : 'current'
 			if (s.phase === 'refused') s.error = refused
 			if (found && last.e !== e) {
@@ -312,26 +313,25 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 				try { last.value = key.read(e) } catch (bad) { problem(last.bad = bad) }
 			}
 			if (found && last.bad) s.phase = 'unreadable', s.error = last.bad
-			else if (found) s.value = last.value
-			s.value = structuredClone(s.value)
+			s.value = structuredClone(found && !last.bad ? last.value : key.default)
 			return s
 		}
 		const one = (op, more) => ({ op, name, json: write({ op, name, start: puts({ op }) ? undefined : start, ...more }, kind) })
 		const number = x => /int|float/.test(kind) && kinds[kind][1](x) ? x : key.fit(NaN)
 		const op = {
-			set: (x, how) => one('put', { value: key.fit(x), as: kind, kind }),
-			setIf: (seen, x, how) => ({ ...op.set(x), if: seen.tag }),
-			clear: how => one('drop'),
-			add: (n, how) => one('add', { amount: number(n), min, max }),
-			raise: (n, how) => one('raise', { to: key.fit(n) }),
-			lower: (n, how) => one('lower', { to: key.fit(n) }),
-			append: (item, how) => one('append', { item, keep, unique: how?.unique }),
-			remove: (item, how) => one('remove', { item, all: how?.all }),
-			take: (at, how) => one('take', { at: at ?? 0 }),
+			set: x => one('put', { value: key.fit(x), as: kind, kind }),
+			setIf: (seen, x) => ({ ...op.set(x), if: seen.tag }),
+			clear: () => one('drop'),
+			add: n => one('add', { amount: number(n), min, max }),
+			raise: n => one('raise', { to: key.fit(n) }),
+			lower: n => one('lower', { to: key.fit(n) }),
+			append: (item, how = {}) => one('append', { item, keep, unique: how.unique }),
+			remove: (item, how = {}) => one('remove', { item, all: how.all }),
+			take: at => one('take', { at: at ?? 0 }),
 		}
 		const entryIn = page => page.entries.find(e => e.name === name), valueIn = e => e ? key.read(e) : structuredClone(key.default)
 		const stored = async how => entryIn(await getPage({ name }, how)), refuse = e => { node(name).refused = e, tell([name]) }
-		async function act(verb, args, how = args[op[verb].length - 1], now) {
+		async function act(verb, args, how = args[op[verb].length], now) {
 			try { args = op[verb](...args) } catch (e) { refuse(e); throw e }
 			return commit([args], how, verb, now)
 		}
@@ -387,7 +387,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			let told
 			return watching(wants, changed => {
 				const those = told ? changed.filter(wants) : [...entries.keys()].filter(wants)
-				if (!told || those.length) told = true, f(new Map(those.map(n => [n, entries.get(n)?.kind ? entries.get(n) : undefined])))
+				if (!told || those.length) told = true, f(new Map(those.map(n => [n, entries.get(n)?.kind && entries.get(n)])))
 			}, () => {
 				prefixes.splice(prefixes.indexOf(prefix), 1)
 				for (const n of entries.keys()) if (!has(n)) entries.delete(n)
@@ -411,7 +411,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, away }) {
 	let items = [], wake = () => {}
 	const db = new Promise((ok, no) => {
-		const rq = indexedDB.open('small-pantry', 1)
+		const rq = indexedDB.open('small-pantry')
 		rq.onupgradeneeded = () => rq.result.createObjectStore('queue', { keyPath: 'id', autoIncrement: true }).createIndex('place', 'place')
 		rq.onsuccess = () => ok(rq.result)
 		rq.onerror = () => no(rq.error)

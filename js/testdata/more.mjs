@@ -1,6 +1,6 @@
 // What the cases can't say as data. Each function gives JSON of what failed.
 
-import { join, int, float, list, text, parse, write, BoardError } from '/small-pantry.js'
+import { join, bool, bytes, int, float, list, map, text, time, parse, write, BoardError } from '/small-pantry.js'
 
 const sleep = ms => new Promise(f => setTimeout(f, ms))
 const until = async (what, is) => {
@@ -25,6 +25,7 @@ const test = f => async (...args) => {
 export const values = test(async () => {
   for (const s of ['9007199254740993', '-9223372036854775808', '[9007199254740993,{"a":"9007199254740993"}]', '"\\"9007199254740993"', '"9007199254740993\\\\"', '0.5', '{"__proto__":1}', '12345678901234567890123', '{"9007199254740993":1}'])
     check(write(parse(s)).replace('e+', 'e') === s, `${s} became ${write(parse(s))}`)
+  same(parse('[5.0,"5.0",{"a":1e2,"b":7}]', n => String(Number(n)) !== n, n => `<${n}>`), ['<5.0>', '5.0', { a: '<1e2>', b: 7 }], 'numbers kept as they are written')
   same(parse('0.12345678901234567890'), 0.12345678901234568, 'a fraction')
   check(parse('12345678901234567.5') === 12345678901234567.5, 'a long number with a fraction')
   check(Object.getPrototypeOf(parse('{"__proto__":{"x":9007199254740993}}')) === Object.prototype && {}.x === undefined, 'a prototype was set')
@@ -245,6 +246,28 @@ export const odd = test(async origin => {
   const big = b.on(float('big', 0))
   await until('not read', () => big.state().found)
   same([typeof big.get(), big.get() === 2 ** 60], ['number', true], 'an int that a float holds exactly')
+  const raw = b.on(bytes('raw', new Uint8Array())), at = b.on(time('at', new Date(0))), m = b.on(map('m', {}))
+  const all = Uint8Array.from({ length: 256 }, (_, i) => i), when = new Date(1777799564123), deep = { '': true, a: [1, 2.5, null, 'x', { n: 2n ** 62n }] }
+  await b.commit([raw.op.set(all), at.op.set(when), m.op.set(deep)])
+  same([[...raw.get()], at.get().getTime(), m.get()], [[...all], when.getTime(), deep], 'bytes, a time and a map')
+  same([(await raw.lookup()).value instanceof Uint8Array, (await at.lookup()).value instanceof Date], [true, true], 'their types')
+  let whole
+  try { await b.commit([n.op.add(1), at.op.clear(), m.op.clear(), t.op.append('x')]) } catch (e) { whole = e }
+  same([whole?.code, whole?.at, n.get(), at.state().found], ['wrong-kind', 3, 5, true], 'all or none')
+  const told1 = []
+  const other = join(link, { ...quick, name: 'othér', declare: [int('tank/litres', 0, { min: 0, max: 5000 })] })
+  await other.ready()
+  await until('not declared', async () => (await other.call('GET', '/keys')).keys.some(k => k.name === 'tank/litres' && k.by === 'othér' && k.max === 5000))
+  const third = join(link, { ...quick, declare: [float('tank/litre', 0.5), bool('tank/litres', false)], onProblem: e => told1.push(e.code) })
+  await until(() => `${told1}`, () => told1.includes('kind'))
+  other.close()
+  third.close()
+  const plain = []
+  join('http://192.0.2.1/boards/b', { onProblem: e => plain.push(e.code) }).close()
+  const open = join('http://192.0.2.1/boards/b', { onProblem: e => plain.push(e.code) })
+  await sleep(20)
+  same(plain, ['plain'], 'a link that others can read along')
+  open.close()
   const l = b.on(list('l', ['a']))
   l.get().push('spoilt')
   await l.append('b')
