@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
-	"mime"
 	"net/http"
 	"path"
 	"strings"
@@ -19,8 +18,12 @@ import (
 // The page of a board, and the client for pages: plain files that are the same for every
 // board, and tell nothing of any. Who may do what, the calls decide that they make.
 
-//go:embed page
-var pageFiles embed.FS
+var (
+	//go:embed page/index.html
+	boardHTML []byte
+	//go:embed page/*.js page/*.css
+	pageFiles embed.FS
+)
 
 // A file of ours is served with a tag, so that a browser asks for it once.
 type ownFile struct {
@@ -29,39 +32,34 @@ type ownFile struct {
 	tag  string
 }
 
-func newFile(body []byte, kind string) ownFile {
+// kindsOfFile are told by their endings, whatever the system thinks of them.
+var kindsOfFile = map[string]string{
+	".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8", ".html": "text/html; charset=utf-8", ".ts": "text/plain; charset=utf-8",
+}
+
+func newFile(name string, body []byte) ownFile {
 	sum := sha256.Sum256(body)
-	return ownFile{body, kind, `"` + hex.EncodeToString(sum[:8]) + `"`}
+	return ownFile{body, kindsOfFile[path.Ext(name)], `"` + hex.EncodeToString(sum[:8]) + `"`}
 }
 
 // ownFiles are what is served beside the calls, by path.
 var ownFiles = func() map[string]ownFile {
-	all := map[string]ownFile{}
-	add := func(at string, body []byte) {
-		kind := mime.TypeByExtension(path.Ext(at))
-		switch path.Ext(at) { // whatever the system thinks of them
-		case ".js":
-			kind = "text/javascript; charset=utf-8"
-		case ".ts":
-			kind = "text/plain; charset=utf-8"
-		}
-		all[at] = newFile(body, kind)
-	}
-	add("/small-pantry.js", js.Module)
-	add("/small-pantry.d.ts", js.Types)
+	all := map[string]ownFile{"/small-pantry.js": newFile(".js", js.Module), "/small-pantry.d.ts": newFile(".ts", js.Types)}
 	files, err := pageFiles.ReadDir("page")
 	for _, f := range files {
 		var body []byte
 		if body, err = pageFiles.ReadFile("page/" + f.Name()); err != nil {
 			break
 		}
-		add("/small-pantry/"+f.Name(), body)
+		all["/small-pantry/"+f.Name()] = newFile(f.Name(), body)
 	}
 	if err != nil {
 		panic(err) // they are part of the program
 	}
 	return all
 }()
+
+var boardFile = newFile(".html", boardHTML)
 
 // What a page of ours may do: nothing from elsewhere, and no script but those files.
 const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
@@ -88,7 +86,7 @@ func (c *call) boardPage() error {
 	if err := journal.CheckName(c.board); err != nil {
 		return err
 	}
-	return c.file(ownFiles["/small-pantry/index.html"])
+	return c.file(boardFile)
 }
 
 func (c *call) file(f ownFile) error {

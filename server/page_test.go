@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -592,16 +591,13 @@ func TestPageIsSmall(t *testing.T) {
 		assert.Equal(t, []any{304, ""}, []any{again.status, again.body}, path)
 		assert.Equal(t, "*", a.header.Get("Access-Control-Allow-Origin"), path)
 	}
-	for path, status := range map[string]int{"/small-pantry/none.js": 404, "/boards/b%2Fad": 400, "/boards/": 404, "/small-pantry/": 404} {
+	for path, status := range map[string]int{"/small-pantry/none.js": 404, "/small-pantry/index.html": 404, "/boards/b%2Fad": 400, "/boards/": 404, "/small-pantry/": 404} {
 		assert.Equal(t, status, s.as("", "GET", path, "").status, path)
 	}
 	assert.Equal(t, 405, s.as("", "POST", "/boards/rowan-street", "").status)
-	req, err := http.NewRequest("GET", s.base+"/boards/rowan-street", nil)
-	require.NoError(t, err)
-	resp, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	resp.Body.Close()
-	assert.Equal(t, "text/html; charset=utf-8", resp.Header.Get("Content-Type"))
+	for path, kind := range map[string]string{"/boards/rowan-street": "html", "/": "html", "/small-pantry.js": "javascript", "/small-pantry/page.css": "css", "/small-pantry.d.ts": "plain"} {
+		assert.Equal(t, "text/"+kind+"; charset=utf-8", s.as("", "GET", path, "").header.Get("Content-Type"), path)
+	}
 }
 
 // Draws the pictures of docs/screenshots, into the directory of SCREENSHOTS.

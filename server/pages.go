@@ -110,5 +110,5 @@ func (c *call) front() error {
 	if err := frontPage.Execute(&b, about); err != nil {
 		return err
 	}
-	return c.file(newFile(b.Bytes(), "text/html; charset=utf-8"))
+	return c.file(newFile(".html", b.Bytes()))
 }

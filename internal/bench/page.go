@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/browser"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -53,13 +54,11 @@ func shown() ([]row, error) {
 			_, _ = w.Write([]byte(still()))
 		}))
 		defer floor.Close()
-		ctx, stop := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU)...)
-		defer stop()
-		ctx, stop = chromedp.NewContext(ctx)
-		defer stop()
-		if err := chromedp.Do(ctx); err != nil { // it is started
+		ctx, stop, err := browser.Launch()
+		if err != nil {
 			return err
 		}
+		defer stop()
 		var page, base, ratios []float64
 		for range 9 {
 			got, err := opens(ctx, s.link)

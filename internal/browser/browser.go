@@ -21,22 +21,31 @@ import (
 // Browser is a Chromium that runs, without a window.
 type Browser struct{ ctx context.Context }
 
+// Launch starts Chromium with a directory of its own; stop ends it.
+func Launch() (ctx context.Context, stop func(), err error) {
+	all, stopAll := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))...)
+	ctx, stopOne := chromedp.NewContext(all)
+	stop = func() {
+		stopOne()
+		stopAll()
+	}
+	if err = chromedp.Do(ctx); err != nil {
+		stop()
+	}
+	return ctx, stop, err
+}
+
 // Start starts Chromium, which ends with the test. Where there is none the test is skipped,
 // and fails where CI is true.
 func Start(t testing.TB) *Browser {
 	t.Helper()
 	Need(t, "chromium")
-	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.UserDataDir(t.TempDir()))
-	ctx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
-	t.Cleanup(cancel)
-	ctx, cancel = chromedp.NewContext(ctx)
-	t.Cleanup(cancel)
-	if err := chromedp.Do(ctx); err != nil {
+	ctx, stop, err := Launch()
+	if err != nil {
 		t.Fatalf("start chromium: %v", err)
 	}
+	t.Cleanup(stop)
 	return &Browser{ctx}
 }
 
@@ -60,7 +69,7 @@ type Page struct {
 }
 
 // Open opens a page 1280 wide and 800 high.
-func (b *Browser) Open(t testing.TB, address string, before ...chromedp.Action[chromedp.Void]) *Page {
+func (b *Browser) Open(t testing.TB, address string) *Page {
 	t.Helper()
 	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
@@ -79,9 +88,7 @@ func (b *Browser) Open(t testing.TB, address string, before ...chromedp.Action[c
 	if err != nil {
 		t.Fatalf("open a page: %v", err)
 	}
-	p.Do(chromedp.EmulateViewport(1280, 800))
-	p.Do(before...)
-	p.Do(chromedp.Navigate(address))
+	p.Do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(address))
 	return p
 }
 
@@ -139,14 +146,6 @@ func (p *Page) Shows(texts ...string) {
 	p.t.Helper()
 	for _, text := range texts {
 		p.Until("(document.body?.innerText ?? '').includes(" + quote(text) + ")")
-	}
-}
-
-// Hides waits until the page shows none of the texts.
-func (p *Page) Hides(texts ...string) {
-	p.t.Helper()
-	for _, text := range texts {
-		p.Until("document.body && !document.body.innerText.includes(" + quote(text) + ")")
 	}
 }
 

@@ -1,7 +1,8 @@
 // A value becomes an input in its place.
 
+import { tagOf } from '/small-pantry.js'
 import { make } from './dom.js'
-import { fits, fromLines, full, isNumber, kindOf, kinds, makeOp, tagOf, toLines, typed, wordFor } from './values.js'
+import { fits, fromLines, full, isAmount, isNumber, kinds, makeOp, toLines, typed, wordFor } from './values.js'
 
 // The input for a kind: its element, and what is typed in it.
 function inputFor(kind, value, key, label) {
@@ -28,7 +29,7 @@ const hints = { list: 'one item a line', map: 'as JSON', bytes: 'in base64', tim
  * Puts an editor into a cell. store is given the op that is to be made, and gives what became of
  * it: '' where it is stored, else a sentence, or {theirs} where somebody was faster.
  */
-export function edit({ cell, name, entry, key, may, store, close, reset }) {
+export function edit({ cell, name, entry, key, may, store, close }) {
   const kind = entry?.kind ?? key?.kind ?? 'text', label = `Value of ${name}`
   const adds = may === 'add' // who may count and append, does that alone
   let input = adds ? inputFor(isNumber(kind) ? kind : 'text', undefined, undefined, isNumber(kind) ? `Amount to add to ${name}` : `Item to append to ${name}`) : inputFor(kind, entry?.value ?? key?.default, key, label)
@@ -47,7 +48,7 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     input.el.focus()
   } }, ...kinds.map(k => make('option', { value: k, selected: k === kind }, wordFor(k))))
   explain(kind)
-  const submit = make('button', { class: 'main' }, adds ? (isNumber(kind) ? 'Add' : 'Append') : 'Store')
+  const does = adds ? (isNumber(kind) ? 'Add' : 'Append') : 'Store', submit = make('button', { class: 'main' }, does)
   const choose = make('span', { class: 'line', hidden: true })
   const usual = make('span', { class: 'line' }, submit, make('button', { type: 'button', onclick: () => close() }, 'Leave'), pick || null)
   const form = make('form', { class: 'edit', novalidate: true }, ask, range, usual, said, choose)
@@ -56,7 +57,7 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     const text = input.typed(), as = pick ? pick.value : kind
     if (!adds) return makeOp('put', name, `"typed":${JSON.stringify(text)},"kind":"${as}"`, tag)
     if (!isNumber(kind)) return makeOp('append', name, `"item":${JSON.stringify(text)}`)
-    return isNumber(kindOf(text)) ? makeOp('add', name, `"amount":${text}`) : undefined
+    return isAmount(text) ? makeOp('add', name, `"amount":${text}`) : undefined
   }
   async function send(event) {
     event?.preventDefault()
@@ -69,7 +70,7 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
     said.textContent = ''
     const became = await store(made)
     submit.disabled = false
-    submit.textContent = adds ? 'Add' : 'Store'
+    submit.textContent = does
     if (became === '') return close()
     if (typeof became === 'string') return void (said.textContent = became)
     const { theirs, shown } = became // somebody was faster
@@ -89,6 +90,5 @@ export function edit({ cell, name, entry, key, may, store, close, reset }) {
   cell.replaceChildren(form)
   input.el.focus()
   input.el.select?.()
-  reset?.()
   return form
 }

@@ -3,11 +3,12 @@
 import { $, make, setText } from './dom.js'
 import { age, line } from './values.js'
 
-const atOnce = 20 // commits
+const atOnce = 20, most = 200 // commits
 const idOf = c => `${c.version} ${c.at}` // a board that is made again has the same versions again
 
 export class Happened {
   commits = []
+  drawn = new Map()
   constructor(board, go) {
     Object.assign(this, { board, go })
     this.list = document.querySelector('#happened ol')
@@ -26,8 +27,8 @@ export class Happened {
       const seen = new Set(this.commits.map(idOf))
       const fresh = got.commits.filter(c => !seen.has(idOf(c)))
       // What is old is kept only as far as it goes on from the newest without a gap.
-      this.commits = before ? [...this.commits, ...fresh] : fresh.length === got.commits.length ? got.commits : [...fresh, ...this.commits.slice(0, 200)]
-      $('older').hidden = got.commits.length < atOnce && !got.next || this.commits.length > 200
+      this.commits = before ? [...this.commits, ...fresh] : fresh.length === got.commits.length ? got.commits : [...fresh, ...this.commits.slice(0, most)]
+      $('older').hidden = got.commits.length < atOnce && !got.next || this.commits.length > most
       setText(this.said, '')
       this.draw(before || seen.size === 0 ? [] : fresh)
     } catch (e) {
@@ -36,7 +37,6 @@ export class Happened {
   }
 
   draw(fresh) {
-    this.drawn ??= new Map()
     const items = this.commits.map(c => {
       if (!this.drawn.has(idOf(c))) this.drawn.set(idOf(c), this.item(c))
       return this.drawn.get(idOf(c))
@@ -53,11 +53,11 @@ export class Happened {
   }
 
   item(c) {
-    const most = 8, changes = c.changes ?? []
+    const few = 8, changes = c.changes ?? []
     const show = (value, kind) => value === null || value === undefined ? 'nothing' : line(value, kind)
     return make('li', {},
-      ...changes.slice(0, most).map(ch => make('p', { class: 'change' }, `${ch.name} `, make('span', { class: 'old' }, show(ch.old, ch.old_kind)), ' → ', make('span', { class: 'value' }, show(ch.new, ch.new_kind)))),
-      changes.length > most ? make('p', { class: 'small' }, `and ${changes.length - most} more`) : null,
+      ...changes.slice(0, few).map(ch => make('p', { class: 'change' }, `${ch.name} `, make('span', { class: 'old' }, show(ch.old, ch.old_kind)), ' → ', make('span', { class: 'value' }, show(ch.new, ch.new_kind)))),
+      changes.length > few ? make('p', { class: 'small' }, `and ${changes.length - few} more`) : null,
       make('div', { class: 'about' }, make('span', { class: 'small' }, c.by ? `${c.by}, ` : '', make('time', { datetime: c.at, title: c.at }, age(c.at))),
         make('button', { 'aria-label': `as it was then, after version ${c.version}`, onclick: () => this.go(c) }, 'as it was then')))
   }

@@ -3,7 +3,7 @@
 import { join } from '/small-pantry.js'
 import { $, make, setText } from './dom.js'
 import { Table } from './table.js'
-import { fromLines, kindOf, kinds, line, makeOp, parse, wordFor } from './values.js'
+import { fromLines, kinds, line, makeOp, parse, wordFor } from './values.js'
 
 // The token comes behind #, and stays in this tab alone.
 const path = location.pathname, slot = `small-pantry ${path}`
@@ -21,7 +21,7 @@ setText($('name'), name)
 document.title = name
 
 const table = new Table(store)
-let facts, happened, lastAnswer, soon, looked = 0, looking, shared, waits = [], had = false
+let facts, happened, fine, since, soon, looked = 0, looking, shared, waits = [], had = false
 
 /** Makes an op: '' where it is stored or waits, else a sentence, or {theirs} where somebody was faster. */
 async function store(op) {
@@ -51,7 +51,7 @@ async function pending() {
 
 function connection() {
   const { error, way } = board.status, el = $('connection')
-  const clock = lastAnswer?.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' })
+  const clock = since?.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' })
   let says = 'Looking for the board.', as = ''
   if (error && (error.code === 'unauthorized' || error.code === 'forbidden' || error.code === 'no-board')) {
     says = token ? 'This link is no longer valid.' : 'This board is opened by its link: whoever owns it can give you one.'
@@ -160,9 +160,9 @@ const add = $('add'), saidOfAdd = add.querySelector('.said')
 add.elements.kind.append(make('option', { value: '' }, 'as it reads'), ...kinds.map(k => make('option', { value: k }, wordFor(k))))
 add.addEventListener('submit', async e => {
   e.preventDefault()
-  const { name, value, kind } = add.elements, at = name.value.trim(), key = table.keyOf(at), as = kind.value || key?.kind || kindOf(value.value)
+  const { name, value, kind } = add.elements, at = name.value.trim(), key = table.keyOf(at), as = kind.value || key?.kind // else as it reads
   const text = as === 'list' && !value.value.startsWith('[') ? fromLines(value.value.replaceAll(',', '\n')) : value.value
-  const became = await store(makeOp('put', at, `"typed":${JSON.stringify(text)},"kind":"${as}"`, '0'))
+  const became = await store(makeOp('put', at, `"typed":${JSON.stringify(text)}${as ? `,"kind":"${as}"` : ''}`, '0'))
   setText(saidOfAdd, became === '' ? '' : typeof became === 'string' ? became : `${at} is there already: change it in its row.`)
   if (became !== '') return
   name.value = facts?.prefix ?? ''
@@ -183,11 +183,11 @@ $('help-button').addEventListener('click', () => $('help').showModal())
 
 // ---- What comes ----
 
-let first = true, tried = false, told = new Map()
+let first = true, told = new Map()
 
 /** Shows what is there, once that is known and what may be done with it. */
 function begin() {
-  if (!first || !board.status.way || !facts && !tried) return
+  if (!first || !board.status.way || looking && !facts) return
   first = false
   table.arrange()
   requestAnimationFrame(() => setTimeout(() => performance.mark('shown'))) // how long it took, for whoever measures
@@ -219,19 +219,14 @@ board.watch('', changed => {
 })
 board.onStatus(() => {
   const { error, way } = board.status
-  if (!error && way) {
-    lastAnswer = new Date()
+  if (error && fine) since = new Date()
+  fine = !error && !!way
+  if (fine) {
     begin()
     if (!facts && !looking) lookSoon()
     pending()
   }
   connection()
 })
-look().then(() => {
-  tried = true
-  begin()
-})
-setInterval(() => {
-  if (!board.status.error && board.status.way) lastAnswer = new Date()
-}, 1000)
+look().then(begin)
 setInterval(() => { if (!document.hidden && !board.status.error) look() }, 30000)

@@ -1,5 +1,8 @@
-// Values as people read and type them. A number that JavaScript would write otherwise, such as
-// 5.0 or 9007199254740993, is an Exact.
+// Values as people read and type them.
+
+import { parse as read } from '/small-pantry.js'
+
+// A number that JavaScript would write otherwise, such as 5.0 or 9007199254740993.
 
 class Exact {
   constructor(text) { this.text = text }
@@ -7,18 +10,8 @@ class Exact {
   valueOf() { return Number(this.text) }
 }
 
-const mark = crypto.getRandomValues(new Uint32Array(4)).join('-') // nobody else knows it
-
 /** Reads JSON, with every digit. */
-export function parse(text) {
-  let odd = false
-  const marked = text.replace(/"(?:\\.|[^"\\])*"|-?\d[\d.eE+-]*/g, s => {
-    if (s[0] === '"' || String(Number(s)) === s) return s
-    odd = true
-    return `{"${mark}":"${s}"}`
-  })
-  return odd ? JSON.parse(marked, (_, x) => x?.[mark] ? new Exact(x[mark]) : x) : JSON.parse(text)
-}
+export const parse = text => read(text, n => String(Number(n)) !== n, n => new Exact(n))
 
 /** Writes a value as JSON, with every digit. */
 export function json(x) {
@@ -30,7 +23,7 @@ export function json(x) {
 
 export const kinds = ['text', 'int', 'float', 'bool', 'time', 'list', 'map', 'bytes']
 const words = { text: 'text', int: 'whole number', float: 'number', bool: 'true/false', time: 'time', list: 'list', map: 'map', bytes: 'bytes' }
-export const wordFor = kind => words[kind] ?? kind
+export const wordFor = kind => words[kind] ?? kind ?? ''
 
 export const isNumber = kind => kind === 'int' || kind === 'float'
 
@@ -77,15 +70,8 @@ export const toLines = list => list.map(x => typeof x === 'string' && x.trim() =
 const isJSON = s => { try { parse(s); return true } catch { return false } }
 export const fromLines = text => `[${text.split('\n').filter(l => l.trim()).map(l => isJSON(l) ? l : JSON.stringify(l.trim())).join(',')}]`
 
-/** Looks at a text as the commands do, to tell the kind that it would be. */
-export function kindOf(text) {
-  if (text === 'true' || text === 'false') return 'bool'
-  if (/^-?(0|[1-9]\d*)$/.test(text)) return 'int'
-  if (/^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(text)) return 'float'
-  if (/^\[/.test(text)) return 'list'
-  if (/^\{/.test(text)) return 'map'
-  return 'text'
-}
+/** Whether a text is what JSON's grammar calls a number. */
+export const isAmount = text => /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(text)
 
 /** How long ago, in words. */
 export function age(when, now = Date.now()) {
@@ -97,9 +83,6 @@ export function age(when, now = Date.now()) {
   if (s < 86400 * 60) return many(Math.floor(s / 86400), 'day')
   return new Date(when).toLocaleDateString(undefined, { dateStyle: 'medium' })
 }
-
-/** The tag by which a change is on condition that an entry is as it was seen. */
-export const tagOf = e => e ? `${e.version}-${Date.parse(e.updated)}` : '0'
 
 /** An op of a commit, of which members are JSON already. */
 export const makeOp = (op, name, members, tag) => ({ op, name, json: `{"op":"${op}","name":${JSON.stringify(name)}${members && `,${members}`}}`, if: tag })
