@@ -2,11 +2,14 @@ package server
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
+	"errors"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -25,11 +28,13 @@ var (
 	pageFiles embed.FS
 )
 
-// A file of ours is served with a tag, so that a browser asks for it once.
+// A file of ours is served with a tag, so that a browser asks for it once, and packed to whom
+// takes it so.
 type ownFile struct {
-	body []byte
-	kind string
-	tag  string
+	body   []byte
+	packed []byte // by gzip
+	kind   string
+	tag    string // without its quotes
 }
 
 // kindsOfFile are told by their endings, whatever the system thinks of them.
@@ -39,12 +44,18 @@ var kindsOfFile = map[string]string{
 
 func newFile(name string, body []byte) ownFile {
 	sum := sha256.Sum256(body)
-	return ownFile{body, kindsOfFile[path.Ext(name)], `"` + hex.EncodeToString(sum[:8]) + `"`}
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := w.Write(body)
+	if err = errors.Join(err, w.Close()); err != nil {
+		panic(err) // there is nothing in memory that could fail
+	}
+	return ownFile{body, packed.Bytes(), kindsOfFile[path.Ext(name)], hex.EncodeToString(sum[:8])}
 }
 
 // ownFiles are what is served beside the calls, by path.
 var ownFiles = func() map[string]ownFile {
-	all := map[string]ownFile{"/small-pantry.js": newFile(".js", js.Module), "/small-pantry.d.ts": newFile(".ts", js.Types)}
+	all := map[string]ownFile{"/small-pantry.js": newFile(".js", js.Small), "/small-pantry.d.ts": newFile(".ts", js.Types)}
 	files, err := pageFiles.ReadDir("page")
 	for _, f := range files {
 		var body []byte
@@ -94,7 +105,26 @@ func (c *call) file(f ownFile) error {
 	h.Set("Content-Security-Policy", contentPolicy)
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Content-Type", f.kind)
-	h.Set("ETag", f.tag)
-	http.ServeContent(c.w, c.r, "", time.Time{}, bytes.NewReader(f.body))
+	h.Set("Vary", "Authorization, Accept, Accept-Encoding")
+	body, tag := f.body, f.tag
+	if takesGzip(c.r.Header.Get("Accept-Encoding")) {
+		body, tag = f.packed, f.tag+"-gzip"
+		h.Set("Content-Encoding", "gzip")
+	}
+	h.Set("ETag", `"`+tag+`"`)
+	http.ServeContent(c.w, c.r, "", time.Time{}, bytes.NewReader(body))
 	return nil
+}
+
+// takesGzip reads an Accept-Encoding header (RFC 9110, 12.5.3): whoever names gzip takes it,
+// unless with a weight of 0.
+func takesGzip(accept string) bool {
+	for part := range strings.SplitSeq(accept, ",") {
+		coding, weight, _ := strings.Cut(part, ";")
+		if strings.EqualFold(strings.TrimSpace(coding), "gzip") {
+			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(weight, " ", ""), "q="), 64)
+			return err != nil || q > 0
+		}
+	}
+	return false
 }

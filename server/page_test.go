@@ -1,9 +1,14 @@
 package server_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -582,7 +587,7 @@ func TestPageIsSmall(t *testing.T) {
 		page += len(raw)
 	}
 	assert.Less(t, page, 60_000, "the page without the client")
-	t.Logf("page %d bytes, client %d", page, len(js.Module))
+	t.Logf("page %d bytes, client %d", page, len(js.Small))
 	s := startShared(t, server.Options{})
 	for _, path := range []string{"/boards/rowan-street", "/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/page.js", "/small-pantry/page.css"} {
 		a := s.as("", "GET", path, "")
@@ -590,6 +595,27 @@ func TestPageIsSmall(t *testing.T) {
 		again := s.as("", "GET", path, "", "If-None-Match", a.header.Get("ETag"))
 		assert.Equal(t, []any{304, ""}, []any{again.status, again.body}, path)
 		assert.Equal(t, "*", a.header.Get("Access-Control-Allow-Origin"), path)
+	}
+	for accept, packed := range map[string]bool{"gzip, deflate, br": true, "br;q=1, GZIP;q=0.5": true, "gzip;q=0": false, "identity": false, "": false} {
+		for _, path := range []string{"/boards/rowan-street", "/small-pantry.js"} {
+			rq, err := http.NewRequest("GET", s.base+path, nil)
+			require.NoError(t, err)
+			rq.Header.Set("Accept-Encoding", accept) // which has Go's client leave the answer as it is
+			resp, err := http.DefaultClient.Do(rq)
+			require.NoError(t, err)
+			raw, err := io.ReadAll(resp.Body)
+			require.NoError(t, errors.Join(err, resp.Body.Close()))
+			assert.Equal(t, packed, resp.Header.Get("Content-Encoding") == "gzip", accept)
+			assert.Equal(t, packed, strings.HasSuffix(resp.Header.Get("ETag"), `-gzip"`), accept)
+			assert.Contains(t, resp.Header.Get("Vary"), "Accept-Encoding")
+			if packed {
+				r, err := gzip.NewReader(bytes.NewReader(raw))
+				require.NoError(t, err)
+				raw, err = io.ReadAll(r)
+				require.NoError(t, err)
+			}
+			assert.Equal(t, s.as("", "GET", path, "").body, string(raw), accept)
+		}
 	}
 	for path, status := range map[string]int{"/small-pantry/none.js": 404, "/small-pantry/index.html": 404, "/boards/b%2Fad": 400, "/boards/": 404, "/small-pantry/": 404} {
 		assert.Equal(t, status, s.as("", "GET", path, "").status, path)
