@@ -247,7 +247,7 @@ func (c *call) ledger(create bool) (*ledger.Ledger, error) {
 func (c *call) present() (*ledger.Ledger, error) {
 	l, err := c.ledger(false)
 	if err == nil && l != nil {
-		err = l.Glance()
+		err = l.Current(c.r.Context())
 	}
 	return l, err
 }

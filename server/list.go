@@ -147,10 +147,23 @@ func (f *follower) read() (rules.Page, error) {
 	if f.l == nil {
 		return f.q.OnNothing(f.c.board)
 	}
-	if err := f.l.Glance(); err != nil {
+	if err := f.current(f.q.Since...); err != nil {
 		return rules.Page{}, err
 	}
 	return f.q.Read(f.l)
+}
+
+// current has what is read be the newest; for whoever asks what came after marks, what is
+// here, since it comes in by itself, but not before the marks.
+func (f *follower) current(after ...mark.Mark) error {
+	if len(after) == 0 {
+		return f.l.Current(f.c.r.Context())
+	}
+	version := int64(0)
+	for _, m := range after {
+		version = max(version, m.Version)
+	}
+	return f.l.Reach(f.c.r.Context(), version)
 }
 
 // unchanged says whether nothing changed since a mark, and gives the present one.
@@ -161,7 +174,7 @@ func (f *follower) unchanged(m mark.Mark) (now mark.Mark, unchanged bool, err er
 	if f.l == nil {
 		return rules.NoBoard, m == rules.NoBoard, nil
 	}
-	if err := f.l.Glance(); err != nil {
+	if err := f.current(m); err != nil {
 		return now, false, err
 	}
 	now, unchanged = f.q.Unchanged(f.l, m)

@@ -165,6 +165,9 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	var last *Stamp // of the commit before, of this group
 	before := l.lastTold()
 	now := l.opts.Now().UnixMilli()
+	if l.opts.Steady {
+		now = max(now, l.newest.Load())
+	}
 	tx := &b.tx
 	for _, r := range group {
 		*tx = Tx{l: l, schema: schema, closed: -1, changes: tx.changes[:0]}
@@ -300,6 +303,7 @@ func (l *Ledger) publish(commits []pending) {
 			l.receipts.add(c.receipt, l.opts.Now())
 		}
 		l.version.Store(c.Version)
+		l.newest.Store(max(c.At, l.newest.Load()))
 		l.marks.add(told{c.Version, c.end})
 		if len(l.watchers) == 0 {
 			continue

@@ -55,6 +55,10 @@ func (l *Ledger) compact() {
 		limit, err = l.shrink(size)
 	}
 	if err != nil {
+		if errors.Is(err, ErrBehind) { // whoever wrote meanwhile may have done it
+			l.compactAt = size + size/64
+			return
+		}
 		// Not again until the file has grown by a quarter.
 		l.compactAt = size + size/4
 		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.Path(), size, err))

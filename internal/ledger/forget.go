@@ -13,14 +13,7 @@ func (l *Ledger) Forget(names ...string) error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
-	return l.Locked(func() error {
-		err := l.catchUp(l.opts.Wait)
-		if err == nil {
-			err = l.mend()
-		}
-		if err != nil {
-			return err
-		}
+	return l.anew(func() (err error) {
 		if len(names) == 0 {
 			err = l.rewrite(true)
 		} else {
@@ -30,6 +23,23 @@ func (l *Ledger) Forget(names ...string) error {
 			return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
 		}
 		return nil
+	})
+}
+
+// anew has f write the log anew when all in it is known, again where others have written
+// meanwhile.
+func (l *Ledger) anew(f func() error) error {
+	return l.Locked(func() error {
+		err := l.catchUp(l.opts.Wait)
+		if err != nil {
+			return err
+		}
+		return l.insist(func() error {
+			if err := l.mend(); err != nil {
+				return err
+			}
+			return f()
+		})
 	})
 }
 
@@ -64,13 +74,7 @@ func (l *Ledger) Renew() error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
-	return l.Locked(func() error {
-		if err := l.catchUp(l.opts.Wait); err != nil {
-			return err
-		}
-		if err := l.mend(); err != nil {
-			return err
-		}
+	return l.anew(func() error {
 		past, err := l.log.Past(l.head)
 		if err != nil {
 			return err

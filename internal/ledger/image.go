@@ -15,6 +15,7 @@ type image struct {
 	decoder
 	nodes   map[string]*Node
 	version int64
+	at      int64 // the newest time of a commit
 	keys    []entry.Declared
 	schema  int64 // -1: not told
 	closed  int   // as commit.closed
@@ -100,7 +101,7 @@ func (im *image) Accept() {
 	if im.marked {
 		im.told = append(im.told, told{stamp.Version, im.c.mark().EndOf(im.line)})
 	}
-	im.version = stamp.Version
+	im.version, im.at = stamp.Version, max(im.at, stamp.At)
 	few, look := len(im.set) <= fewSet, len(im.nodes) > 0
 	for _, p := range im.set {
 		old, before := (*Node)(nil), (*Record)(nil)

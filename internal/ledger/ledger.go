@@ -47,6 +47,9 @@ type Options struct {
 	KeptBytes int64
 	// Marks is of how many commits, the newest, the marks are known; 0: none.
 	Marks int
+	// Steady has no commit tell an earlier time than the one before, whatever the clock
+	// says: those of several machines differ.
+	Steady bool
 	// Twice has every commit judged once more than needed, for tests.
 	Twice bool
 }
@@ -101,6 +104,7 @@ type Ledger struct {
 	found      int   // how many names hold something, where live is counted
 
 	version atomic.Int64 // of what is visible; stored under mu
+	newest  atomic.Int64 // the newest time of a commit, in milliseconds, where Options.Steady is set
 	counted atomic.Bool  // live is kept up; stored under mu
 
 	qmu     sync.Mutex // guards what follows
@@ -152,13 +156,14 @@ func (l *Ledger) problem(err error) {
 	}
 }
 
-func newLedger(key openKey, name string, o Options, file *journal.File) *Ledger {
+func newLedger(key openKey, name string, o Options) *Ledger {
 	l := &Ledger{
 		opts: o, name: name, key: key,
 		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
 		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}), marks: marks{most: o.Marks}, scratch: batch{closed: -1},
 	}
-	l.log = &fileLog{file: file, readOnly: o.ReadOnly, problem: l.problem}
+	l.listeners = []*Listener{{Problem: o.Problem}}
+	l.join(o)
 	return l
 }
 
@@ -200,7 +205,11 @@ func (l *Ledger) start() error {
 		l.schema = l.opts.Schema
 		first := State{Header: journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}}
 		l.head, err = l.log.Rewrite(l.head, first, l.opts.Wait)
-		l.marks.anew(&first.Header, nil)
+		if errors.Is(err, ErrBehind) { // another has made it meanwhile
+			err = l.reload(true, l.opts.Wait)
+		} else {
+			l.marks.anew(&first.Header, nil)
+		}
 	}
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"time"
@@ -44,6 +45,14 @@ type Log interface {
 	Hold(wait time.Duration) error
 	Release()
 	Close() error
+}
+
+// A Fencer is a Log whose lines others write unseen, on other machines.
+type Fencer interface {
+	Log
+	// Fence gives the newest version that anybody was told of before it was called. It
+	// may be called by several goroutines, while the other methods are used.
+	Fence(ctx context.Context) (version int64, err error)
 }
 
 // A Salvager is a Log whose lines can be damaged.

@@ -77,6 +77,15 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	}
 }
 
+// OpenLog gives the ledger called name on a log that is its own, and is closed with it;
+// where says in errors what is meant. The errors are those of the log.
+func OpenLog(name, where string, log Log, o Options) (*Ledger, error) {
+	o.fill()
+	l := newLedger(openKey{path: where}, name, o)
+	l.log = log
+	return l, l.start()
+}
+
 // Delete removes a ledger, with all that is kept beside its file. The error is
 // fs.ErrNotExist where there is none, and journal.ErrBusy where this process has it
 // open; another that has it open writes it again with its next commit.
@@ -122,10 +131,9 @@ func (one *opened) open(key openKey, name string, o Options, file *journal.File)
 			one.err = errors.Join(one.err, file.Close())
 		}
 	}()
-	one.l = newLedger(key, name, o, file)
+	one.l = newLedger(key, name, o)
+	one.l.log = &fileLog{file: file, readOnly: o.ReadOnly, problem: one.l.problem}
 	one.l.own = one
-	one.l.listeners = []*Listener{{Problem: o.Problem}}
-	one.l.join(o)
 	if one.err = one.l.start(); one.err != nil {
 		one.l = nil
 	}
@@ -135,6 +143,9 @@ func (one *opened) open(key openKey, name string, o Options, file *journal.File)
 // Close gives the ledger back. The last to do so closes the file and ends all
 // watching; commits that wait are done first.
 func (l *Ledger) Close() error {
+	if l.own == nil { // nobody else can have it from Open
+		return l.end()
+	}
 	openMu.Lock()
 	one := open[l.key]
 	if one == nil || one != l.own { // it was closed once more than opened
@@ -153,9 +164,18 @@ func (l *Ledger) Close() error {
 		openMu.Unlock()
 		close(one.closed)
 	}()
+	return l.end()
+}
+
+// end ends all watching, and closes the log once the commits that wait are done.
+func (l *Ledger) end() error {
 	l.qmu.Lock()
+	before := l.closing
 	l.closing = true
 	l.qmu.Unlock()
+	if before {
+		return nil
+	}
 	l.drain()
 	flushed := l.Flush()
 	l.io.Lock()

@@ -2,9 +2,11 @@ package ledger
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"slices"
 	"time"
 
@@ -37,12 +39,35 @@ func (l *Ledger) followIfDue() error {
 	return nil
 }
 
-// glance is how often a Glance looks at the file, at most.
+// Current takes in all that anybody was told of before it was called. The errors are those
+// of Refresh, that of ctx, and those of a Fencer.
+func (l *Ledger) Current(ctx context.Context) error { return l.upTo(ctx, math.MaxInt64) }
+
+// Reach is Current for whoever lives off what comes in by itself, and knows of a version
+// already: that one is taken in, if there is one.
+func (l *Ledger) Reach(ctx context.Context, version int64) error { return l.upTo(ctx, version) }
+
+func (l *Ledger) upTo(ctx context.Context, version int64) error {
+	f, ok := l.log.(Fencer)
+	if !ok {
+		return l.look()
+	}
+	if l.Version() >= version {
+		return nil
+	}
+	newest, err := f.Fence(ctx)
+	if err != nil || l.Version() >= newest {
+		return err
+	}
+	return l.Refresh()
+}
+
+// glance is how often a file is looked at for whoever reads, at most.
 const glance = time.Second
 
-// Glance takes in what another put in the file's place, where nobody looked at it
+// look takes in what another put in the file's place, where nobody looked at it
 // for a second; a commit that is under way looks itself.
-func (l *Ledger) Glance() error {
+func (l *Ledger) look() error {
 	if !l.io.TryLock() {
 		return nil
 	}
@@ -173,6 +198,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.schema = im.schema
 	}
 	l.version.Store(im.version)
+	l.newest.Store(max(im.at, l.newest.Load()))
 }
 
 // merge shows what differs and wakes who watches it; mu must be held.

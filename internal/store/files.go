@@ -22,9 +22,6 @@ import (
 	"github.com/small-pantry/pantry/internal/seam"
 )
 
-// quiet is how long a board that nobody holds stays loaded.
-const quiet = 10 * time.Minute
-
 // knownMarks is of how many commits of a board the marks are known; lookEvery is how
 // often a board's file is looked at while somebody watches: an operator may have put
 // another in its place.
@@ -43,6 +40,8 @@ type FileOptions struct {
 
 // Files keeps each board in a journal of its own, in DATA/boards.
 type Files struct {
+	*Shelf
+
 	data string
 	dir  string // of the boards, in it
 	opts FileOptions
@@ -50,22 +49,6 @@ type Files struct {
 
 	tmu    sync.Mutex     // guards tokens
 	tokens *ledger.Ledger // nil: nobody asked for them yet
-
-	mu     sync.Mutex // guards what follows; not held while a file is touched
-	boards map[string]*loaded
-	closed bool
-	news   chan struct{} // closed, and made anew, when a board is made
-}
-
-// A loaded board is open, or is being opened or closed: whoever comes
-// meanwhile waits for that one alone.
-type loaded struct {
-	ready chan struct{} // closed when l and err are set
-	l     *ledger.Ledger
-	err   error
-	users int           // who hold it, or wait for it; guarded by Files.mu
-	idle  *time.Timer   // that unloads it; guarded by Files.mu
-	gone  chan struct{} // made when it is to be closed, closed when it is; guarded by Files.mu
 }
 
 var _ Store = (*Files)(nil)
@@ -73,7 +56,6 @@ var _ Store = (*Files)(nil)
 // OpenFiles opens a data directory, which is made where it is missing. The
 // error is ErrInUse for one that another server has, or the file system's.
 func OpenFiles(data string, o FileOptions) (*Files, error) {
-	o.Idle = cmp.Or(o.Idle, quiet)
 	dir := filepath.Join(data, "boards")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -86,7 +68,15 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Files{data: data, dir: dir, opts: o, lock: lock, boards: map[string]*loaded{}, news: make(chan struct{})}, nil
+	f := &Files{data: data, dir: dir, opts: o, lock: lock}
+	f.Shelf = NewShelf(o.Idle, f.load, f.problem)
+	return f, nil
+}
+
+func (f *Files) problem(board string, err error) {
+	if f.opts.Problem != nil {
+		f.opts.Problem(board, err)
+	}
 }
 
 // options are those of a ledger, which problems call by a name.
@@ -95,11 +85,7 @@ func (f *Files) options(name string) ledger.Options {
 	o := f.opts.Ledger
 	o.Disk, o.Twice, o.Small = special.Disk, o.Twice || special.Twice, cmp.Or(o.Small, special.Small)
 	o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
-	o.Problem = func(err error) {
-		if f.opts.Problem != nil {
-			f.opts.Problem(name, err)
-		}
-	}
+	o.Problem = func(err error) { f.problem(name, err) }
 	return o
 }
 
@@ -122,104 +108,39 @@ func (f *Files) Tokens(context.Context) (*ledger.Ledger, error) {
 	return l, nil
 }
 
-// Open is how many boards are in memory: see Store.
-func (f *Files) Open() int {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return len(f.boards)
-}
-
 // Ready says whether the directory is there and nobody closed the store: see Store.
 func (f *Files) Ready(context.Context) error {
-	f.mu.Lock()
-	closed := f.closed
-	f.mu.Unlock()
-	if closed {
+	if f.Closed() {
 		return ledger.ErrClosed
 	}
 	_, err := os.ReadDir(f.dir)
 	return err
 }
 
-// Board gives a board: see Store. Its errors are *journal.NameError for a
-// name that no board has, ErrNoBoard, ledger.ErrClosed after Close, that of ctx,
-// and those of ledger.Open; of one that
-// could not be made they wrap ledger.ErrNotStored.
-func (f *Files) Board(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
-	if err := journal.CheckName(name); err != nil {
-		return nil, nil, err
-	}
-	for {
-		f.mu.Lock()
-		b := f.boards[name]
-		var wait <-chan struct{}
-		switch {
-		case f.closed:
-			f.mu.Unlock()
-			return nil, nil, ledger.ErrClosed
-		case b == nil:
-			b = &loaded{ready: make(chan struct{})}
-			f.boards[name] = b
-			b.users++
-			f.mu.Unlock()
-			f.load(b, name, create)
-			wait = b.ready
-		case b.gone != nil:
-			wait, b = b.gone, nil
-			f.mu.Unlock()
-		default:
-			b.users++
-			f.mu.Unlock()
-			wait = b.ready
-		}
-		select {
-		case <-wait:
-		case <-ctx.Done():
-			if b != nil {
-				f.release(name, b)
-			}
-			return nil, nil, ctx.Err()
-		}
-		switch {
-		case b == nil: // it is closed now
-		case b.err == nil:
-			return b.l, func() { f.release(name, b) }, nil
-		case errors.Is(b.err, ErrNoBoard) && create: // somebody else did not want to make it
-		default:
-			return nil, nil, b.err
-		}
-	}
-}
-
-// load opens a board for all who wait for it; one that can't be opened is
-// forgotten, so that the next one who asks tries again.
-func (f *Files) load(b *loaded, name string, create bool) {
-	defer close(b.ready)
+// load opens a board: see NewShelf. Of one that could not be made the errors wrap
+// ledger.ErrNotStored.
+func (f *Files) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	disk := cmp.Or[journal.Disk](seam.Of(f.dir).Disk, journal.OS)
-	_, err := disk.Look(journal.DataPath(f.dir, name))
+	_, err = disk.Look(journal.DataPath(f.dir, name))
 	none := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case none && !create:
-		b.err = ErrNoBoard
+		return nil, false, ErrNoBoard
 	case none && f.full():
-		b.err = refuse.As(rules.ErrQuota, "the server has %d boards, which is the most: delete one that nobody uses", f.opts.Boards)
-	default:
-		if b.l, b.err = ledger.Open(f.dir, name, f.options(name)); b.err != nil {
-			if none && !errors.Is(b.err, journal.ErrBusy) { // it is not there now either
-				b.err = fmt.Errorf("%w: %w", ledger.ErrNotStored, b.err)
-			}
-			b.err = fmt.Errorf("open board %s: %w", name, b.err)
-		}
+		return nil, false, TooMany(f.opts.Boards)
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	switch {
-	case b.err != nil:
-		delete(f.boards, name)
-	case none:
-		close(f.news)
-		f.news = make(chan struct{})
+	if l, err = ledger.Open(f.dir, name, f.options(name)); err == nil {
+		return l, none, nil
 	}
+	if none && !errors.Is(err, journal.ErrBusy) { // it is not there now either
+		err = fmt.Errorf("%w: %w", ledger.ErrNotStored, err)
+	}
+	return nil, false, fmt.Errorf("open board %s: %w", name, err)
+}
+
+// TooMany is the error for one board more than there may be.
+func TooMany(most int) error {
+	return refuse.As(rules.ErrQuota, "the server has %d boards, which is the most: delete one that nobody uses", most)
 }
 
 // full says whether there are as many boards as there may be. Two that are made at the
@@ -241,92 +162,6 @@ func (f *Files) names() (names []string, err error) {
 		}
 	}
 	return names, err
-}
-
-// News tells of boards that are made: see Store.
-func (f *Files) News() <-chan struct{} {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.news
-}
-
-// Remove removes a board: see Store.
-func (f *Files) Remove(ctx context.Context, name string) error {
-	if err := journal.CheckName(name); err != nil {
-		return err
-	}
-	for {
-		f.mu.Lock()
-		b := f.boards[name]
-		switch {
-		case f.closed:
-			f.mu.Unlock()
-			return ledger.ErrClosed
-		case b != nil && b.gone != nil:
-			f.mu.Unlock()
-			select {
-			case <-b.gone:
-				continue
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		case b == nil: // nobody opens it meanwhile
-			b = &loaded{ready: make(chan struct{})}
-			close(b.ready)
-			f.boards[name] = b
-		}
-		b.gone = make(chan struct{})
-		if b.idle != nil { // which would hold it for as long as nobody comes
-			b.idle.Stop()
-		}
-		f.mu.Unlock()
-		<-b.ready
-		var err error
-		if b.l != nil {
-			err = b.l.Close()
-		}
-		if err = errors.Join(err, ledger.Delete(f.dir, name, ledger.Options{Disk: seam.Of(f.dir).Disk})); errors.Is(err, fs.ErrNotExist) {
-			err = ErrNoBoard
-		}
-		f.mu.Lock()
-		delete(f.boards, name)
-		f.mu.Unlock()
-		close(b.gone)
-		return err
-	}
-}
-
-// release lets go of a board, which is unloaded when nobody has come for it
-// for a while.
-func (f *Files) release(name string, b *loaded) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if b.users--; b.users > 0 || f.boards[name] != b || b.gone != nil {
-		return
-	}
-	if b.idle == nil {
-		b.idle = time.AfterFunc(f.opts.Idle, func() { f.unload(name, b) })
-	} else {
-		b.idle.Reset(f.opts.Idle)
-	}
-}
-
-func (f *Files) unload(name string, b *loaded) {
-	f.mu.Lock()
-	if b.users > 0 || b.gone != nil || f.closed {
-		f.mu.Unlock()
-		return
-	}
-	b.gone = make(chan struct{})
-	f.mu.Unlock()
-	<-b.ready
-	if err := b.l.Close(); err != nil && f.opts.Problem != nil {
-		f.opts.Problem(name, err)
-	}
-	f.mu.Lock()
-	delete(f.boards, name)
-	f.mu.Unlock()
-	close(b.gone)
 }
 
 // Boards tells of the boards: see Store. Of a file that can't be read it tells
@@ -355,34 +190,25 @@ func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, er
 	return out, nil
 }
 
+// Remove removes a board: see Store.
+func (f *Files) Remove(ctx context.Context, name string) error {
+	return f.Shelf.Remove(ctx, name, func() error {
+		err := ledger.Delete(f.dir, name, ledger.Options{Disk: seam.Of(f.dir).Disk})
+		if errors.Is(err, fs.ErrNotExist) {
+			return ErrNoBoard
+		}
+		return err
+	})
+}
+
 // Close closes all boards, and gives the directory back. Commits that wait
 // are done first; whoever holds a board gets ledger.ErrClosed from then on.
 func (f *Files) Close() error {
-	f.mu.Lock()
-	f.closed = true
-	boards := f.boards
-	f.boards = map[string]*loaded{}
-	f.mu.Unlock()
-	var errs []error
-	for _, b := range boards {
-		<-b.ready
-		f.mu.Lock()
-		gone := b.gone
-		if b.idle != nil {
-			b.idle.Stop()
-		}
-		f.mu.Unlock()
-		switch {
-		case gone != nil:
-			<-gone
-		case b.l != nil:
-			errs = append(errs, b.l.Close())
-		}
-	}
+	err := f.Shelf.Close()
 	f.tmu.Lock()
 	defer f.tmu.Unlock()
 	if f.tokens != nil {
-		errs = append(errs, f.tokens.Close())
+		err = errors.Join(err, f.tokens.Close())
 	}
-	return errors.Join(append(errs, f.lock.Unlock())...)
+	return errors.Join(err, f.lock.Unlock())
 }

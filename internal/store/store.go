@@ -36,6 +36,14 @@ type Store interface {
 	Close() error
 }
 
+// A Shared store is one to which other servers write as well.
+type Shared interface {
+	Store
+	// Near says whether what they write comes in by itself, as it should. Where it does
+	// not, what is to be relied on has to be asked for: see ledger.Ledger.Current.
+	Near() bool
+}
+
 // An Info is what can be told of a board without loading it.
 type Info struct {
 	Board   string

@@ -1,0 +1,126 @@
+package etcd
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/mvccpb"
+	clientv3 "go.etcd.io/etcd/client/v3"
+)
+
+// askAlive is how often a quiet feed is asked whether it is alive.
+const askAlive = 300 * time.Millisecond
+
+// A listener is told what a feed tells of.
+type listener interface {
+	wrote(board string, b batch) // a batch, or a head alone
+	made(board string)
+	removed(board string)
+	missed() // something may have been left out
+}
+
+// follow tells of what is written after a revision, until ctx ends. It takes only what a
+// node tells that knows of a leader, goes on where it broke off, and says where it can't.
+func (g *group) follow(ctx context.Context, after int64, to listener) {
+	ctx = clientv3.WithRequireLeader(ctx)
+	go func() {
+		for tick := time.NewTicker(askAlive); ; {
+			select {
+			case <-tick.C:
+				_ = g.c.RequestProgress(ctx)
+			case <-ctx.Done():
+				tick.Stop()
+				return
+			}
+		}
+	}()
+	from, end := g.keys.fed()
+	for wait := 10 * time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 500*time.Millisecond) {
+		one, cancel := context.WithCancel(ctx)
+		for resp := range g.c.Watch(one, from, clientv3.WithRange(end), clientv3.WithRev(after+1), clientv3.WithProgressNotify()) {
+			if resp.CompactRevision > 0 { // what was told meanwhile is gone
+				after = resp.CompactRevision - 1
+				to.missed()
+				break
+			}
+			if resp.Err() != nil {
+				break
+			}
+			g.tell(resp.Events, to)
+			after = max(after, resp.Header.Revision)
+			g.heard.Store(time.Now().UnixNano())
+			wait = 10 * time.Millisecond
+		}
+		cancel()
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// tell tells of events, those of one board's batch and head together.
+func (g *group) tell(events []*clientv3.Event, to listener) {
+	heads, batches := g.keys.heads(), g.keys.batches("")
+	batches = batches[:len(batches)-1] // without the slash behind a name
+	type at struct {
+		board string
+		rev   int64
+	}
+	with := map[at]*head{}
+	lines := map[at]bool{}
+	for _, e := range events {
+		key := string(e.Kv.Key)
+		if board, ok := strings.CutPrefix(key, heads); ok && e.Type == mvccpb.PUT {
+			if h, err := readHead(key, e.Kv.Value); err == nil {
+				with[at{board, e.Kv.ModRevision}] = &h
+			}
+		} else if board, ok := boardIn(key, batches); ok && e.Type == mvccpb.PUT {
+			lines[at{board, e.Kv.ModRevision}] = true
+		}
+	}
+	for _, e := range events {
+		key, rev := string(e.Kv.Key), e.Kv.ModRevision
+		if board, ok := strings.CutPrefix(key, heads); ok {
+			switch one := (at{board, rev}); {
+			case e.Type == mvccpb.DELETE:
+				to.removed(board)
+			case with[one] == nil:
+				to.missed() // it can't be read, and whoever reads it says so
+			default:
+				if e.IsCreate() {
+					to.made(board)
+				}
+				if !lines[one] {
+					to.wrote(board, batch{rev: rev, head: with[one]})
+				}
+			}
+			continue
+		}
+		board, ok := boardIn(key, batches)
+		if !ok || e.Type != mvccpb.PUT {
+			continue
+		}
+		b, err := readBatch(key, e.Kv.Value)
+		if err != nil {
+			to.missed()
+			continue
+		}
+		b.rev, b.head = rev, with[at{board, rev}]
+		to.wrote(board, b)
+	}
+}
+
+// boardIn gives the board of a batch's key.
+func boardIn(key, under string) (string, bool) {
+	rest, ok := strings.CutPrefix(key, under)
+	if !ok {
+		return "", false
+	}
+	i := strings.LastIndexByte(rest, '/')
+	if i < 0 {
+		return "", false
+	}
+	return rest[:i], true
+}

@@ -1,0 +1,103 @@
+// Package node runs nodes of etcd inside a program, for tests and for the demo. An
+// operator runs etcd itself.
+package node
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"go.etcd.io/etcd/server/v3/embed"
+	"go.uber.org/zap"
+)
+
+// A Member is one node of a cluster, on loopback.
+type Member struct {
+	Name   string
+	Dir    string
+	Client string // HOST:PORT
+	Peer   string // HOST:PORT
+	// Quota is how many bytes it takes; 0: as etcd has it.
+	Quota int64
+}
+
+// Plan gives the members of a cluster of n, under a directory, at free ports.
+func Plan(dir string, n int) ([]Member, error) {
+	var out []Member
+	for i := range n {
+		client, err := freeAddress()
+		if err != nil {
+			return nil, err
+		}
+		peer, err := freeAddress()
+		if err != nil {
+			return nil, err
+		}
+		name := fmt.Sprintf("node%d", i+1)
+		out = append(out, Member{Name: name, Dir: dir + "/" + name, Client: client, Peer: peer})
+	}
+	return out, nil
+}
+
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	return l.Addr().String(), l.Close()
+}
+
+// Endpoints are the client addresses of members.
+func Endpoints(members []Member) (out []string) {
+	for _, m := range members {
+		out = append(out, m.Client)
+	}
+	return out
+}
+
+// A Node runs.
+type Node struct{ e *embed.Etcd }
+
+// Start runs one member of a cluster, which goes on where its directory ends.
+func Start(m Member, all []Member) (*Node, error) {
+	cfg := embed.NewConfig()
+	cfg.Name, cfg.Dir = m.Name, m.Dir
+	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = at(m.Client), at(m.Client)
+	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = at(m.Peer), at(m.Peer)
+	var cluster []string
+	for _, one := range all {
+		cluster = append(cluster, one.Name+"=http://"+one.Peer)
+	}
+	cfg.InitialCluster = strings.Join(cluster, ",")
+	cfg.ZapLoggerBuilder = embed.NewZapLoggerBuilder(zap.NewNop())
+	cfg.QuotaBackendBytes = m.Quota
+	cfg.AutoCompactionMode, cfg.AutoCompactionRetention = "periodic", "10m"
+	e, err := embed.StartEtcd(cfg)
+	if err != nil {
+		return nil, err
+	}
+	return &Node{e}, nil
+}
+
+// Ready waits until the node has a leader.
+func (n *Node) Ready(within time.Duration) error {
+	select {
+	case <-n.e.Server.ReadyNotify():
+		return nil
+	case err := <-n.e.Err():
+		return err
+	case <-time.After(within):
+		return errors.New("the node found no leader in time")
+	}
+}
+
+// Leads says whether the node is the leader.
+func (n *Node) Leads() bool { return n.e.Server.Leader() == n.e.Server.MemberID() }
+
+// Close stops the node.
+func (n *Node) Close() { n.e.Close() }
+
+func at(address string) []url.URL { return []url.URL{{Scheme: "http", Host: address}} }

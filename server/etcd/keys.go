@@ -1,0 +1,132 @@
+package etcd
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// DefaultPrefix is what all keys begin with, where nothing else is said.
+const DefaultPrefix = "sp/1/"
+
+// format is what stands in the key e, with the random part of the store.
+const format = 1
+
+// tokens is the name under which the tokens lie, which no board has.
+const tokens = "!tokens"
+
+// A layout is where things lie under a prefix.
+type layout string
+
+func (p layout) store() string                   { return string(p) + "e" }
+func (p layout) admin() string                   { return string(p) + "a" }
+func (p layout) heads() string                   { return string(p) + "h/" }
+func (p layout) head(board string) string        { return p.heads() + board }
+func (p layout) batches(board string) string     { return string(p) + "l/" + board + "/" }
+func (p layout) checkpoints(board string) string { return string(p) + "c/" + board + "/" }
+func (p layout) parts(board string) string       { return string(p) + "p/" + board + "/" }
+func (p layout) servers() string                 { return string(p) + "s/" }
+
+// fed is the range of what a feed tells of: heads and batches.
+func (p layout) fed() (from, to string) { return p.heads(), string(p) + "l0" }
+
+// batch is the key of the batch whose first commit has a version.
+func (p layout) batch(board string, first int64) string { return p.batches(board) + hex(first) }
+
+// A checkpoint is named by a random number, so that two servers that make one at the same
+// time don't write into each other's.
+func (p layout) checkpoint(board, id string) string { return p.checkpoints(board) + id + "/" }
+
+func part(of string, n int) string { return fmt.Sprintf("%s%04x", of, n) }
+
+// hex is a number by whose text keys are ordered.
+func hex(n int64) string { return fmt.Sprintf("%016x", n) }
+
+func draw() string { return hex(int64(rand.Uint64() >> 1)) }
+
+// A head is what stands under h/BOARD: how far the board is, and where it lies.
+type head struct {
+	ID          string       `json:"id"` // by which its marks are told apart from those of any other
+	Version     int64        `json:"version"`
+	End         string       `json:"end,omitempty"` // the crc of its newest commit
+	First       int64        `json:"first"`         // the version from which on the batches are kept
+	Size        int64        `json:"size"`          // in bytes, of the newest checkpoint and the batches behind it
+	Checkpoints []checkpoint `json:"checkpoints"`   // the newest first
+}
+
+// A checkpoint is a whole journal, as it would stand in a file, in parts.
+type checkpoint struct {
+	ID      string `json:"id"`
+	Version int64  `json:"version"`
+	Parts   int    `json:"parts"`
+	Bytes   int64  `json:"bytes"`
+	At      int64  `json:"at"` // when it was made, in milliseconds of the clock of its server
+}
+
+func (h head) value() string {
+	raw, err := json.Marshal(h)
+	if err != nil {
+		panic(err) // there is nothing in it that can't be JSON
+	}
+	return string(raw)
+}
+
+func readHead(key string, raw []byte) (h head, err error) {
+	if err = json.Unmarshal(raw, &h); err == nil && (h.ID == "" || len(h.Checkpoints) == 0) {
+		err = fmt.Errorf("it names no checkpoint")
+	}
+	if err != nil {
+		err = &journal.DamageError{Path: key, Line: 1, Reason: err.Error()}
+	}
+	return h, err
+}
+
+// A batch is what stands under l/BOARD/FIRST: the lines of one append.
+type batch struct {
+	id    string // of this append and no other; where it is in parts, they are named by it
+	first int64  // the version of its first commit
+	count int    // how many commits
+	parts int    // in how many parts its lines lie elsewhere; 0: they stand here
+	lines []byte
+
+	rev  int64 // of the store, by which it was written
+	head *head // that was written with it, where that is known
+}
+
+func (b batch) last() int64 { return b.first + int64(b.count) - 1 }
+
+// newBatchID gives one by whose order parts can be told that nothing needs any more.
+func newBatchID(first int64) string { return hex(first) + "." + draw()[:8] }
+
+// value is a line that tells of the batch, and its lines.
+func (b batch) value() []byte {
+	out := make([]byte, 0, len(b.lines)+64)
+	out = append(out, b.id...)
+	out = append(strconv.AppendInt(append(out, ' '), int64(b.count), 10), ' ')
+	out = append(strconv.AppendInt(out, int64(b.parts), 10), '\n')
+	if b.parts == 0 {
+		out = append(out, b.lines...)
+	}
+	return out
+}
+
+func readBatch(key string, raw []byte) (b batch, err error) {
+	says, lines, _ := bytes.Cut(raw, []byte("\n"))
+	if fields := strings.Fields(string(says)); len(fields) == 3 && len(key) > 16 {
+		var bad [3]error
+		b.id, b.lines = fields[0], lines
+		b.count, bad[0] = strconv.Atoi(fields[1])
+		b.parts, bad[1] = strconv.Atoi(fields[2])
+		b.first, bad[2] = strconv.ParseInt(key[len(key)-16:], 16, 64)
+		if errors.Join(bad[:]...) == nil && b.count > 0 && b.parts >= 0 {
+			return b, nil
+		}
+	}
+	return b, &journal.DamageError{Path: key, Line: 1, Reason: "it does not say what batch it is"}
+}

@@ -1,0 +1,364 @@
+package etcd
+
+import (
+	"cmp"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.uber.org/zap"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/store"
+)
+
+const (
+	knownMarks  = 10_000    // of how many commits of a board the marks are known
+	smallBoard  = 256 << 10 // no checkpoint is made of less
+	lookAgain   = 200 * time.Millisecond
+	readyWithin = 2 * time.Second
+)
+
+// Options are what a Store needs.
+type Options struct {
+	// Endpoints are the client addresses of the nodes of etcd, HOST:PORT or http(s)://HOST:PORT.
+	Endpoints []string
+	// TLS encrypts what goes to the nodes, and shows them a certificate; nil: neither.
+	TLS *tls.Config
+	// Prefix is what all keys begin with; empty: DefaultPrefix.
+	Prefix string
+	// Boards is how many there may be; 0: any number.
+	Boards int
+	// Idle is how long a board that nobody holds stays in memory; 0: 10 minutes.
+	Idle time.Duration
+	// Problem is called with what was survived; nil: nobody is.
+	Problem func(board string, err error)
+
+	ledger ledger.Options // of each board, for tests
+}
+
+// A Store keeps boards in etcd, which several servers may do at the same time.
+type Store struct {
+	*store.Shelf
+	g    *group
+	opts Options
+
+	tmu    sync.Mutex     // guards tokens
+	tokens *ledger.Ledger // nil: nobody asked for them yet
+
+	mu   sync.Mutex // guards open
+	open map[string]*opened
+
+	stop context.CancelFunc
+	done chan struct{} // closed when the feed has ended
+}
+
+// An opened board hears what the feed tells.
+type opened struct {
+	log  *log
+	l    atomic.Pointer[ledger.Ledger] // nil: it is being opened
+	busy atomic.Int32                  // 1: it is being brought up to date; 2: and again
+}
+
+var (
+	_ store.Shared = (*Store)(nil)
+	_ listener     = (*Store)(nil)
+)
+
+// A mark of the store itself, under the key e.
+type storeMark struct {
+	Format int    `json:"format"`
+	Random string `json:"random"` // drawn when the store was made, or restored
+}
+
+// ErrNewer is returned for a store of a later format.
+var ErrNewer = errors.New("a later program has written to this store: use a newer one")
+
+// Open opens the store in etcd, which it makes where there is none. The errors are
+// ErrNoMajority and ErrNewer.
+func Open(ctx context.Context, o Options) (*Store, error) {
+	o.Prefix = cmp.Or(o.Prefix, DefaultPrefix)
+	if !strings.HasSuffix(o.Prefix, "/") {
+		o.Prefix += "/"
+	}
+	c, err := clientv3.New(clientv3.Config{
+		Endpoints: o.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
+		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second, RejectOldCluster: false,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("etcd: %w", err)
+	}
+	s := &Store{g: newGroup(c, o.Prefix), opts: o, open: map[string]*opened{}, done: make(chan struct{})}
+	s.Shelf = store.NewShelf(o.Idle, s.load, s.problem)
+	_, rev, err := s.g.claim(ctx)
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	s.g.heard.Store(time.Now().UnixNano())
+	feed, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	go func() {
+		defer close(s.done)
+		s.g.follow(feed, rev, s)
+	}()
+	return s, nil
+}
+
+// claim reads what the store is, or makes it, and gives a revision of etcd.
+func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*patience)
+	defer cancel()
+	resp, err := g.get(ctx, g.keys.store())
+	if err != nil {
+		return m, 0, err
+	}
+	if len(resp.Kvs) == 0 {
+		raw, err := json.Marshal(storeMark{format, draw()})
+		if err != nil {
+			return m, 0, err
+		}
+		key := g.keys.store()
+		_, err = g.c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(raw))).Commit()
+		if err != nil {
+			return m, 0, noMajority(ctx, err)
+		}
+		return g.claim(ctx)
+	}
+	if err := json.Unmarshal(resp.Kvs[0].Value, &m); err != nil {
+		return m, 0, &journal.DamageError{Path: g.keys.store(), Line: 1, Reason: err.Error()}
+	}
+	if m.Format > format {
+		return m, 0, ErrNewer
+	}
+	return m, resp.Header.Revision, nil
+}
+
+func (s *Store) problem(board string, err error) {
+	if s.opts.Problem != nil {
+		s.opts.Problem(board, err)
+	}
+}
+
+// load opens a board: see store.NewShelf.
+func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	kv, err := s.g.fence(ctx, name)
+	if err != nil {
+		return nil, false, err
+	}
+	switch none := kv == nil; {
+	case none && !create:
+		return nil, false, store.ErrNoBoard
+	case none && s.opts.Boards > 0:
+		resp, err := s.g.get(ctx, s.g.keys.heads(), clientv3.WithRange(clientv3.GetPrefixRangeEnd(s.g.keys.heads())), clientv3.WithCountOnly())
+		if err != nil {
+			return nil, false, err
+		}
+		if resp.Count > int64(s.opts.Boards) { // with the tokens
+			return nil, false, store.TooMany(s.opts.Boards)
+		}
+	}
+	l, err = s.openLedger(name, create)
+	if ledger.IsNotExist(err) {
+		err = store.ErrNoBoard
+	}
+	return l, kv == nil && err == nil, err
+}
+
+// openLedger opens the ledger of a board, which hears of all that is written from then on.
+func (s *Store) openLedger(name string, make bool) (*ledger.Ledger, error) {
+	o := &opened{log: &log{g: s.g, board: name, make: make}}
+	o.log.closed = func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.open[name] == o {
+			delete(s.open, name)
+		}
+	}
+	s.mu.Lock()
+	s.open[name] = o
+	s.mu.Unlock()
+	opts := s.opts.ledger
+	opts.Marks, opts.Steady, opts.Small = cmp.Or(opts.Marks, knownMarks), true, cmp.Or(opts.Small, smallBoard)
+	opts.Problem = func(err error) { s.problem(name, err) }
+	l, err := ledger.OpenLog(name, s.g.keys.head(name), o.log, opts)
+	if err != nil {
+		o.log.closed()
+		return nil, err
+	}
+	o.l.Store(l)
+	s.refresh(name, o) // what was told meanwhile
+	return l, nil
+}
+
+// refresh takes in what a board's log was offered. At most one does so at a time, and once
+// more where there was news meanwhile.
+func (s *Store) refresh(name string, o *opened) {
+	l := o.l.Load()
+	if l == nil || o.busy.Add(1) > 1 {
+		return
+	}
+	go func() {
+		for {
+			had := o.busy.Load()
+			err := l.Refresh()
+			switch {
+			case errors.Is(err, errRemoved):
+				s.removed(name)
+				return
+			case errors.Is(err, ledger.ErrClosed):
+				return
+			case errors.Is(err, journal.ErrBusy):
+				o.log.doubt()
+				time.Sleep(lookAgain)
+				continue
+			case err != nil:
+				s.problem(name, err)
+			}
+			if o.busy.CompareAndSwap(had, 0) {
+				return
+			}
+		}
+	}()
+}
+
+// opened gives a board that is open; nil: it is not.
+func (s *Store) opened(board string) *opened {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.open[board]
+}
+
+func (s *Store) wrote(board string, b batch) {
+	if o := s.opened(board); o != nil {
+		o.log.offer(b)
+		s.refresh(board, o)
+	}
+}
+
+func (s *Store) made(board string) {
+	if board != tokens {
+		s.Made()
+	}
+}
+
+// removed closes a board that was removed, by whatever server.
+func (s *Store) removed(board string) {
+	if o := s.opened(board); o != nil {
+		_ = o.log.gone()
+		go func() { _ = s.Shelf.Remove(context.Background(), board, func() error { return nil }) }()
+	}
+}
+
+func (s *Store) missed() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name, o := range s.open {
+		o.log.doubt()
+		go s.refresh(name, o)
+	}
+}
+
+// Near says whether what other servers write comes in: see store.Shared.
+func (s *Store) Near() bool { return s.g.near() }
+
+// Tokens gives the ledger of the tokens: see store.Store.
+func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
+	s.tmu.Lock()
+	defer s.tmu.Unlock()
+	if s.tokens == nil {
+		l, err := s.openLedger(tokens, true)
+		if err != nil {
+			return nil, fmt.Errorf("open the tokens: %w", err)
+		}
+		s.tokens = l
+	}
+	return s.tokens, nil
+}
+
+// Boards tells of the boards: see store.Store.
+func (s *Store) Boards(ctx context.Context, after string, limit int) (out []store.Info, err error) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	heads := s.g.keys.heads()
+	end := clientv3.GetPrefixRangeEnd(heads)
+	for from := heads + after + "\x00"; limit == 0 || len(out) < limit; {
+		resp, err := s.g.get(ctx, from, clientv3.WithRange(end), clientv3.WithLimit(1000))
+		if err != nil {
+			return nil, err
+		}
+		for _, kv := range resp.Kvs {
+			name := string(kv.Key[len(heads):])
+			if journal.CheckName(name) != nil || limit > 0 && len(out) == limit {
+				continue
+			}
+			h, _ := readHead(string(kv.Key), kv.Value) // of one that can't be read, the name alone
+			out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
+		}
+		if !resp.More {
+			break
+		}
+		from = string(resp.Kvs[len(resp.Kvs)-1].Key) + "\x00"
+	}
+	return out, nil
+}
+
+// Remove removes a board: see store.Store.
+func (s *Store) Remove(ctx context.Context, name string) error {
+	return s.Shelf.Remove(ctx, name, func() error {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
+		defer cancel()
+		kv, err := s.g.fence(ctx, name)
+		if err != nil {
+			return err
+		}
+		if kv == nil {
+			return store.ErrNoBoard
+		}
+		return s.g.remove(ctx, name)
+	})
+}
+
+// remove removes all of a board.
+func (g *group) remove(ctx context.Context, name string) error {
+	key := g.keys.head(name)
+	then := []clientv3.Op{clientv3.OpDelete(key)}
+	for _, under := range []string{g.keys.batches(name), g.keys.checkpoints(name), g.keys.parts(name)} {
+		then = append(then, clientv3.OpDelete(under, clientv3.WithPrefix()))
+	}
+	_, _, _, err := g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), ">", 0), then: then})
+	return err
+}
+
+// Ready says whether most nodes answer: see store.Store.
+func (s *Store) Ready(ctx context.Context) error {
+	if s.Closed() {
+		return ledger.ErrClosed
+	}
+	ctx, cancel := context.WithTimeout(ctx, readyWithin)
+	defer cancel()
+	_, err := s.g.fence(ctx, "")
+	return err
+}
+
+// Close closes all boards and the connections to etcd.
+func (s *Store) Close() error {
+	err := s.Shelf.Close()
+	s.tmu.Lock()
+	defer s.tmu.Unlock()
+	if s.tokens != nil {
+		err = errors.Join(err, s.tokens.Close())
+	}
+	s.stop()
+	<-s.done
+	return errors.Join(err, s.g.c.Close())
+}
