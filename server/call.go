@@ -116,6 +116,9 @@ func (s *Server) router() http.Handler {
 
 // ServeHTTP answers a request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if s.peers != nil {
+		r = s.passedOn(r)
+	}
 	if r.URL.RawPath != "" || strings.IndexByte(r.URL.Path, '%') >= 0 || r.URL.Path == "" { // else it is as it was sent
 		route := chi.NewRouteContext()
 		route.RoutePath = r.URL.EscapedPath()
@@ -194,6 +197,9 @@ func (c *call) handle(to route) (err error) {
 		if err := c.slowDown(c.now); err != nil {
 			return err
 		}
+	}
+	if done, err := c.passOn(); done || err != nil {
+		return err
 	}
 	err = to.handle(c)
 	if err != nil && c.holder != nil && !c.s.tokens.Still(c.holder, time.Now()) {

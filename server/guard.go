@@ -59,6 +59,11 @@ func (c *call) identify() error {
 		c.grant = access.Grant{ID: access.AdminName, May: access.Admin, Label: access.AdminName}
 		return nil
 	}
+	if c.s.shared != nil && !c.s.shared.Near() { // it may have been revoked on another server
+		if err := c.s.tokens.Current(c.r.Context()); err != nil {
+			return err
+		}
+	}
 	// Whoever asks again over the same connection is known, as long as his token is as it
 	// was.
 	p := peerOf(c.r)
@@ -69,6 +74,12 @@ func (c *call) identify() error {
 		}
 	}
 	h, err := c.s.tokens.Find(c.board, token, c.now)
+	if err != nil && c.s.shared != nil { // another server may have made it just now
+		if err := c.s.tokens.Current(c.r.Context()); err != nil {
+			return err
+		}
+		h, err = c.s.tokens.Find(c.board, token, c.now)
+	}
 	if err == nil {
 		c.grant, c.holder = h.Grant, h
 		if p != nil {
@@ -80,6 +91,7 @@ func (c *call) identify() error {
 
 // A peer is who is at the other end of a connection.
 type peer struct {
+	passed  bool // it is another server, for the client that has the address
 	address string
 	last    atomic.Pointer[asked] // by whom it was asked last, over it
 }

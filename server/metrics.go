@@ -54,6 +54,9 @@ func newMeter(s *Server) *meter {
 		gauge("smallpantry_boards_open", "Boards that are in memory.", func() float64 { return float64(s.store.Open()) }),
 		gauge("smallpantry_boards_most", "How many boards there may be.", func() float64 { return float64(s.limits.Boards) }),
 	)
+	if c, ok := s.store.(prometheus.Collector); ok { // what the store tells of itself
+		m.registry.MustRegister(c)
+	}
 	return m
 }
 

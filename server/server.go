@@ -44,6 +44,8 @@ type Server struct {
 	limits Limits
 	log    *slog.Logger
 	store  store.Store
+	shared store.Shared   // the same, where other servers write to it as well; else nil
+	peers  Peers          // nil: there are none
 	tokens *access.Tokens // nil in development mode
 	admin  admin
 	making sync.Mutex // held while a board is made, and what is left of another of its name goes
@@ -82,6 +84,28 @@ const drain = 5 * time.Second
 // New opens the data directory and gives a Server on it. The errors are
 // ErrDevOnly, ErrInUse, and the file system's own.
 func New(o Options) (*Server, error) {
+	return newOn(o, func(boards int, problem func(board string, err error)) (store.Store, error) {
+		files, err := store.OpenFiles(o.Data, store.FileOptions{Boards: boards, Problem: problem})
+		if err != nil {
+			return nil, fmt.Errorf("open the data directory: %w", err)
+		}
+		return files, nil
+	}, nil)
+}
+
+// NewOn gives a Server on a store of its own, which is closed with it, and opened with how
+// many boards there may be and with what hears of what was survived. Of Options.Data only
+// the admin token is used, which must be the same for all servers on one store. It is for
+// modules of this project: package server/etcd gives such a store. The errors are ErrDevOnly,
+// those of open, and the file system's own.
+func NewOn(o Options, open func(boards int, problem func(board string, err error)) (store.Store, error), p Peers) (*Server, error) {
+	if o.Dev { // which is one machine's
+		return nil, ErrDevOnly
+	}
+	return newOn(o, open, p)
+}
+
+func newOn(o Options, open func(boards int, problem func(board string, err error)) (store.Store, error), p Peers) (*Server, error) {
 	if !o.Dev && (o.Pages != "" || o.Trouble != Trouble{}) {
 		return nil, ErrDevOnly
 	}
@@ -89,20 +113,21 @@ func New(o Options) (*Server, error) {
 		o.Log = slog.Default()
 	}
 	o.Limits = o.Limits.orDefault()
-	files, err := store.OpenFiles(o.Data, store.FileOptions{Boards: o.Limits.Boards, Problem: func(board string, err error) {
+	boards, err := open(o.Limits.Boards, func(board string, err error) {
 		o.Log.Warn("board", "board", board, "problem", err.Error())
-	}})
+	})
 	if err != nil {
-		return nil, fmt.Errorf("open the data directory: %w", err)
+		return nil, err
 	}
 	s := &Server{
-		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: files, trouble: o.Trouble, stopping: make(chan struct{}),
+		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, peers: p, trouble: o.Trouble, stopping: make(chan struct{}),
 		streams: places{most: int64(o.Limits.Streams)}, writes: debts{perSecond: float64(o.Limits.WriteRate)},
 		clients: newPace(o.Limits.ClientRate), addresses: newPace(o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate),
 	}
+	s.shared, _ = boards.(store.Shared)
 	s.met = newMeter(s)
 	if err = s.open(o); err != nil {
-		return nil, errors.Join(err, files.Close())
+		return nil, errors.Join(err, boards.Close())
 	}
 	s.routes = s.router()
 	return s, nil

@@ -95,6 +95,10 @@ func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	return h, nil
 }
 
+// Current has all tokens be known as they are now, whichever server changed them. The errors
+// are those of ledger.Current.
+func (t *Tokens) Current(ctx context.Context) error { return t.l.Current(ctx) }
+
 // Still says whether a holder's token is as it was.
 func (t *Tokens) Still(h *Holder, now time.Time) bool {
 	return h.valid.Err() == nil && h.node.Record() == h.rec && !h.Over(now)

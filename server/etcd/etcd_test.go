@@ -125,4 +125,3 @@ func TestSuiteOnEtcd(t *testing.T) {
 func add(name string, n int64) []entry.Edit {
 	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Add, Operand: value.Int(n)}}}
 }
-

@@ -37,7 +37,7 @@ func (p layout) servers() string                 { return string(p) + "s/" }
 func (p layout) fed() (from, to string) { return p.heads(), string(p) + "l0" }
 
 // batch is the key of the batch whose first commit has a version.
-func (p layout) batch(board string, first int64) string { return p.batches(board) + hex(first) }
+func (p layout) batch(board string, first int64) string { return p.batches(board) + number(first) }
 
 // A checkpoint is named by a random number, so that two servers that make one at the same
 // time don't write into each other's.
@@ -45,10 +45,10 @@ func (p layout) checkpoint(board, id string) string { return p.checkpoints(board
 
 func part(of string, n int) string { return fmt.Sprintf("%s%04x", of, n) }
 
-// hex is a number by whose text keys are ordered.
-func hex(n int64) string { return fmt.Sprintf("%016x", n) }
+// number is a number by whose text keys are ordered.
+func number(n int64) string { return fmt.Sprintf("%016x", n) }
 
-func draw() string { return hex(int64(rand.Uint64() >> 1)) }
+func draw() string { return number(int64(rand.Uint64() >> 1)) }
 
 // A head is what stands under h/BOARD: how far the board is, and where it lies.
 type head struct {
@@ -93,6 +93,7 @@ type batch struct {
 	first int64  // the version of its first commit
 	count int    // how many commits
 	parts int    // in how many parts its lines lie elsewhere; 0: they stand here
+	at    int64  // when it was made, in milliseconds of the clock of its server
 	lines []byte
 
 	rev  int64 // of the store, by which it was written
@@ -102,14 +103,15 @@ type batch struct {
 func (b batch) last() int64 { return b.first + int64(b.count) - 1 }
 
 // newBatchID gives one by whose order parts can be told that nothing needs any more.
-func newBatchID(first int64) string { return hex(first) + "." + draw()[:8] }
+func newBatchID(first int64) string { return number(first) + "." + draw()[:8] }
 
 // value is a line that tells of the batch, and its lines.
 func (b batch) value() []byte {
 	out := make([]byte, 0, len(b.lines)+64)
 	out = append(out, b.id...)
 	out = append(strconv.AppendInt(append(out, ' '), int64(b.count), 10), ' ')
-	out = append(strconv.AppendInt(out, int64(b.parts), 10), '\n')
+	out = append(strconv.AppendInt(out, int64(b.parts), 10), ' ')
+	out = append(strconv.AppendInt(out, b.at, 10), '\n')
 	if b.parts == 0 {
 		out = append(out, b.lines...)
 	}
@@ -118,12 +120,13 @@ func (b batch) value() []byte {
 
 func readBatch(key string, raw []byte) (b batch, err error) {
 	says, lines, _ := bytes.Cut(raw, []byte("\n"))
-	if fields := strings.Fields(string(says)); len(fields) == 3 && len(key) > 16 {
-		var bad [3]error
+	if fields := strings.Fields(string(says)); len(fields) == 4 && len(key) > 16 {
+		var bad [4]error
 		b.id, b.lines = fields[0], lines
 		b.count, bad[0] = strconv.Atoi(fields[1])
 		b.parts, bad[1] = strconv.Atoi(fields[2])
-		b.first, bad[2] = strconv.ParseInt(key[len(key)-16:], 16, 64)
+		b.at, bad[2] = strconv.ParseInt(fields[3], 10, 64)
+		b.first, bad[3] = strconv.ParseInt(key[len(key)-16:], 16, 64)
 		if errors.Join(bad[:]...) == nil && b.count > 0 && b.parts >= 0 {
 			return b, nil
 		}

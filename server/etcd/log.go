@@ -374,7 +374,7 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	}
 	start := time.Now()
 	first := h.Version + 1
-	one := batch{id: newBatchID(first), first: first, count: b.Count, lines: b.Lines}
+	one := batch{id: newBatchID(first), first: first, count: b.Count, lines: b.Lines, at: start.UnixMilli()}
 	if len(b.Lines) > together {
 		if err := l.writeParts(ctx, &one); err != nil {
 			return h, err
@@ -503,7 +503,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	to.First = to.Checkpoints[len(to.Checkpoints)-1].Version + 1
 	batches := l.g.keys.batches(l.board)
 	then := []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()),
-		clientv3.OpDelete(batches, clientv3.WithRange(batches+hex(to.First)))}
+		clientv3.OpDelete(batches, clientv3.WithRange(batches+number(to.First)))}
 	held, says, rev, err := l.g.do(ctx, write{
 		cond: l.isHead(), then: then,
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board))},
@@ -543,7 +543,7 @@ func keepOf(before []checkpoint, now time.Time) []checkpoint {
 // it. What it leaves for now goes with the next.
 func (g *group) sweep(ctx context.Context, board string, h head, rev int64) {
 	parts := g.keys.parts(board)
-	_, _ = g.c.Delete(ctx, parts, clientv3.WithRange(parts+hex(h.First)))
+	_, _ = g.c.Delete(ctx, parts, clientv3.WithRange(parts+number(h.First)))
 	under := g.keys.checkpoints(board)
 	resp, err := g.c.Get(ctx, under, clientv3.WithPrefix(), clientv3.WithKeysOnly(), clientv3.WithMaxCreateRev(rev))
 	if err != nil {

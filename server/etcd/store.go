@@ -54,6 +54,9 @@ type Store struct {
 	tmu    sync.Mutex     // guards tokens
 	tokens *ledger.Ledger // nil: nobody asked for them yet
 
+	peers atomic.Pointer[Peers] // nil: it is alone
+	lag   atomic.Int64          // of the feed, in milliseconds: see metrics
+
 	mu   sync.Mutex // guards open
 	open map[string]*opened
 
@@ -239,6 +242,9 @@ func (s *Store) opened(board string) *opened {
 }
 
 func (s *Store) wrote(board string, b batch) {
+	if b.at > 0 {
+		s.lag.Store(max(0, time.Now().UnixMilli()-b.at))
+	}
 	if o := s.opened(board); o != nil {
 		o.log.offer(b)
 		s.refresh(board, o)

@@ -1,0 +1,62 @@
+package etcd
+
+import (
+	"sync/atomic"
+
+	"github.com/prometheus/client_golang/prometheus"
+)
+
+type counter struct{ n atomic.Int64 }
+
+func (c *counter) add()         { c.n.Add(1) }
+func (c *counter) get() float64 { return float64(c.n.Load()) }
+
+var _ prometheus.Collector = (*Store)(nil)
+
+// What a store tells at /metrics, beside what every server does.
+var (
+	aboutSilence = prometheus.NewDesc("smallpantry_etcd_feed_silent_seconds", "For how long etcd has said nothing of what is written; beyond a second nothing is believed without asking.", nil, nil)
+	aboutLag     = prometheus.NewDesc("smallpantry_etcd_feed_lag_seconds", "How long the newest write took to come in, by the clocks of its server and of this one.", nil, nil)
+	aboutFences  = prometheus.NewDesc("smallpantry_etcd_fences_total", "Reads that ask etcd for the newest version; one serves all who wait for it.", nil, nil)
+	aboutWrites  = prometheus.NewDesc("smallpantry_etcd_transactions_total", "Transactions with commits of one or several boards.", nil, nil)
+	aboutBehind  = prometheus.NewDesc("smallpantry_etcd_behind_total", "Commits that met one of another server, and were judged again.", nil, nil)
+	aboutServers = prometheus.NewDesc("smallpantry_etcd_servers", "Servers on the store, as far as this one knows.", nil, nil)
+	aboutHomes   = prometheus.NewDesc("smallpantry_etcd_boards_home", "Boards in memory whose home this server is.", nil, nil)
+	aboutPassed  = prometheus.NewDesc("smallpantry_etcd_passed_total", "Calls that the home of their board answered.", nil, nil)
+	aboutRefused = prometheus.NewDesc("smallpantry_etcd_home_failures_total", "Calls whose board's home did not answer.", nil, nil)
+)
+
+// Describe and Collect tell what the store does: see prometheus.Collector.
+func (s *Store) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{aboutSilence, aboutLag, aboutFences, aboutWrites, aboutBehind, aboutServers, aboutHomes, aboutPassed, aboutRefused} {
+		out <- d
+	}
+}
+
+func (s *Store) Collect(out chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64) { out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v) }
+	count := func(d *prometheus.Desc, v float64) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v)
+	}
+	gauge(aboutSilence, s.g.silence().Seconds())
+	gauge(aboutLag, float64(s.lag.Load())/1000)
+	count(aboutFences, float64(s.g.fenced.Load()))
+	count(aboutWrites, float64(s.g.batched.Load()))
+	count(aboutBehind, float64(s.g.behind.Load()))
+	p := s.peers.Load()
+	if p == nil {
+		return
+	}
+	homes := 0
+	s.mu.Lock()
+	for name := range s.open {
+		if name != tokens && p.Home(name) == "" {
+			homes++
+		}
+	}
+	s.mu.Unlock()
+	gauge(aboutServers, float64(len(p.Servers())))
+	gauge(aboutHomes, float64(homes))
+	count(aboutPassed, p.passed.get())
+	count(aboutRefused, p.refused.get())
+}
