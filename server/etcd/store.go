@@ -78,8 +78,9 @@ var (
 
 // A mark of the store itself, under the key e.
 type storeMark struct {
-	Format int    `json:"format"`
-	Random string `json:"random"` // drawn when the store was made, or restored
+	Format    int    `json:"format"`
+	Random    string `json:"random"`              // drawn when the store was made, or restored
+	Restoring bool   `json:"restoring,omitempty"` // that is not done
 }
 
 // ErrNewer is returned for a store of a later format.
@@ -88,18 +89,11 @@ var ErrNewer = errors.New("a later program has written to this store: use a newe
 // Open opens the store in etcd, which it makes where there is none. The errors are
 // ErrNoMajority and ErrNewer.
 func Open(ctx context.Context, o Options) (*Store, error) {
-	o.Prefix = cmp.Or(o.Prefix, DefaultPrefix)
-	if !strings.HasSuffix(o.Prefix, "/") {
-		o.Prefix += "/"
-	}
-	c, err := clientv3.New(clientv3.Config{
-		Endpoints: o.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
-		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second, RejectOldCluster: false,
-	})
+	c, g, err := connect(o)
 	if err != nil {
-		return nil, fmt.Errorf("etcd: %w", err)
+		return nil, err
 	}
-	s := &Store{g: newGroup(c, o.Prefix), opts: o, open: map[string]*opened{}, done: make(chan struct{})}
+	s := &Store{g: g, opts: o, open: map[string]*opened{}, done: make(chan struct{})}
 	s.Shelf = store.NewShelf(o.Idle, s.load, s.problem)
 	_, rev, err := s.g.claim(ctx)
 	if err != nil {
@@ -115,6 +109,19 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	return s, nil
 }
 
+// connect gives what waits for etcd; that it answers is not said.
+func connect(o Options) (*clientv3.Client, *group, error) {
+	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
+	c, err := clientv3.New(clientv3.Config{
+		Endpoints: o.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
+		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("etcd: %w", err)
+	}
+	return c, newGroup(c, prefix), nil
+}
+
 // claim reads what the store is, or makes it, and gives a revision of etcd.
 func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*patience)
@@ -124,7 +131,7 @@ func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
 		return m, 0, err
 	}
 	if len(resp.Kvs) == 0 {
-		raw, err := json.Marshal(storeMark{format, draw()})
+		raw, err := json.Marshal(storeMark{Format: format, Random: draw()})
 		if err != nil {
 			return m, 0, err
 		}
@@ -140,6 +147,9 @@ func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
 	}
 	if m.Format > format {
 		return m, 0, ErrNewer
+	}
+	if m.Restoring {
+		return m, 0, ErrRestoring
 	}
 	return m, resp.Header.Revision, nil
 }
@@ -193,7 +203,7 @@ func (s *Store) openLedger(name string, make bool) (*ledger.Ledger, error) {
 	opts := s.opts.ledger
 	opts.Marks, opts.Steady, opts.Small = cmp.Or(opts.Marks, knownMarks), true, cmp.Or(opts.Small, smallBoard)
 	opts.Problem = func(err error) { s.problem(name, err) }
-	l, err := ledger.OpenLog(name, s.g.keys.head(name), o.log, opts)
+	l, err := ledger.OpenLog(strings.TrimPrefix(name, "!"), s.g.keys.head(name), o.log, opts)
 	if err != nil {
 		o.log.closed()
 		return nil, err

@@ -28,11 +28,11 @@ type Member struct {
 func Plan(dir string, n int) ([]Member, error) {
 	var out []Member
 	for i := range n {
-		client, err := freeAddress()
+		client, err := FreeAddress()
 		if err != nil {
 			return nil, err
 		}
-		peer, err := freeAddress()
+		peer, err := FreeAddress()
 		if err != nil {
 			return nil, err
 		}
@@ -42,7 +42,8 @@ func Plan(dir string, n int) ([]Member, error) {
 	return out, nil
 }
 
-func freeAddress() (string, error) {
+// FreeAddress gives a loopback address at which nobody listens.
+func FreeAddress() (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", err

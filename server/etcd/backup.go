@@ -1,0 +1,248 @@
+package etcd
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+)
+
+// A line of a backup: the first says what it is, the last that it is whole.
+type backupLine struct {
+	Format   string `json:"format,omitempty"`
+	Revision int64  `json:"revision,omitempty"`
+	Key      string `json:"key,omitempty"` // without the prefix
+	Value    []byte `json:"value,omitempty"`
+	End      int    `json:"end,omitempty"` // how many keys there were
+}
+
+const backupFormat = "small-pantry-etcd/1"
+
+var (
+	// ErrNoBackup is returned for what is no backup, or not a whole one.
+	ErrNoBackup = errors.New("this is no whole backup")
+	// ErrNotEmpty is returned where something lies already that would be replaced.
+	ErrNotEmpty = errors.New("there are boards already")
+	// ErrServing is returned for what can't be done while servers use the store.
+	ErrServing = errors.New("servers use the store: stop them first")
+	// ErrRestoring is returned for a store whose restoring was broken off.
+	ErrRestoring = errors.New("restoring this store was broken off: restore it again")
+)
+
+// walk gives all keys that begin with something, as of one revision of etcd (0: the present
+// one), and says which.
+func (g *group) walk(ctx context.Context, under string, rev int64, each func(key string, value []byte) error) (int64, error) {
+	end := clientv3.GetPrefixRangeEnd(under)
+	for from := under; ; {
+		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(32)} // of at most 1 MiB each
+		if rev > 0 {
+			opts = append(opts, clientv3.WithRev(rev))
+		}
+		one, cancel := context.WithTimeout(ctx, patience)
+		resp, err := g.get(one, from, opts...)
+		cancel()
+		if err != nil {
+			return rev, err
+		}
+		if rev == 0 {
+			rev = resp.Header.Revision
+		}
+		for _, kv := range resp.Kvs {
+			if err := each(string(kv.Key), kv.Value); err != nil {
+				return rev, err
+			}
+		}
+		if !resp.More {
+			return rev, nil
+		}
+		from = string(resp.Kvs[len(resp.Kvs)-1].Key) + "\x00"
+	}
+}
+
+// Backup writes all that the store holds, as it is at one moment, while servers go on. It
+// says of how many keys.
+func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) {
+	resp, err := s.g.get(ctx, s.g.keys.store())
+	if err != nil {
+		return 0, err
+	}
+	out := bufio.NewWriterSize(to, 1<<20)
+	enc := json.NewEncoder(out)
+	if err := enc.Encode(backupLine{Format: backupFormat, Revision: resp.Header.Revision}); err != nil {
+		return 0, err
+	}
+	prefix := string(s.g.keys)
+	_, err = s.g.walk(ctx, prefix, resp.Header.Revision, func(key string, value []byte) error {
+		if strings.HasPrefix(key, s.g.keys.servers()) {
+			return nil
+		}
+		keys++
+		return enc.Encode(backupLine{Key: strings.TrimPrefix(key, prefix), Value: value})
+	})
+	if err == nil {
+		err = enc.Encode(backupLine{End: keys})
+	}
+	return keys, errors.Join(err, out.Flush())
+}
+
+// CheckBackup says whether a backup is whole, and of how many keys. The error is ErrNoBackup.
+func CheckBackup(from io.Reader) (keys int, err error) {
+	return readBackup(from, func(string, []byte) error { return nil })
+}
+
+func readBackup(from io.Reader, each func(key string, value []byte) error) (keys int, err error) {
+	dec := json.NewDecoder(bufio.NewReaderSize(from, 1<<20))
+	for first := true; ; first = false {
+		var l backupLine
+		err := dec.Decode(&l)
+		switch {
+		case err != nil:
+			return keys, fmt.Errorf("%w: %w", ErrNoBackup, err)
+		case first:
+			if l.Format != backupFormat {
+				return 0, fmt.Errorf("%w: it does not begin as one", ErrNoBackup)
+			}
+		case l.End > 0:
+			if l.End != keys {
+				return keys, fmt.Errorf("%w: it has %d keys and says that it had %d", ErrNoBackup, keys, l.End)
+			}
+			return keys, nil
+		case l.Key == "":
+			return keys, fmt.Errorf("%w: a line in it has no key", ErrNoBackup)
+		default:
+			keys++
+			if err := each(l.Key, l.Value); err != nil {
+				return keys, err
+			}
+		}
+	}
+}
+
+// Restore puts a backup, which CheckBackup must have found whole, in place of what the store
+// holds; with replace, also where that is something. Each board gets another id, so that
+// every mark of before is answered by the whole. The errors are ErrServing, ErrNotEmpty and
+// ErrNoBackup.
+func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys int, err error) {
+	c, g, err := connect(o)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { err = errors.Join(err, c.Close()) }()
+	if err := g.unused(ctx, replace); err != nil {
+		return 0, err
+	}
+	if err := g.mark(ctx, storeMark{Format: format, Random: draw(), Restoring: true}); err != nil {
+		return 0, err
+	}
+	for _, what := range []string{"a", "c/", "h/", "l/", "p/"} {
+		if _, err := g.c.Delete(ctx, string(g.keys)+what, clientv3.WithPrefix()); err != nil {
+			return 0, noMajority(ctx, err)
+		}
+	}
+	keys, err = readBackup(from, func(key string, value []byte) error {
+		full := string(g.keys) + key
+		switch {
+		case full == g.keys.store():
+			return nil
+		case strings.HasPrefix(full, g.keys.heads()):
+			h, err := readHead(full, value)
+			if err != nil {
+				return err
+			}
+			h.ID = draw() + draw()
+			value = []byte(h.value())
+		}
+		one, cancel := context.WithTimeout(ctx, 2*patience)
+		defer cancel()
+		return g.put(one, full, string(value))
+	})
+	if err != nil {
+		return keys, err
+	}
+	return keys, g.mark(ctx, storeMark{Format: format, Random: draw()})
+}
+
+// unused says whether nobody uses the store, and nothing lies there unless it may.
+func (g *group) unused(ctx context.Context, replace bool) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for _, q := range []struct {
+		under string
+		err   error
+		may   bool
+	}{{g.keys.servers(), ErrServing, false}, {g.keys.heads(), ErrNotEmpty, replace}} {
+		resp, err := g.get(ctx, q.under, clientv3.WithPrefix(), clientv3.WithCountOnly())
+		if err != nil {
+			return err
+		}
+		if resp.Count > 0 && !q.may {
+			return q.err
+		}
+	}
+	return nil
+}
+
+// mark puts what the store is.
+func (g *group) mark(ctx context.Context, m storeMark) error {
+	raw, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*patience)
+	defer cancel()
+	return g.put(ctx, g.keys.store(), string(raw))
+}
+
+// A BoardCheck is what was found of a board.
+type BoardCheck struct {
+	Board       string
+	Version     int64
+	Bytes       int64
+	Batches     int // that are kept
+	Checkpoints int
+	Err         error // nil: all of it can be read
+}
+
+// Check reads every board, the tokens too, as a server does that opens it, and says what it
+// found.
+func (s *Store) Check(ctx context.Context, each func(BoardCheck)) error {
+	var names []string
+	_, err := s.g.walk(ctx, s.g.keys.heads(), 0, func(key string, _ []byte) error {
+		names = append(names, strings.TrimPrefix(key, s.g.keys.heads()))
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		c := BoardCheck{Board: name}
+		one, cancel := context.WithTimeout(ctx, 2*patience)
+		all, err := s.g.load(one, name)
+		if err == nil {
+			c.Version, c.Bytes, c.Checkpoints = all.head.Version, all.head.Size, len(all.head.Checkpoints)
+			var batches []batch
+			batches, err = s.g.batches(one, name, all.head.First)
+			c.Batches = len(batches)
+			for i := 1; i < len(batches) && err == nil; i++ {
+				if batches[i].first != batches[i-1].last()+1 {
+					err = fmt.Errorf("the batch at version %d stands behind version %d", batches[i].first, batches[i-1].last())
+				}
+			}
+		}
+		cancel()
+		if err == nil {
+			l, bad := s.openLedger(name, false)
+			if err = bad; bad == nil {
+				err = l.Close()
+			}
+		}
+		c.Err = err
+		each(c)
+	}
+	return nil
+}

@@ -1,0 +1,171 @@
+package etcd
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2/maybe"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/store"
+)
+
+// A Moved board is one that was moved.
+type Moved struct {
+	Board   string
+	Version int64
+	Bytes   int64
+}
+
+// Import puts the boards of a data directory, with their history, tokens and marks, into
+// etcd. No server may have the directory; it stays as it is. The errors are store.ErrInUse,
+// ErrServing, ErrNotEmpty, and those of a board that can't be read; then nothing was put, or
+// what was is taken back.
+func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err error) {
+	if _, err := os.Stat(filepath.Join(data, "boards")); err != nil {
+		return fmt.Errorf("there are no boards: %w", err)
+	}
+	if err := s.g.unused(ctx, false); err != nil {
+		return err
+	}
+	files, err := store.OpenFiles(data, store.FileOptions{Problem: s.problem})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, files.Close()) }()
+	boards, err := files.Boards(ctx, "", 0)
+	if err != nil {
+		return err
+	}
+	var put []string
+	defer func() {
+		if err == nil {
+			return
+		}
+		for _, name := range put {
+			err = errors.Join(err, s.g.remove(context.WithoutCancel(ctx), name))
+		}
+	}()
+	for _, b := range boards {
+		l, release, err := files.Board(ctx, b.Board, false)
+		if err != nil {
+			return err
+		}
+		moved, err := s.g.putBoard(ctx, b.Board, l)
+		release()
+		if err != nil {
+			return fmt.Errorf("the board %s: %w", b.Board, err)
+		}
+		put = append(put, b.Board)
+		each(moved)
+	}
+	l, err := files.Tokens(ctx)
+	if err == nil {
+		if _, err = s.g.putBoard(ctx, tokens, l); err == nil {
+			put = append(put, tokens)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("the tokens: %w", err)
+	}
+	if raw, bad := os.ReadFile(filepath.Join(data, "admin-token")); bad == nil {
+		err = s.AdminHash(ctx, string(raw), false)
+	}
+	return err
+}
+
+// putBoard puts what the file of a ledger holds, to which nobody writes.
+func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m Moved, err error) {
+	image, err := os.ReadFile(l.Path())
+	if err != nil {
+		return m, err
+	}
+	snap := l.Snapshot()
+	told := snap.Told()
+	snap.Release()
+	point := checkpoint{ID: draw(), Version: told.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
+	if point.Parts, err = g.putParts(ctx, g.keys.checkpoint(name, point.ID), image); err != nil {
+		return m, err
+	}
+	to := head{ID: told.ID, Version: told.Version, End: told.End.String(), First: told.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	key := g.keys.head(name)
+	held, _, _, err := g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), "=", 0), then: []clientv3.Op{clientv3.OpPut(key, to.value())}})
+	if err == nil && !held {
+		err = ErrNotEmpty
+	}
+	return Moved{name, told.Version, point.Bytes}, err
+}
+
+// Export writes all boards, with their history, tokens and marks, into a data directory that
+// has none, for a server with files. Servers must be stopped: what they would write later is
+// not in it. The errors are ErrServing and ErrNotEmpty.
+func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err error) {
+	if err := s.g.unused(ctx, true); err != nil {
+		return err
+	}
+	files, err := store.OpenFiles(data, store.FileOptions{Problem: s.problem})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, files.Close()) }()
+	if there, err := files.Boards(ctx, "", 1); err != nil || len(there) > 0 {
+		return errors.Join(err, fmt.Errorf("%s: %w", data, ErrNotEmpty))
+	}
+	var names []string
+	if _, err = s.g.walk(ctx, s.g.keys.heads(), 0, func(key string, _ []byte) error {
+		names = append(names, strings.TrimPrefix(key, s.g.keys.heads()))
+		return nil
+	}); err != nil {
+		return err
+	}
+	access := filepath.Join(data, "access")
+	if err := os.MkdirAll(access, 0o700); err != nil {
+		return err
+	}
+	for _, name := range names {
+		one, cancel := context.WithTimeout(ctx, 2*patience)
+		all, err := s.g.load(one, name)
+		cancel()
+		if err != nil {
+			return fmt.Errorf("the board %s: %w", name, err)
+		}
+		file, err := all.file()
+		if err != nil {
+			return fmt.Errorf("the board %s: %w", name, err)
+		}
+		path := journal.DataPath(filepath.Join(data, "boards"), name)
+		if name == tokens {
+			path = journal.DataPath(access, "tokens")
+		}
+		if err := maybe.WriteFile(path, file, 0o600); err != nil {
+			return err
+		}
+		if name != tokens {
+			each(Moved{name, all.head.Version, int64(len(file))})
+		}
+	}
+	return nil
+}
+
+// file gives what is stored as it would stand in a file.
+func (s stored) file() ([]byte, error) {
+	header, err := journal.HeaderOf(s.image)
+	if err != nil {
+		return nil, err
+	}
+	header.ID = s.head.ID
+	_, lines, _ := bytes.Cut(s.image, []byte("\n"))
+	out := journal.Image(header, lines)
+	for _, b := range s.batches {
+		out = append(out, b.lines...)
+	}
+	return out, nil
+}
