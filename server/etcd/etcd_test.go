@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -125,3 +126,5 @@ func TestSuiteOnEtcd(t *testing.T) {
 func add(name string, n int64) []entry.Edit {
 	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Add, Operand: value.Int(n)}}}
 }
+
+func prefixed() []clientv3.OpOption { return []clientv3.OpOption{clientv3.WithPrefix()} }

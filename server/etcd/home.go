@@ -47,6 +47,10 @@ type Peers struct {
 	stop   context.CancelFunc
 	done   chan struct{}
 
+	// within is how long a home may take to answer what can be done elsewhere; what can't
+	// may take as much longer as a commit may.
+	within, longer time.Duration
+
 	passed, refused counter
 
 	mu      sync.RWMutex // guards what follows
@@ -73,7 +77,7 @@ func (s *Store) Join(o PeerOptions) *Peers {
 	ctx, stop := context.WithCancel(context.Background())
 	p := &Peers{
 		s: s, self: strings.TrimSuffix(o.Address, "/"), secret: hex.EncodeToString(mac.Sum(nil)), stop: stop, done: make(chan struct{}),
-		servers: map[string]string{}, avoid: map[string]time.Time{},
+		within: answerWithin, longer: patience, servers: map[string]string{}, avoid: map[string]time.Time{},
 		http: &http.Client{
 			Transport: &http.Transport{
 				DialContext: (&net.Dialer{Timeout: time.Second}).DialContext, TLSClientConfig: o.TLS,
@@ -230,9 +234,9 @@ var hop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Auth
 // nothing of it was sent.
 func (p *Peers) Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error) {
 	again := r.Header.Get("Idempotency-Key") != ""
-	within := answerWithin
+	within := p.within
 	if !again {
-		within += patience
+		within += p.longer
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), within)
 	defer cancel()

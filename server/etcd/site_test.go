@@ -1,0 +1,393 @@
+package etcd
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/server"
+)
+
+// A site is one server among several on a store.
+type site struct {
+	t     testing.TB
+	url   string
+	admin string
+	store *Store
+	peers *Peers
+	stop  func()
+}
+
+// peersLater are those of a server that is told of them after it was made.
+type peersLater struct{ atomic.Pointer[Peers] }
+
+func (p *peersLater) Home(board string) string { return p.Load().Home(board) }
+func (p *peersLater) Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (bool, error) {
+	return p.Load().Pass(w, r, body, home)
+}
+func (p *peersLater) From(r *http.Request) string { return p.Load().From(r) }
+
+const adminToken = "admin.0123456789abcdefghij"
+
+// serve gives servers on a store, which know of each other with homes.
+func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
+	t.Helper()
+	if o.Prefix == "" {
+		o.Prefix = newPrefix()
+	}
+	o.Endpoints = endpoints
+	for range n {
+		s := &site{t: t, admin: adminToken}
+		data := t.TempDir()
+		require.NoError(t, os.WriteFile(data+"/admin-token", []byte(adminToken+"\n"), 0o600))
+		limits := server.Limits{ClientRate: 100_000, AddressRate: 100_000, BoardRate: 100_000}
+		later := &peersLater{}
+		var peers server.Peers
+		if homes {
+			peers = later
+		}
+		h, err := server.NewOn(server.Options{Data: data, Limits: limits, Log: slog.New(slog.DiscardHandler)}, func(boards int, problem func(string, error)) (store.Store, error) {
+			o := o
+			o.Boards, o.Problem = boards, problem
+			var err error
+			s.store, err = Open(t.Context(), o)
+			return s.store, err
+		}, peers)
+		require.NoError(t, err)
+		hs := httptest.NewUnstartedServer(h)
+		hs.Start()
+		s.url = hs.URL
+		if homes {
+			s.peers = s.store.Join(PeerOptions{Address: hs.URL, Secret: adminToken})
+			later.Store(s.peers)
+		}
+		stopped := false
+		s.stop = func() {
+			if stopped {
+				return
+			}
+			stopped = true
+			hs.CloseClientConnections()
+			if homes {
+				s.peers.Leave()
+			}
+			assert.NoError(t, h.Close())
+			hs.Close()
+		}
+		t.Cleanup(s.stop)
+		all = append(all, s)
+	}
+	if homes {
+		for _, s := range all {
+			require.Eventually(t, func() bool { return len(s.peers.Servers()) == n }, 10*time.Second, time.Millisecond)
+		}
+	}
+	return all
+}
+
+type answer struct {
+	status int
+	header http.Header
+	body   string
+	json   map[string]any
+}
+
+func (s *site) ask(token, method, path, body string, headers ...string) (answer, error) {
+	rq, err := http.NewRequestWithContext(context.WithoutCancel(s.t.Context()), method, s.url+path, strings.NewReader(body))
+	if err != nil {
+		return answer{}, err
+	}
+	rq.Header.Set("Authorization", "Bearer "+token)
+	if body != "" {
+		rq.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i < len(headers); i += 2 {
+		rq.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := http.DefaultClient.Do(rq)
+	if err != nil {
+		return answer{}, err
+	}
+	raw, err := io.ReadAll(resp.Body)
+	a := answer{status: resp.StatusCode, header: resp.Header, body: string(raw)}
+	_ = json.Unmarshal(raw, &a.json) // what is no object stays text
+	return a, errors.Join(err, resp.Body.Close())
+}
+
+func (s *site) as(token, method, path, body string, headers ...string) answer {
+	s.t.Helper()
+	a, err := s.ask(token, method, path, body, headers...)
+	require.NoError(s.t, err)
+	return a
+}
+
+// do is as by the admin, and must have a status.
+func (s *site) do(status int, method, path, body string, headers ...string) answer {
+	s.t.Helper()
+	a := s.as(s.admin, method, path, body, headers...)
+	require.Equal(s.t, status, a.status, "%s %s: %s", method, path, a.body)
+	return a
+}
+
+const (
+	street = "/v1/boards/rowan-street"
+	tank   = street + "/entries/tank/litres"
+)
+
+func newBoard(s *site) { s.do(201, "POST", "/v1/boards", `{"board":"rowan-street"}`) }
+
+// What one server has answered, the other knows at once; what comes in by itself soon.
+func TestTwoServers(t *testing.T) {
+	both := serve(t, 2, false, Options{})
+	a, b := both[0], both[1]
+	newBoard(a)
+	for i := range 50 {
+		here, there := both[i%2], both[(i+1)%2]
+		here.do([]int{201, 200}[min(i, 1)], "PUT", tank, fmt.Sprint(i))
+		assert.Equal(t, float64(i), there.do(200, "GET", tank, "").json["value"])
+		assert.Contains(t, there.do(200, "GET", street+"/entries", "").body, fmt.Sprintf(`"value":%d,`, i))
+	}
+	t.Run("marks", func(t *testing.T) {
+		was := a.do(200, "GET", street+"/entries", "").json["mark"].(string)
+		now := a.do(200, "POST", street+"/commit", `{"ops":[{"op":"put","name":"gate/open","value":true}]}`).json["mark"].(string)
+		delta := b.do(200, "GET", street+"/entries?since="+was+"&wait=5", "").json
+		assert.Equal(t, []any{now, was, false}, []any{delta["mark"], delta["since"], delta["whole"]})
+		assert.Len(t, delta["entries"], 1)
+		a.do(200, "PUT", street+"/entries/gate/open", "false")
+		beyond := a.do(200, "GET", street+"/entries", "").json["mark"].(string)
+		same := b.do(200, "GET", street+"/entries?since="+beyond, "").json
+		assert.Equal(t, []any{beyond, false}, []any{same["mark"], same["whole"]}, "a mark above what it knows is judged after a fence")
+	})
+	t.Run("streams", func(t *testing.T) {
+		events := b.listen(t, b.admin)
+		a.do(200, "PUT", tank, "1234")
+		events.until(`"value":1234`)
+	})
+	t.Run("tokens", func(t *testing.T) {
+		made := a.do(201, "POST", street+"/tokens", `{"may":"read","label":"shed"}`).json
+		token := made["token"].(string)
+		assert.Equal(t, 200, b.as(token, "GET", tank, "").status, "at once")
+		events := b.listen(t, token)
+		a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
+		events.ended(time.Second)
+		assert.Equal(t, 401, b.as(token, "GET", tank, "").status)
+	})
+	t.Run("receipts", func(t *testing.T) {
+		was := a.do(200, "GET", tank, "").json["value"].(float64)
+		for i, s := range []*site{a, b, b, a} {
+			one := s.do(200, "POST", tank, `{"op":"add","amount":-10}`, "Idempotency-Key", "k", "Client-Instance", "0123456789abcdef0123456789abcdef")
+			assert.Equal(t, []any{was - 10, i > 0}, []any{one.json["value"], one.header.Get("Repeated") == "true"})
+		}
+	})
+	t.Run("refused by what another wrote", func(t *testing.T) {
+		a.do(200, "POST", street+"/commit", `{"ops":[{"op":"append","name":"hose/queue","item":"C4"}]}`)
+		took := b.do(200, "POST", street+"/entries/hose/queue", `{"op":"take","at":0}`)
+		assert.Equal(t, "C4", took.json["taken"])
+		assert.Equal(t, 404, a.as(a.admin, "POST", street+"/entries/hose/queue", `{"op":"take","at":0}`).status)
+		tag := b.do(200, "GET", tank, "").header.Get("ETag")
+		a.do(200, "PUT", tank, "7", "If-Match", tag)
+		assert.Equal(t, 412, b.as(b.admin, "PUT", tank, "8", "If-Match", tag).status)
+	})
+	t.Run("keys", func(t *testing.T) {
+		a.do(200, "POST", street+"/keys", `{"keys":[{"name":"units","kind":"text","default":"metric"}]}`)
+		assert.Contains(t, b.do(200, "GET", street+"/keys", "").body, `"units"`)
+		assert.Equal(t, 409, b.as(b.admin, "PUT", street+"/entries/units", "5").status)
+	})
+	t.Run("forget", func(t *testing.T) {
+		a.do(201, "PUT", street+"/entries/wifi", `"secret-word"`)
+		assert.Contains(t, b.do(200, "GET", street+"/history", "").body, "secret-word")
+		was := b.do(200, "GET", street+"/entries", "").json["mark"].(string)
+		a.do(204, "DELETE", street+"/entries/wifi?forget=true", "")
+		assert.NotContains(t, b.do(200, "GET", street+"/history", "").body, "secret-word")
+		require.Eventually(t, func() bool {
+			return b.do(200, "GET", street+"/entries?since="+was, "").json["whole"] == true
+		}, 5*time.Second, 10*time.Millisecond)
+		resp, err := a.store.g.c.Get(t.Context(), string(a.store.g.keys), prefixed()...)
+		require.NoError(t, err)
+		for _, kv := range resp.Kvs {
+			assert.NotContains(t, string(kv.Value), "secret-word", string(kv.Key))
+		}
+	})
+	t.Run("removed", func(t *testing.T) {
+		events := b.listen(t, b.admin)
+		a.do(204, "DELETE", street, "")
+		events.ended(5 * time.Second)
+		assert.Equal(t, 404, b.as(b.admin, "GET", tank, "").status)
+		resp, err := a.store.g.c.Get(t.Context(), string(a.store.g.keys), prefixed()...)
+		require.NoError(t, err)
+		for _, kv := range resp.Kvs {
+			assert.NotContains(t, string(kv.Key), "rowan-street")
+		}
+		newBoard(b)
+		assert.Equal(t, 404, a.as(a.admin, "GET", tank, "").status, "it is a new one")
+	})
+	for _, s := range both {
+		s.do(200, "GET", "/readyz", "")
+		for _, name := range []string{"feed_silent_seconds", "feed_lag_seconds", "fences_total", "transactions_total", "behind_total"} {
+			assert.Contains(t, s.do(200, "GET", "/metrics", "").body, "\nsmallpantry_etcd_"+name+" ")
+		}
+	}
+}
+
+// A listening is a stream of events.
+type listening struct {
+	t     testing.TB
+	lines chan string
+}
+
+func (s *site) listen(t testing.TB, token string) *listening {
+	rq, err := http.NewRequestWithContext(t.Context(), "GET", s.url+street+"/events", nil)
+	require.NoError(t, err)
+	rq.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(rq)
+	require.NoError(t, err)
+	require.Equal(t, 200, resp.StatusCode)
+	l := &listening{t, make(chan string, 1000)}
+	go func() {
+		defer close(l.lines)
+		defer resp.Body.Close()
+		for in := bufio.NewScanner(resp.Body); in.Scan(); {
+			l.lines <- in.Text()
+		}
+	}()
+	l.until("data:")
+	return l
+}
+
+func (l *listening) until(part string) {
+	l.t.Helper()
+	late := time.After(5 * time.Second)
+	for {
+		select {
+		case line, ok := <-l.lines:
+			require.True(l.t, ok, "the stream ended without %s", part)
+			if strings.Contains(line, part) {
+				return
+			}
+		case <-late:
+			require.Fail(l.t, "no event in time", part)
+		}
+	}
+}
+
+func (l *listening) ended(within time.Duration) {
+	l.t.Helper()
+	late := time.After(within)
+	for {
+		select {
+		case _, ok := <-l.lines:
+			if !ok {
+				return
+			}
+		case <-late:
+			require.Fail(l.t, "the stream goes on")
+		}
+	}
+}
+
+// A board is written to by its home, and from anywhere where that does not answer.
+func TestHome(t *testing.T) {
+	three := serve(t, 3, true, Options{})
+	newBoard(three[0])
+	three[0].do(201, "PUT", tank, "0")
+	var home *site
+	for _, s := range three {
+		if s.peers.Home("rowan-street") == "" {
+			require.Nil(t, home, "one is")
+			home = s
+		}
+	}
+	require.NotNil(t, home)
+	homes := map[string]int{}
+	for i := range 300 {
+		homes[three[0].peers.Home(fmt.Sprint("board-", i))]++
+		assert.Equal(t, fmt.Sprint(three[1].peers.at(fmt.Sprint("board-", i))), three[0].peers.at(fmt.Sprint("board-", i)), "all agree")
+	}
+	assert.Len(t, homes, 3)
+	for at, n := range homes {
+		assert.Greater(t, n, 50, at)
+	}
+	var away []*site
+	for _, s := range three {
+		if s != home {
+			away = append(away, s)
+		}
+	}
+	passed := func() float64 { return away[0].peers.passed.get() + away[1].peers.passed.get() }
+	before := passed()
+	for i := range 20 {
+		s := away[i%2]
+		one := s.do(200, "POST", tank, `{"op":"add","amount":1}`, "Client-Name", "tankwatch")
+		assert.Equal(t, float64(i+1), one.json["value"])
+		assert.Equal(t, "admin (tankwatch)", one.json["by"])
+	}
+	assert.Equal(t, 20., passed()-before)
+	assert.Zero(t, home.store.g.behind.Load(), "nobody met another")
+	assert.Contains(t, home.do(200, "GET", "/metrics", "").body, "smallpantry_etcd_boards_home 1\n")
+	// What a client says of itself counts for nothing.
+	assert.Equal(t, 200, away[0].as(away[0].admin, "POST", tank, `{"op":"add","amount":1}`, headerHop, "guess", headerFrom, "10.0.0.1:1").status)
+	assert.Equal(t, 21., passed()-before, "it is passed on as any")
+	assert.Equal(t, 401, away[0].as("wrong.token", "POST", tank, `{"op":"add","amount":1}`).status, "and not before it may")
+	assert.Equal(t, 413, away[0].as(away[0].admin, "PUT", tank, `"`+strings.Repeat("x", 2<<20)+`"`).status)
+
+	home.stop()
+	for i := range 10 {
+		assert.Equal(t, float64(i+22), away[i%2].do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "nobody waits for the dead")
+	}
+}
+
+// at is the home of a board by its address, also where that is this server.
+func (p *Peers) at(board string) string {
+	if home := p.Home(board); home != "" {
+		return home
+	}
+	return p.self
+}
+
+// A home that takes requests and does not answer is passed by for what counts once; for
+// anything else it is said that nobody knows.
+func TestSilentHome(t *testing.T) {
+	s := serve(t, 1, true, Options{})[0]
+	release := make(chan struct{})
+	silent := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case <-r.Context().Done():
+		case <-release:
+		}
+	}))
+	newBoard(s)
+	s.do(201, "PUT", tank, "0")
+	p := s.peers
+	p.within, p.longer = 200*time.Millisecond, 300*time.Millisecond
+	be := func(home string) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.servers, p.avoid = map[string]string{"x": home}, map[string]time.Time{}
+	}
+	be(silent.URL)
+	one := s.do(200, "POST", tank, `{"op":"add","amount":1}`, "Idempotency-Key", "k")
+	assert.Equal(t, 1., one.json["value"])
+	assert.Empty(t, p.Home("rowan-street"), "and is not asked again for now")
+	be(silent.URL)
+	unsure := s.as(s.admin, "POST", tank, `{"op":"add","amount":1}`)
+	assert.Equal(t, []any{500, "uncertain"}, []any{unsure.status, unsure.json["code"]})
+	close(release)
+	silent.Close()
+	be(silent.URL)
+	assert.Equal(t, 2., s.do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "nothing was sent, so that it is done here")
+}
