@@ -39,7 +39,7 @@ func notBefore(size int64) int64 {
 // after it as they are. io must be held, and Release called after it. It fails
 // without a word but a Problem, since nobody asked for it.
 func (l *Ledger) compact() {
-	if l.head.Size <= max(l.opts.Small, l.compactAt) || l.log.MayRewrite() != nil {
+	if !l.forced() && l.head.Size <= max(l.opts.Small, l.compactAt) || l.log.MayRewrite() != nil {
 		return
 	}
 	err := l.log.Hold(compactWait)
@@ -64,7 +64,12 @@ func (l *Ledger) compact() {
 		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.Path(), size, err))
 		return
 	}
-	l.compactAt = limit
+	l.compactAt, l.compacted = limit, l.Version()
+}
+
+// forced says whether it is time for a test.
+func (l *Ledger) forced() bool {
+	return l.opts.Every > 0 && l.Version() >= l.compacted+l.opts.Every
 }
 
 // shrink rewrites the file if that is worth it, and says up to which size it is
@@ -83,7 +88,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 	receipts := l.receipts.bytes
 	l.mu.RUnlock()
 	upTo := func(keep, gone int64) int64 { return spread*(keep+receipts) + gone*lineOverhead }
-	if limit = upTo(live, gone); size <= limit {
+	if limit = upTo(live, gone); size <= limit && !l.forced() {
 		return limit, nil
 	}
 	view, err := l.log.Past(l.head)
@@ -98,7 +103,7 @@ func (l *Ledger) shrink(size int64) (limit int64, err error) {
 	p.weigh(l.opts.Now(), l.opts.Kept)
 	c := p.within(max(live, l.opts.KeptBytes))
 	keep := live + p.size(c)
-	if limit = upTo(keep, gone); size <= limit {
+	if limit = upTo(keep, gone); size <= limit && !l.forced() {
 		return limit, nil
 	}
 	kept, err := l.rewriteWith(p, c, view, *l.head.Header, compactWait)

@@ -50,6 +50,8 @@ type Options struct {
 	// Steady has no commit tell an earlier time than the one before, whatever the clock
 	// says: those of several machines differ.
 	Steady bool
+	// Every has the log written anew after so many commits, whatever it holds, for tests.
+	Every int64
 	// Twice has every commit judged once more than needed, for tests.
 	Twice bool
 }
@@ -83,6 +85,7 @@ type Ledger struct {
 		text string
 	}
 	compactAt int64 // the size of the file from which on compaction is thought of
+	compacted int64 // the version at which it was done last, where Options.Every is set
 
 	mu        sync.RWMutex // guards what follows
 	nodes     map[string]*Node

@@ -128,3 +128,7 @@ func add(name string, n int64) []entry.Edit {
 }
 
 func prefixed() []clientv3.OpOption { return []clientv3.OpOption{clientv3.WithPrefix()} }
+
+func text(name, s string) []entry.Edit {
+	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: value.Text(s)}}}
+}

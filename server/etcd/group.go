@@ -35,6 +35,7 @@ var ErrNoMajority = fmt.Errorf("%w: etcd does not answer, which takes most of it
 type group struct {
 	c       *clientv3.Client
 	keys    layout
+	kept    time.Duration // how long the log stays at least
 	writes  gathered[*write]
 	fences  gathered[*fence]
 	heard   atomic.Int64 // when the feed said something last, in nanoseconds
@@ -44,7 +45,7 @@ type group struct {
 }
 
 func newGroup(c *clientv3.Client, prefix string) *group {
-	g := &group{c: c, keys: layout(prefix)}
+	g := &group{c: c, keys: layout(prefix), kept: keptFor}
 	g.writes.run, g.fences.run = g.commit, g.read
 	g.writes.most, g.fences.most = atOnce, 100
 	return g

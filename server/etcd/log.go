@@ -22,8 +22,8 @@ const (
 	// mostOffered is how many batches wait to be taken in; further ones are read when they
 	// are wanted.
 	mostOffered = 1000
-	// kept is how long the log stays at least, and mostCheckpoints how many are kept at most.
-	kept            = 10 * time.Minute
+	// keptFor is how long the log stays at least, and mostCheckpoints how many are kept at most.
+	keptFor         = 10 * time.Minute
 	mostCheckpoints = 8
 )
 
@@ -498,7 +498,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	}
 	to := head{ID: s.Header.ID, Version: s.Version, End: l.head.End, Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	if l.rev > 0 && s.Header.ID == l.head.ID {
-		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now())...)
+		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now().Add(-l.g.kept))...)
 	}
 	to.First = to.Checkpoints[len(to.Checkpoints)-1].Version + 1
 	batches := l.g.keys.batches(l.board)
@@ -529,10 +529,11 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	return l.now(), nil
 }
 
-// keepOf gives those of the checkpoints before a new one that are kept.
-func keepOf(before []checkpoint, now time.Time) []checkpoint {
+// keepOf gives those of the checkpoints before a new one that are kept: the newest, and those
+// from which on the log reaches back to a time.
+func keepOf(before []checkpoint, since time.Time) []checkpoint {
 	n := 1
-	for n < min(len(before), mostCheckpoints-1) && now.UnixMilli()-before[n-1].At < kept.Milliseconds() {
+	for n < min(len(before), mostCheckpoints-1) && before[n-1].At > since.UnixMilli() {
 		n++
 	}
 	return before[:min(n, len(before))]

@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -61,7 +62,7 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 		if homes {
 			peers = later
 		}
-		h, err := server.NewOn(server.Options{Data: data, Limits: limits, Log: slog.New(slog.DiscardHandler)}, func(boards int, problem func(string, error)) (store.Store, error) {
+		h, err := server.NewOn(server.Options{Data: data, Limits: limits, Log: quietLog}, func(boards int, problem func(string, error)) (store.Store, error) {
 			o := o
 			o.Boards, o.Problem = boards, problem
 			var err error
@@ -69,27 +70,16 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 			return s.store, err
 		}, peers)
 		require.NoError(t, err)
-		hs := httptest.NewUnstartedServer(h)
-		hs.Start()
-		s.url = hs.URL
-		if homes {
-			s.peers = s.store.Join(PeerOptions{Address: hs.URL, Secret: adminToken})
-			later.Store(s.peers)
-		}
-		stopped := false
-		s.stop = func() {
-			if stopped {
-				return
-			}
-			stopped = true
-			hs.CloseClientConnections()
+		s.listenOn(h, func() error {
 			if homes {
 				s.peers.Leave()
 			}
-			assert.NoError(t, h.Close())
-			hs.Close()
+			return h.Close()
+		})
+		if homes {
+			s.peers = s.store.Join(PeerOptions{Address: s.url, Secret: adminToken})
+			later.Store(s.peers)
 		}
-		t.Cleanup(s.stop)
 		all = append(all, s)
 	}
 	if homes {
@@ -99,6 +89,20 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 	}
 	return all
 }
+
+// listenOn has the site answer with h, until it stops and is closed.
+func (s *site) listenOn(h http.Handler, closed func() error) {
+	hs := httptest.NewServer(h)
+	s.url = hs.URL
+	s.stop = sync.OnceFunc(func() {
+		hs.CloseClientConnections()
+		assert.NoError(s.t, closed())
+		hs.Close()
+	})
+	s.t.Cleanup(s.stop)
+}
+
+var quietLog = slog.New(slog.DiscardHandler)
 
 type answer struct {
 	status int

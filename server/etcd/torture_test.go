@@ -1,0 +1,301 @@
+package etcd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/value"
+)
+
+// A lossy network to etcd: some transactions do not arrive, and of some that do no answer
+// comes back.
+type lossy struct {
+	clientv3.KV
+	rate float64
+	free bool // of conditions, which all hold: the fault that the tests must find
+}
+
+type lossyTxn struct {
+	clientv3.Txn
+	l *lossy
+}
+
+var errLost = errors.New("lost on the way")
+
+func (l *lossy) Txn(ctx context.Context) clientv3.Txn { return &lossyTxn{l.KV.Txn(ctx), l} }
+
+func (t *lossyTxn) Then(ops ...clientv3.Op) clientv3.Txn {
+	if t.l.free {
+		for i, op := range ops {
+			if op.IsTxn() {
+				_, then, els := op.Txn()
+				ops[i] = clientv3.OpTxn(nil, then, els)
+			}
+		}
+	}
+	t.Txn = t.Txn.Then(ops...)
+	return t
+}
+
+func (t *lossyTxn) Commit() (*clientv3.TxnResponse, error) {
+	if rand.Float64() < t.l.rate/2 {
+		return nil, errLost
+	}
+	resp, err := t.Txn.Commit()
+	if rand.Float64() < t.l.rate {
+		return nil, errLost
+	}
+	return resp, err
+}
+
+// A check collects what is wrong.
+type findings struct {
+	mu  sync.Mutex // guards what follows
+	all []string
+	at  map[int64]int64 // what was shown at each version
+}
+
+func (f *findings) add(format string, args ...any) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.all = append(f.all, fmt.Sprintf(format, args...))
+}
+
+// shown compares what a version shows with what it showed to others.
+func (f *findings) shown(version, n int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if was, told := f.at[version]; told && was != n {
+		f.all = append(f.all, fmt.Sprintf("version %d shows %d here and %d there", version, n, was))
+	}
+	f.at[version] = n
+}
+
+func count(l *ledger.Ledger) (version, n int64) {
+	snap := l.Snapshot()
+	defer snap.Release()
+	n, _ = snap.Record("n").Value.AsInt()
+	return snap.Version, n
+}
+
+// torture has servers add to one number over a bad network, with a checkpoint every few
+// commits, and says what was wrong: an addition that was lost or counted twice, a version
+// that is two, one that goes back, a hole in the log.
+func torture(t *testing.T, rate float64, free bool, each int) []string {
+	t.Helper()
+	prefix := newPrefix()
+	f := &findings{at: map[int64]int64{}}
+	var stores []*Store
+	for range 3 {
+		s := open(t, prefix, Options{ledger: ledger.Options{Every: 5}})
+		s.g.c.KV = &lossy{s.g.c.KV, rate, free}
+		stores = append(stores, s)
+	}
+	var writers, watchers sync.WaitGroup
+	ctx, stop := context.WithCancel(t.Context())
+	for i, s := range stores {
+		l, release, err := s.Board(ctx, "rowan-street", true)
+		require.NoError(t, err)
+		defer release()
+		watchers.Go(func() {
+			w := l.Watch(nil, nil)
+			defer w.Close()
+			for last := int64(0); w.Wait(ctx, nil); {
+				version, n := count(l)
+				if version < last {
+					f.add("version %d came after %d", version, last)
+				}
+				last = version
+				f.shown(version, n)
+			}
+		})
+		for j := range 4 {
+			writers.Go(func() {
+				for k := range each {
+					call := rules.Call{Who: entry.Author{By: "tankwatch"}, Edits: add("n", 1), Request: &rules.Request{
+						Instance: fmt.Sprintf("%d-%d", i, j), Key: fmt.Sprint(k), Hash: "h", Known: func(mark.Mark) bool { return true }}}
+					for tries := 0; ; tries++ {
+						_, err := rules.Commit(l, call)
+						if err == nil {
+							break
+						}
+						if tries > 20 || !errors.Is(err, ledger.ErrUncertain) && !errors.Is(err, journal.ErrBusy) {
+							f.add("a commit failed: %v", err)
+							break
+						}
+					}
+				}
+			})
+		}
+	}
+	writers.Wait()
+	for i, s := range stores {
+		l, release, err := s.Board(ctx, "rowan-street", false)
+		if err == nil {
+			err = l.Current(ctx)
+			if version, n := count(l); n != int64(12*each) || version != n {
+				f.add("server %d shows %d at version %d, after %d additions", i, n, version, 12*each)
+			}
+			release()
+		}
+		if err != nil {
+			f.add("server %d: %v", i, err)
+		}
+	}
+	stop()
+	watchers.Wait()
+	err := stores[0].Check(t.Context(), func(c BoardCheck) {
+		if c.Err != nil {
+			f.add("%s: %v", c.Board, c.Err)
+		}
+		if c.Board == tokens {
+			return
+		}
+		if c.Checkpoints < 2 || c.Checkpoints > mostCheckpoints {
+			f.add("%d checkpoints", c.Checkpoints)
+		}
+	})
+	require.NoError(t, err)
+	return f.all
+}
+
+func TestTorture(t *testing.T) {
+	for _, rate := range []float64{0, 0.3} {
+		each := 40
+		if rate > 0 {
+			each = 15
+		}
+		assert.Empty(t, torture(t, rate, false, each), "%.1f", rate)
+	}
+}
+
+// Without the condition under which a commit is written, the same finds it.
+func TestTortureFinds(t *testing.T) {
+	assert.NotEmpty(t, torture(t, 0.3, true, 5))
+}
+
+// What is large goes in parts, which are seen elsewhere, and swept when nothing needs them.
+func TestParts(t *testing.T) {
+	prefix := newPrefix()
+	o := Options{ledger: ledger.Options{Every: 1}}
+	a, b := open(t, prefix, o), open(t, prefix, Options{})
+	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	defer releaseA()
+	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
+	require.NoError(t, err)
+	defer releaseB()
+	w := lb.Watch(nil, nil)
+	defer w.Close()
+	big := strings.Repeat("x", 1<<20-100)
+	edits := func(text string) (out []entry.Edit) {
+		for i := range 3 {
+			out = append(out, entry.Edit{Name: fmt.Sprint("big/", i), Op: value.Op{Verb: value.Put, Operand: value.Text(text)}})
+		}
+		return out
+	}
+	_, err = rules.Commit(la, rules.Call{Edits: edits(big)})
+	require.NoError(t, err)
+	require.True(t, w.Wait(t.Context(), nil))
+	snap := lb.Snapshot()
+	got, _ := snap.Record("big/2").Value.AsText()
+	snap.Release()
+	assert.Equal(t, len(big), len(got))
+	for i := range 6 { // until nothing tells of the parts
+		a.g.kept = 0
+		_, err = rules.Commit(la, rules.Call{Edits: edits(fmt.Sprint(i))})
+		require.NoError(t, err)
+	}
+	left := func(under string) int {
+		resp, err := a.g.c.Get(t.Context(), under, clientv3.WithPrefix(), clientv3.WithKeysOnly())
+		require.NoError(t, err)
+		return len(resp.Kvs)
+	}
+	assert.Zero(t, left(a.g.keys.parts("rowan-street")))
+	kv, err := a.g.fence(t.Context(), "rowan-street")
+	require.NoError(t, err)
+	h, err := readHead("", kv.Value)
+	require.NoError(t, err)
+	told := 0
+	for _, c := range h.Checkpoints {
+		told += c.Parts
+	}
+	assert.Len(t, h.Checkpoints, 2)
+	assert.Equal(t, told, left(a.g.keys.checkpoints("rowan-street")))
+	require.NoError(t, lb.Current(t.Context()))
+	assert.Equal(t, la.Version(), lb.Version())
+}
+
+// Who was away for longer than the log is kept takes in the whole, and tells who watches.
+func TestFarBehind(t *testing.T) {
+	prefix := newPrefix()
+	a, b := open(t, prefix, Options{ledger: ledger.Options{Every: 5}}), open(t, prefix, Options{})
+	a.g.kept = 0
+	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	defer releaseA()
+	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
+	require.NoError(t, err)
+	defer releaseB()
+	b.stop() // its feed
+	<-b.done
+	w := lb.Watch(nil, nil)
+	defer w.Close()
+	for range 50 {
+		_, err = rules.Commit(la, rules.Call{Edits: add("n", 1)})
+		require.NoError(t, err)
+	}
+	_, n := count(lb)
+	assert.Zero(t, n)
+	assert.Eventually(t, func() bool { return !b.Near() }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, lb.Current(t.Context()))
+	_, n = count(lb)
+	assert.EqualValues(t, 50, n)
+	assert.True(t, w.Wait(t.Context(), nil))
+	_, err = rules.Commit(lb, rules.Call{Edits: add("n", 1)})
+	require.NoError(t, err)
+	require.NoError(t, la.Current(t.Context()))
+	assert.EqualValues(t, 51, la.Version())
+}
+
+// Clocks that differ by a minute: what is told of a later commit is no earlier time.
+func TestClocks(t *testing.T) {
+	prefix := newPrefix()
+	clock := func(by time.Duration) Options {
+		return Options{ledger: ledger.Options{Now: func() time.Time { return time.Now().Add(by) }}}
+	}
+	a, b := open(t, prefix, clock(time.Minute)), open(t, prefix, clock(0))
+	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	defer releaseA()
+	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
+	require.NoError(t, err)
+	defer releaseB()
+	var last time.Time
+	for i := range 10 {
+		l := []*ledger.Ledger{la, lb}[i%2]
+		out, err := rules.Commit(l, rules.Call{Edits: add("n", 1)})
+		require.NoError(t, err)
+		assert.False(t, out.Entries[0].Updated.Before(last))
+		last = out.Entries[0].Updated
+	}
+	assert.Greater(t, time.Until(last), 50*time.Second)
+	entries, _, err := lb.AtTime(last)
+	require.NoError(t, err)
+	assert.Len(t, entries, 1)
+}
