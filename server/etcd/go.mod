@@ -3,6 +3,7 @@ module github.com/small-pantry/pantry/server/etcd
 go 1.26.0
 
 require (
+	github.com/anishathalye/porcupine v1.3.1
 	github.com/google/renameio/v2 v2.0.2
 	github.com/prometheus/client_golang v1.25.0
 	github.com/small-pantry/pantry v0.0.0

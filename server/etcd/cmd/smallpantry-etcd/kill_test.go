@@ -1,0 +1,226 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/anishathalye/porcupine"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
+	"github.com/small-pantry/pantry/server/etcd/internal/node"
+)
+
+func status(t *testing.T, url, token string) int {
+	t.Helper()
+	rq, err := http.NewRequestWithContext(t.Context(), "GET", url, nil)
+	require.NoError(t, err)
+	rq.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(rq)
+	require.NoError(t, err)
+	require.NoError(t, resp.Body.Close())
+	return resp.StatusCode
+}
+
+// A counter that is added to and read, for porcupine: of an addition it is not said what it
+// came to, since that of a repeat is told later.
+var counter = porcupine.Model{
+	Init: func() any { return 0 },
+	Step: func(state, input, output any) (bool, any) {
+		if input.(bool) { // an addition
+			return true, state.(int) + 1
+		}
+		return output.(int) == state.(int), state
+	},
+}
+
+// A record of what phones did and were shown.
+type record struct {
+	begun time.Time
+	done  atomic.Int64
+	maybe atomic.Int64
+
+	mu    sync.Mutex // guards what follows
+	ops   []porcupine.Operation
+	shown map[int64]int // the value of each version, wherever it was shown
+	wrong []string
+}
+
+func (r *record) now() int64 { return int64(time.Since(r.begun)) }
+
+func (r *record) op(client int, add bool, call int64, value int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.ops = append(r.ops, porcupine.Operation{ClientId: client, Input: add, Call: call, Output: value, Return: r.now()})
+}
+
+func (r *record) bad(format string, args ...any) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.wrong = append(r.wrong, fmt.Sprintf(format, args...))
+}
+
+func (r *record) show(version int64, value int) {
+	r.mu.Lock()
+	was, told := r.shown[version]
+	r.shown[version] = value
+	r.mu.Unlock()
+	if told && was != value {
+		r.bad("version %d shows %d and %d", version, was, value)
+	}
+}
+
+// Nodes and servers are killed and stand still while phones add to one number. Nothing that
+// was answered is lost or counted twice, no version is two, nobody sees time go back.
+func TestKills(t *testing.T) {
+	run := 45 * time.Second
+	if os.Getenv("SOAK") != "" {
+		run = 30 * time.Minute
+	}
+	c := start(t, 3, 3, "--limit", "client-rate=1000", "--limit", "address-rate=10000")
+	balancer, err := cluster.Balance(c.Addresses)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, balancer.Close()) }()
+	r := &record{begun: time.Now(), shown: map[int64]int{}}
+	ctx, stop := context.WithTimeout(t.Context(), run)
+	defer stop()
+	var all sync.WaitGroup
+	for i := range 8 {
+		tank := join(t, c.LinkAt(balancer.Address()), fmt.Sprint("tankwatch ", i), board.WithoutPush())
+		all.Go(func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				call := r.now()
+				if i < 6 {
+					_, err := board.Add(t.Context(), tank, 1)
+					if err != nil { // it may be done yet
+						r.maybe.Add(1)
+						r.mu.Lock()
+						r.ops = append(r.ops, porcupine.Operation{ClientId: 100 + len(r.ops), Input: true, Call: call, Output: 0, Return: int64(time.Hour * 100)})
+						r.mu.Unlock()
+					} else {
+						r.done.Add(1)
+						r.op(i, true, call, 0)
+					}
+				} else if value, _, err := tank.Lookup(t.Context()); err == nil {
+					r.op(i, false, call, value)
+				}
+				time.Sleep(time.Duration(20+rand.IntN(60)) * time.Millisecond)
+			}
+		})
+	}
+	for i, address := range c.Addresses {
+		tank := join(t, c.LinkAt(address), "shed")
+		all.Go(func() {
+			last := int64(0)
+			for s := range tank.Watch(ctx) {
+				if s.Version < last {
+					r.bad("server %d showed version %d after %d", i+1, s.Version, last)
+				}
+				last = s.Version
+				if s.Found {
+					r.show(s.Version, s.Value)
+				}
+			}
+		})
+	}
+	breaks := trouble(ctx, t, c)
+	stop()
+	all.Wait()
+	require.Eventually(t, func() bool { _, err := c.Leader(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
+
+	done, maybe := int(r.done.Load()), int(r.maybe.Load())
+	t.Logf("%d additions were answered and %d not; %d versions were shown; %s", done, maybe, len(r.shown), breaks)
+	var now []int
+	for _, address := range c.Addresses {
+		value, _, err := join(t, c.LinkAt(address), "gatehouse", board.Timeout(20*time.Second)).Lookup(t.Context())
+		require.NoError(t, err)
+		now = append(now, value)
+	}
+	assert.Equal(t, now[0], now[1])
+	assert.Equal(t, now[0], now[2])
+	assert.GreaterOrEqual(t, now[0], done, "lost")
+	assert.LessOrEqual(t, now[0], done+maybe, "counted twice")
+	assert.Empty(t, r.wrong)
+	assert.NotZero(t, done)
+	if run < time.Hour/2 { // porcupine's search is for a history of a minute
+		result := porcupine.CheckOperationsTimeout(counter, r.ops, 30*time.Second)
+		assert.NotEqual(t, porcupine.Illegal, result, "what was read is no order of what was done")
+		t.Logf("porcupine: %s, of %d operations", result, len(r.ops))
+	}
+	code, out, errs := call("check", "--endpoints", strings.Join(node.Endpoints(c.Members), ","))
+	assert.Zero(t, code, out+errs)
+}
+
+// trouble makes it, one after the other, until ctx ends, mends it, and says what it was.
+func trouble(ctx context.Context, t *testing.T, c *cluster.Cluster) (what string) {
+	t.Helper()
+	wait := func(d time.Duration) {
+		select {
+		case <-time.After(d):
+		case <-ctx.Done():
+		}
+	}
+	counts := map[string]int{}
+	kinds := []func() error{
+		func() error {
+			i, err := c.Leader(t.Context())
+			if err != nil {
+				return nil // there is none just now
+			}
+			counts["leaders killed"]++
+			c.KillNode(i)
+			wait(2500 * time.Millisecond)
+			return c.StartNode(i)
+		},
+		func() error {
+			i := rand.IntN(3)
+			counts["servers killed"]++
+			c.KillServer(i)
+			wait(time.Second)
+			return c.StartServer(t.Context(), i)
+		},
+		func() error {
+			i, err := c.Leader(t.Context())
+			if err != nil {
+				return nil
+			}
+			counts["leaders still"]++
+			err = c.PauseNode(i, true)
+			wait(3 * time.Second)
+			return errors.Join(err, c.PauseNode(i, false))
+		},
+		func() error {
+			i := rand.IntN(3)
+			counts["servers still"]++
+			err := c.PauseServer(i, true)
+			wait(2500 * time.Millisecond)
+			return errors.Join(err, c.PauseServer(i, false))
+		},
+		func() error {
+			counts["two of three nodes killed"]++
+			i := rand.IntN(3)
+			c.KillNode(i)
+			c.KillNode((i + 1) % 3)
+			wait(time.Second)
+			return errors.Join(c.StartNode(i), c.StartNode((i+1)%3))
+		},
+	}
+	for n := 0; ctx.Err() == nil; n++ {
+		wait(2 * time.Second)
+		if ctx.Err() == nil {
+			require.NoError(t, kinds[n%len(kinds)]())
+		}
+	}
+	return fmt.Sprint(counts)
+}
