@@ -3,29 +3,41 @@
 
 GO ?= go
 
-.PHONY: test race lint bench soak cross demo
+.PHONY: test race lint bench bench-etcd soak cross demo
+
+# What is in a module of its own, so that nobody else carries what it needs.
+MODULES = server/etcd
 
 test: packages
 	$(GO) test ./...
+	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(GO) test ./...) || exit 1; done
 
 # Packages whose code runs in several goroutines.
 race:
 	$(GO) test -race . ./internal/... ./server ./board ./examples/phones
+	cd server/etcd && $(GO) test -race .
 
 lint:
 	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
-	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
-	$(GO) mod tidy -diff
+	@staticcheck=$$($(GO) tool -n staticcheck) && for m in . $(MODULES); do \
+		echo "go vet, staticcheck and go mod tidy in $$m"; \
+		(cd $$m && $(GO) vet ./... && $$staticcheck ./... && $(GO) mod tidy -diff) || exit 1; \
+	done
 
 # Writes docs/benchmarks.md; fails when a ratio is over its limit, which the page then says.
 bench:
 	$(GO) run ./internal/bench > docs/benchmarks.md
 
+# The same of boards in etcd.
+bench-etcd:
+	cd server/etcd && $(GO) run ./internal/bench > ../../docs/benchmarks-etcd.md
+
 # The tests of durability with many more rounds, 30 minutes of programs that
-# share a file and meet faults, and the fuzzers: about an hour.
+# share a file and meet faults, 30 minutes of servers and nodes that are killed, and the
+# fuzzers: about an hour and a half.
 soak:
 	SOAK=1 $(GO) test -count=1 -timeout 90m -v -run 'PowerCuts|Killed|Several|Flip|Cut|Full|Faults' ./internal/ledger
+	cd server/etcd && SOAK=1 $(GO) test -count=1 -timeout 40m -v -run Kills ./cmd/smallpantry-etcd
 	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./internal/ledger
 	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./value
 

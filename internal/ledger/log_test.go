@@ -352,3 +352,52 @@ func TestCompactionBesideOthers(t *testing.T) {
 	assert.EqualValues(t, 1000, n)
 	require.NoError(t, l.Close())
 }
+
+// A log on which others write: what it does first is what they leave it.
+type contested struct {
+	Log
+	first []error
+}
+
+func (c *contested) Append(head Head, b Batch) (Head, error) {
+	if len(c.first) > 0 {
+		err := c.first[0]
+		c.first = c.first[1:]
+		return head, err
+	}
+	return c.Log.Append(head, b)
+}
+
+// Who tries again, since his time is not over, is done once when it succeeds, and hears of
+// what hinders it then.
+func TestAgainIsOnce(t *testing.T) {
+	l, err := Open(t.TempDir(), "board", Options{})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, l.Close()) }()
+	full := fmt.Errorf("%w: the disk is full", ErrNotStored)
+	for _, c := range []struct {
+		first []error
+		want  error
+	}{
+		{[]error{journal.ErrBusy}, nil}, {[]error{journal.ErrBusy, journal.ErrBusy}, nil},
+		{[]error{journal.ErrBusy, full}, ErrNotStored}, {[]error{journal.ErrBusy, fmt.Errorf("%w: no answer", ErrUncertain)}, ErrUncertain},
+	} {
+		l.io.Lock()
+		l.log = &contested{l.log, c.first}
+		before := l.Version()
+		l.io.Unlock()
+		judged := 0
+		_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
+			judged++
+			n, _ := tx.Value("n").AsInt()
+			enc, err := Encode(value.Int(n + 1))
+			tx.Put("n", enc)
+			return err
+		})
+		require.ErrorIs(t, err, c.want)
+		assert.Equal(t, len(c.first)+map[bool]int{true: 1, false: 0}[c.want == nil], judged)
+		_, err = l.Commit(entry.Author{}, func(*Tx) error { return nil }) // whatever waits is done before
+		require.NoError(t, err)
+		assert.Equal(t, before+map[bool]int64{true: 1, false: 0}[c.want == nil], l.Version())
+	}
+}

@@ -169,6 +169,9 @@ func (l *Ledger) lead(self *request) {
 	group := l.queue
 	l.queue, l.spare, l.told = l.spare[:0], nil, nil // whoever leads next waits for the hand-over
 	l.qmu.Unlock()
+	for _, r := range group {
+		r.again = false
+	}
 
 	whole := false
 	defer func() { // also where a judge ends this goroutine

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"go.etcd.io/etcd/api/v3/etcdserverpb"
-	"go.etcd.io/etcd/api/v3/mvccpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
@@ -18,11 +17,15 @@ import (
 )
 
 const (
-	atOnce   = 60      // boards in one transaction
-	together = 1 << 20 // and bytes, unless one alone is more
-	underWay = 2       // transactions at the same time
-	// attempt is how long one node may take to answer before another is asked.
-	attempt = 1500 * time.Millisecond
+	atOnce      = 60      // boards that are written to in one transaction
+	readsAtOnce = 100     // and whose heads are read in one
+	together    = 1 << 20 // and bytes, unless one alone is more
+	underWay    = 2       // transactions at the same time
+	// attempt is how long one node may take to answer before another is asked: while there
+	// is no leader, what was sent to one that is gone comes to nothing.
+	attempt = 700 * time.Millisecond
+	// again is how long is waited between two attempts, at most.
+	again = 100 * time.Millisecond
 	// far is after how long a silence of the feed nothing is believed without a fence.
 	far = time.Second
 )
@@ -33,11 +36,16 @@ var ErrNoMajority = fmt.Errorf("%w: etcd does not answer, which takes most of it
 
 // A group is the nodes of one etcd, and what waits for them.
 type group struct {
-	c       *clientv3.Client
-	keys    layout
-	kept    time.Duration // how long the log stays at least
-	writes  gathered[*write]
-	fences  gathered[*fence]
+	c      *clientv3.Client
+	keys   layout
+	kept   time.Duration // how long the log stays at least
+	writes gathered[*write]
+	fences gathered[*fence]
+
+	fmu    sync.Mutex // guards coming
+	coming map[string]*fence
+
+	short   atomic.Int64 // how many attempts were too short, one after the other
 	heard   atomic.Int64 // when the feed said something last, in nanoseconds
 	behind  atomic.Int64 // commits that met another server's, for metrics
 	fenced  atomic.Int64 // reads of a fence, which may serve many
@@ -45,9 +53,9 @@ type group struct {
 }
 
 func newGroup(c *clientv3.Client, prefix string) *group {
-	g := &group{c: c, keys: layout(prefix), kept: keptFor}
+	g := &group{c: c, keys: layout(prefix), kept: keptFor, coming: map[string]*fence{}}
 	g.writes.run, g.fences.run = g.commit, g.read
-	g.writes.most, g.fences.most = atOnce, 100
+	g.writes.most, g.fences.most = atOnce, 100_000
 	return g
 }
 
@@ -119,7 +127,7 @@ type write struct {
 func (w *write) bytes() int { return w.size }
 
 func (g *group) commit(some []*write) {
-	ctx, cancel := context.WithTimeout(context.Background(), attempt)
+	ctx, cancel := g.attempt()
 	defer cancel()
 	ops := make([]clientv3.Op, len(some))
 	for i, w := range some {
@@ -127,6 +135,7 @@ func (g *group) commit(some []*write) {
 	}
 	g.batched.Add(1)
 	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
+	g.answered(err)
 	for i, w := range some {
 		if w.err = err; err == nil {
 			one := resp.Responses[i].GetResponseTxn()
@@ -142,11 +151,14 @@ func (g *group) commit(some []*write) {
 // it was known, and ErrNoMajority where nothing was sent at all.
 func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverpb.ResponseOp, rev int64, err error) {
 	if !g.near() { // better to ask first than to leave something in doubt
-		if _, err := g.fence(ctx, ""); err != nil {
+		if _, _, err := g.fence(ctx, ""); err != nil {
 			return false, nil, 0, err
 		}
 	}
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
+	if ctx.Err() != nil { // nothing is sent of which nobody would hear
+		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
+	}
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
 		try := w
 		try.done = make(chan struct{})
 		g.writes.add(&try)
@@ -182,12 +194,13 @@ func refused(err error) bool {
 	return false
 }
 
-// A fence is a read of a board's head that sees all that was answered before.
+// A fence is a read of a board's head that sees all that was answered before. All who come
+// until it begins wait for the same.
 type fence struct {
 	board string // empty: of the store alone
 	done  chan struct{}
-	kv    *mvccpb.KeyValue // nil: there is none
-	rev   int64
+	head  *head // nil: there is none
+	rev   int64 // by which it was written
 	err   error
 }
 
@@ -195,55 +208,105 @@ func (*fence) bytes() int { return 1 }
 
 // read reads the heads of boards, each once.
 func (g *group) read(some []*fence) {
-	ctx, cancel := context.WithTimeout(context.Background(), attempt)
-	defer cancel()
-	at := map[string]int{}
-	var ops []clientv3.Op
+	g.fmu.Lock()
 	for _, f := range some {
-		if _, asked := at[f.board]; asked {
-			continue
-		}
-		at[f.board] = len(ops)
-		key := g.keys.store()
-		if f.board != "" {
-			key = g.keys.head(f.board)
-		}
-		ops = append(ops, clientv3.OpGet(key))
+		delete(g.coming, f.board) // whoever comes now needs a later one
 	}
-	g.fenced.Add(1)
-	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
+	g.fmu.Unlock()
+	ctx, cancel := g.attempt()
+	defer cancel()
+	var err error
+	for from := 0; from < len(some) && err == nil; from += readsAtOnce {
+		err = g.readHeads(ctx, some[from:min(from+readsAtOnce, len(some))])
+	}
+	g.answered(err)
 	for _, f := range some {
-		if f.err = err; err == nil {
-			f.rev = resp.Header.Revision
-			if kvs := resp.Responses[at[f.board]].GetResponseRange().Kvs; len(kvs) > 0 {
-				f.kv = kvs[0]
-			}
+		if err != nil {
+			f.err = err
 		}
 		close(f.done)
 	}
 }
 
-// fence gives the head of a board as it is now, whoever wrote it; nil: it has none. Those
-// who ask at the same time are answered by one read. The error is ErrNoMajority, or that of
-// ctx.
-func (g *group) fence(ctx context.Context, board string) (*mvccpb.KeyValue, error) {
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
-		f := &fence{board: board, done: make(chan struct{})}
-		g.fences.add(f)
+// readHeads reads the heads of a few boards.
+func (g *group) readHeads(ctx context.Context, some []*fence) error {
+	var ops []clientv3.Op
+	for _, f := range some {
+		op := clientv3.OpGet(g.keys.store(), clientv3.WithCountOnly())
+		if f.board != "" {
+			op = clientv3.OpGet(g.keys.head(f.board))
+		}
+		ops = append(ops, op)
+	}
+	g.fenced.Add(1)
+	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
+	if err != nil {
+		return err
+	}
+	for i, f := range some {
+		for _, kv := range resp.Responses[i].GetResponseRange().Kvs {
+			var h head
+			if h, f.err = readHead(string(kv.Key), kv.Value); f.err == nil {
+				f.head, f.rev = &h, kv.ModRevision
+			}
+		}
+	}
+	return nil
+}
+
+// attempt gives how long the next one may take: longer where those before were too short,
+// as on machines that have much to do.
+func (g *group) attempt() (context.Context, context.CancelFunc) {
+	long := attempt << min(g.short.Load(), 2)
+	return context.WithTimeout(clientv3.WithRequireLeader(context.Background()), long)
+}
+
+// answered takes in how an attempt went.
+func (g *group) answered(err error) {
+	switch {
+	case err == nil:
+		g.short.Store(0)
+	case errors.Is(err, context.DeadlineExceeded):
+		g.short.Add(1)
+	}
+}
+
+// fence gives the head of a board as it is now, whoever wrote it, and by which revision; nil:
+// it has none. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
+func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
+	begun := time.Now()
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
+		f := g.join(board)
 		select {
 		case <-f.done:
 		case <-ctx.Done():
-			return nil, noMajority(ctx, nil)
+			return nil, 0, noMajority(ctx, nil)
 		}
-		if f.err == nil {
-			return f.kv, nil
+		if _, damaged := journal.AsDamage(f.err); f.err == nil || damaged {
+			return f.head, f.rev, f.err
+		}
+		if time.Since(begun) > patience {
+			return nil, 0, fmt.Errorf("%w: %w", ErrNoMajority, f.err)
 		}
 		select {
 		case <-time.After(wait):
 		case <-ctx.Done():
-			return nil, noMajority(ctx, f.err)
+			return nil, 0, noMajority(ctx, f.err)
 		}
 	}
+}
+
+// join gives the fence of a board that begins next.
+func (g *group) join(board string) *fence {
+	g.fmu.Lock()
+	defer g.fmu.Unlock()
+	f := g.coming[board]
+	if f == nil {
+		f = &fence{board: board, done: make(chan struct{})}
+		g.coming[board] = f
+		g.fences.add(f)
+	}
+	return f
 }
 
 // noMajority is the error where ctx ended while etcd was waited for.
@@ -262,8 +325,8 @@ const patience = 5 * time.Second
 
 // get reads keys, and again from another node where one does not answer.
 func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
-		one, cancel := context.WithTimeout(ctx, 2*attempt)
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
+		one, cancel := context.WithTimeout(ctx, 4*attempt)
 		resp, err := g.c.Get(one, key, opts...)
 		cancel()
 		if err == nil || errors.Is(err, rpctypes.ErrCompacted) {

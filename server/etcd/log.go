@@ -347,18 +347,12 @@ func (l *log) readOn(ctx context.Context, n *next, c journal.Consumer) error {
 
 // Fence asks etcd for the newest version: see ledger.Fencer.
 func (l *log) Fence(ctx context.Context) (int64, error) {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	kv, err := l.g.fence(ctx, l.board)
+	h, _, err := l.g.fence(ctx, l.board)
 	if err != nil {
 		return 0, err
 	}
-	if kv == nil {
+	if h == nil {
 		return 0, l.gone()
-	}
-	h, err := readHead(string(kv.Key), kv.Value)
-	if err != nil {
-		return 0, err
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -415,29 +409,40 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	if len(heads) == 0 {
 		return 0, l.none()
 	}
+	h, err := readHead(string(heads[0].Key), heads[0].Value)
+	if err != nil {
+		return 0, err
+	}
+	all := make([]batch, len(batches))
 	for i, kv := range batches {
-		b, err := readBatch(string(kv.Key), kv.Value)
-		if err != nil {
+		if all[i], err = readBatch(string(kv.Key), kv.Value); err != nil {
 			return 0, l.damage(err)
 		}
-		if i == 0 && b.id == mine.id {
+		if all[i].rev = kv.ModRevision; i == 0 && all[i].id == mine.id {
 			return kv.ModRevision, nil
 		}
 	}
 	l.g.behind.Add(1)
-	l.doubt()
+	if n := len(all); n > 0 && all[0].first == mine.first && all[n-1].last() == h.Version && h.ID == l.head.ID {
+		all[n-1].head, all[n-1].rev = &h, heads[0].ModRevision
+		for _, b := range all { // so that it need not be asked for
+			l.offer(b)
+		}
+	} else {
+		l.doubt()
+	}
 	return 0, ledger.ErrBehind
 }
 
 // confirm makes sure that nobody wrote behind what is known.
 func (l *log) confirm(ctx context.Context) error {
-	kv, err := l.g.fence(ctx, l.board)
+	h, rev, err := l.g.fence(ctx, l.board)
 	switch {
 	case err != nil:
 		return err
-	case kv == nil:
+	case h == nil:
 		return l.gone()
-	case kv.ModRevision != l.rev:
+	case rev != l.rev:
 		l.doubt()
 		return ledger.ErrBehind
 	}
@@ -464,8 +469,8 @@ func (g *group) putParts(ctx context.Context, under string, data []byte) (n int,
 
 // put writes what nothing tells of yet, so that it may be done twice.
 func (g *group) put(ctx context.Context, key, value string) error {
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
-		one, cancel := context.WithTimeout(ctx, 2*attempt)
+	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
+		one, cancel := context.WithTimeout(ctx, 4*attempt)
 		_, err := g.c.Put(one, key, value)
 		cancel()
 		if err == nil {

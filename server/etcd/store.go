@@ -164,11 +164,11 @@ func (s *Store) problem(board string, err error) {
 func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	kv, err := s.g.fence(ctx, name)
+	h, _, err := s.g.fence(ctx, name)
 	if err != nil {
 		return nil, false, err
 	}
-	switch none := kv == nil; {
+	switch none := h == nil; {
 	case none && !create:
 		return nil, false, store.ErrNoBoard
 	case none && s.opts.Boards > 0:
@@ -184,7 +184,7 @@ func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err
 	if ledger.IsNotExist(err) {
 		err = store.ErrNoBoard
 	}
-	return l, kv == nil && err == nil, err
+	return l, h == nil && err == nil, err
 }
 
 // openLedger opens the ledger of a board, which hears of all that is written from then on.
@@ -333,11 +333,11 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 	return s.Shelf.Remove(ctx, name, func() error {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 		defer cancel()
-		kv, err := s.g.fence(ctx, name)
+		h, _, err := s.g.fence(ctx, name)
 		if err != nil {
 			return err
 		}
-		if kv == nil {
+		if h == nil {
 			return store.ErrNoBoard
 		}
 		return s.g.remove(ctx, name)
@@ -362,7 +362,7 @@ func (s *Store) Ready(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, readyWithin)
 	defer cancel()
-	_, err := s.g.fence(ctx, "")
+	_, _, err := s.g.fence(ctx, "")
 	return err
 }
 
