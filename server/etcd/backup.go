@@ -15,6 +15,7 @@ import (
 // A line of a backup: the first says what it is, the last that it is whole.
 type backupLine struct {
 	Format   string `json:"format,omitempty"`
+	Group    string `json:"group,omitempty"` // in which the keys behind it lie; empty: the first
 	Revision int64  `json:"revision,omitempty"`
 	Key      string `json:"key,omitempty"` // without the prefix
 	Value    []byte `json:"value,omitempty"`
@@ -34,12 +35,11 @@ var (
 	ErrRestoring = errors.New("restoring this store was broken off: restore it again")
 )
 
-// walk gives all keys that begin with something, as of one revision of etcd (0: the present
+// walk gives all keys of a range, some at a time, as of one revision of etcd (0: the present
 // one), and says which.
-func (g *group) walk(ctx context.Context, under string, rev int64, each func(key string, value []byte) error) (int64, error) {
-	end := clientv3.GetPrefixRangeEnd(under)
-	for from := under; ; {
-		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(32)} // of at most 1 MiB each
+func (g *group) walk(ctx context.Context, from, end string, rev, some int64, each func(key string, value []byte) error) (int64, error) {
+	for {
+		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(some)}
 		if rev > 0 {
 			opts = append(opts, clientv3.WithRev(rev))
 		}
@@ -64,26 +64,44 @@ func (g *group) walk(ctx context.Context, under string, rev int64, each func(key
 	}
 }
 
-// Backup writes all that the store holds, as it is at one moment, while servers go on. It
-// says of how many keys.
+// few is how many keys are read at once that may have 1 MiB each.
+const few = 32
+
+// boards gives the names of all that lie in a group, the tokens too.
+func (g *group) boards(ctx context.Context) (names []string, err error) {
+	heads := g.keys.heads()
+	_, err = g.walk(ctx, heads, clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, _ []byte) error {
+		names = append(names, key[len(heads):])
+		return nil
+	})
+	return names, err
+}
+
+// Backup writes all that the store holds, each group as it is at one moment, while servers go
+// on. It says of how many keys.
 func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) {
-	resp, err := s.g.get(ctx, s.g.keys.store())
-	if err != nil {
-		return 0, err
-	}
 	out := bufio.NewWriterSize(to, 1<<20)
 	enc := json.NewEncoder(out)
-	if err := enc.Encode(backupLine{Format: backupFormat, Revision: resp.Header.Revision}); err != nil {
-		return 0, err
-	}
-	prefix := string(s.g.keys)
-	_, err = s.g.walk(ctx, prefix, resp.Header.Revision, func(key string, value []byte) error {
-		if strings.HasPrefix(key, s.g.keys.servers()) {
-			return nil
+	for _, g := range s.groups {
+		resp, bad := g.get(ctx, g.keys.store())
+		if bad != nil {
+			return 0, bad
 		}
-		keys++
-		return enc.Encode(backupLine{Key: strings.TrimPrefix(key, prefix), Value: value})
-	})
+		if err := enc.Encode(backupLine{Format: backupFormat, Group: g.name, Revision: resp.Header.Revision}); err != nil {
+			return 0, err
+		}
+		prefix := string(g.keys)
+		_, err = g.walk(ctx, prefix, clientv3.GetPrefixRangeEnd(prefix), resp.Header.Revision, few, func(key string, value []byte) error {
+			if strings.HasPrefix(key, g.keys.servers()) {
+				return nil
+			}
+			keys++
+			return enc.Encode(backupLine{Key: strings.TrimPrefix(key, prefix), Value: value})
+		})
+		if err != nil {
+			break
+		}
+	}
 	if err == nil {
 		err = enc.Encode(backupLine{End: keys})
 	}
@@ -92,21 +110,22 @@ func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) 
 
 // CheckBackup says whether a backup is whole, and of how many keys. The error is ErrNoBackup.
 func CheckBackup(from io.Reader) (keys int, err error) {
-	return readBackup(from, func(string, []byte) error { return nil })
+	return readBackup(from, func(string, string, []byte) error { return nil })
 }
 
-func readBackup(from io.Reader, each func(key string, value []byte) error) (keys int, err error) {
+func readBackup(from io.Reader, each func(group, key string, value []byte) error) (keys int, err error) {
 	dec := json.NewDecoder(bufio.NewReaderSize(from, 1<<20))
+	group := ""
 	for first := true; ; first = false {
 		var l backupLine
 		err := dec.Decode(&l)
 		switch {
 		case err != nil:
 			return keys, fmt.Errorf("%w: %w", ErrNoBackup, err)
+		case l.Format == backupFormat:
+			group = l.Group
 		case first:
-			if l.Format != backupFormat {
-				return 0, fmt.Errorf("%w: it does not begin as one", ErrNoBackup)
-			}
+			return 0, fmt.Errorf("%w: it does not begin as one", ErrNoBackup)
 		case l.End > 0:
 			if l.End != keys {
 				return keys, fmt.Errorf("%w: it has %d keys and says that it had %d", ErrNoBackup, keys, l.End)
@@ -116,7 +135,7 @@ func readBackup(from io.Reader, each func(key string, value []byte) error) (keys
 			return keys, fmt.Errorf("%w: a line in it has no key", ErrNoBackup)
 		default:
 			keys++
-			if err := each(l.Key, l.Value); err != nil {
+			if err := each(group, l.Key, l.Value); err != nil {
 				return keys, err
 			}
 		}
@@ -128,23 +147,30 @@ func readBackup(from io.Reader, each func(key string, value []byte) error) (keys
 // every mark of before is answered by the whole. The errors are ErrServing, ErrNotEmpty and
 // ErrNoBackup.
 func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys int, err error) {
-	c, g, err := connect(o)
+	groups, err := connect(o)
 	if err != nil {
 		return 0, err
 	}
-	defer func() { err = errors.Join(err, c.Close()) }()
-	if err := g.unused(ctx, replace); err != nil {
+	defer func() { err = errors.Join(err, disconnect(groups)) }()
+	s := &Store{g: groups[0], groups: groups}
+	if err := s.unused(ctx, replace); err != nil {
 		return 0, err
 	}
-	if err := g.mark(ctx, storeMark{Format: format, Random: draw(), Restoring: true}); err != nil {
-		return 0, err
-	}
-	for _, what := range []string{"a", "c/", "h/", "l/", "p/"} {
-		if _, err := g.c.Delete(ctx, string(g.keys)+what, clientv3.WithPrefix()); err != nil {
-			return 0, noMajority(ctx, err)
+	for _, g := range groups {
+		if err := g.mark(ctx, storeMark{Format: format, Random: draw(), Restoring: true}); err != nil {
+			return 0, err
+		}
+		for _, what := range []string{"a", "c/", "g/", "h/", "l/", "p/"} {
+			if _, err := g.c.Delete(ctx, string(g.keys)+what, clientv3.WithPrefix()); err != nil {
+				return 0, noMajority(ctx, err)
+			}
 		}
 	}
-	keys, err = readBackup(from, func(key string, value []byte) error {
+	keys, err = readBackup(from, func(group, key string, value []byte) error {
+		g, err := s.called(group)
+		if err != nil {
+			return err
+		}
 		full := string(g.keys) + key
 		switch {
 		case full == g.keys.store():
@@ -164,10 +190,22 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 	if err != nil {
 		return keys, err
 	}
-	return keys, g.mark(ctx, storeMark{Format: format, Random: draw()})
+	for _, g := range groups {
+		err = errors.Join(err, g.mark(ctx, storeMark{Format: format, Random: draw()}))
+	}
+	return keys, err
 }
 
 // unused says whether nobody uses the store, and nothing lies there unless it may.
+func (s *Store) unused(ctx context.Context, replace bool) error {
+	for _, g := range s.groups {
+		if err := g.unused(ctx, replace); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (g *group) unused(ctx context.Context, replace bool) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -211,22 +249,27 @@ type BoardCheck struct {
 // Check reads every board, the tokens too, as a server does that opens it, and says what it
 // found.
 func (s *Store) Check(ctx context.Context, each func(BoardCheck)) error {
-	var names []string
-	_, err := s.g.walk(ctx, s.g.keys.heads(), 0, func(key string, _ []byte) error {
-		names = append(names, strings.TrimPrefix(key, s.g.keys.heads()))
-		return nil
-	})
+	for _, g := range s.groups {
+		if err := s.checkGroup(ctx, g, each); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) checkGroup(ctx context.Context, g *group, each func(BoardCheck)) error {
+	names, err := g.boards(ctx)
 	if err != nil {
 		return err
 	}
 	for _, name := range names {
 		c := BoardCheck{Board: name}
 		one, cancel := context.WithTimeout(ctx, 2*patience)
-		all, err := s.g.load(one, name)
+		all, err := g.load(one, name)
 		if err == nil {
 			c.Version, c.Bytes, c.Checkpoints = all.head.Version, all.head.Size, len(all.head.Checkpoints)
 			var batches []batch
-			batches, err = s.g.batches(one, name, all.head.First)
+			batches, err = g.batches(one, name, all.head.First)
 			c.Batches = len(batches)
 			for i := 1; i < len(batches) && err == nil; i++ {
 				if batches[i].first != batches[i-1].last()+1 {
@@ -236,7 +279,7 @@ func (s *Store) Check(ctx context.Context, each func(BoardCheck)) error {
 		}
 		cancel()
 		if err == nil {
-			l, bad := s.openLedger(name, false)
+			l, bad := s.openLedger(name, g, false)
 			if err = bad; bad == nil {
 				err = l.Close()
 			}

@@ -17,7 +17,8 @@ type listener interface {
 	wrote(board string, b batch) // a batch, or a head alone
 	made(board string)
 	removed(board string)
-	missed() // something may have been left out
+	assigned(board, group string, is bool) // a board lies in a group, or in none any more
+	missed(g *group)                       // something may have been left out
 }
 
 // follow tells of what is written after a revision, until ctx ends. It takes only what a
@@ -41,7 +42,7 @@ func (g *group) follow(ctx context.Context, after int64, to listener) {
 		for resp := range g.c.Watch(one, from, clientv3.WithRange(end), clientv3.WithRev(after+1), clientv3.WithProgressNotify()) {
 			if resp.CompactRevision > 0 { // what was told meanwhile is gone
 				after = resp.CompactRevision - 1
-				to.missed()
+				to.missed(g)
 				break
 			}
 			if resp.Err() != nil {
@@ -82,12 +83,16 @@ func (g *group) tell(events []*clientv3.Event, to listener) {
 	}
 	for _, e := range events {
 		key, rev := string(e.Kv.Key), e.Kv.ModRevision
+		if board, ok := strings.CutPrefix(key, g.keys.groups()); ok {
+			to.assigned(board, string(e.Kv.Value), e.Type == mvccpb.PUT)
+			continue
+		}
 		if board, ok := strings.CutPrefix(key, heads); ok {
 			switch one := (at{board, rev}); {
 			case e.Type == mvccpb.DELETE:
 				to.removed(board)
 			case with[one] == nil:
-				to.missed() // it can't be read, and whoever reads it says so
+				to.missed(g) // it can't be read, and whoever reads it says so
 			default:
 				if e.IsCreate() {
 					to.made(board)
@@ -104,7 +109,7 @@ func (g *group) tell(events []*clientv3.Event, to listener) {
 		}
 		b, err := readBatch(key, e.Kv.Value)
 		if err != nil {
-			to.missed()
+			to.missed(g)
 			continue
 		}
 		b.rev, b.head = rev, with[at{board, rev}]

@@ -36,6 +36,7 @@ var ErrNoMajority = fmt.Errorf("%w: etcd does not answer, which takes most of it
 
 // A group is the nodes of one etcd, and what waits for them.
 type group struct {
+	name   string // empty: the first, which has what is not a board's
 	c      *clientv3.Client
 	keys   layout
 	kept   time.Duration // how long the log stays at least

@@ -26,6 +26,8 @@ type layout string
 
 func (p layout) store() string                   { return string(p) + "e" }
 func (p layout) admin() string                   { return string(p) + "a" }
+func (p layout) groups() string                  { return string(p) + "g/" }
+func (p layout) group(board string) string       { return p.groups() + board }
 func (p layout) heads() string                   { return string(p) + "h/" }
 func (p layout) head(board string) string        { return p.heads() + board }
 func (p layout) batches(board string) string     { return string(p) + "l/" + board + "/" }
@@ -33,8 +35,8 @@ func (p layout) checkpoints(board string) string { return string(p) + "c/" + boa
 func (p layout) parts(board string) string       { return string(p) + "p/" + board + "/" }
 func (p layout) servers() string                 { return string(p) + "s/" }
 
-// fed is the range of what a feed tells of: heads and batches.
-func (p layout) fed() (from, to string) { return p.heads(), string(p) + "l0" }
+// fed is the range of what a feed tells of: where boards lie, heads and batches.
+func (p layout) fed() (from, to string) { return p.groups(), string(p) + "l0" }
 
 // batch is the key of the batch whose first commit has a version.
 func (p layout) batch(board string, first int64) string { return p.batches(board) + number(first) }

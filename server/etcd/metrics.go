@@ -2,6 +2,7 @@ package etcd
 
 import (
 	"sync/atomic"
+	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 )
@@ -38,11 +39,16 @@ func (s *Store) Collect(out chan<- prometheus.Metric) {
 	count := func(d *prometheus.Desc, v float64) {
 		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v)
 	}
-	gauge(aboutSilence, s.g.silence().Seconds())
+	silence, fences, writes, behind := time.Duration(0), int64(0), int64(0), int64(0)
+	for _, g := range s.groups {
+		silence = max(silence, g.silence())
+		fences, writes, behind = fences+g.fenced.Load(), writes+g.batched.Load(), behind+g.behind.Load()
+	}
+	gauge(aboutSilence, silence.Seconds())
 	gauge(aboutLag, float64(s.lag.Load())/1000)
-	count(aboutFences, float64(s.g.fenced.Load()))
-	count(aboutWrites, float64(s.g.batched.Load()))
-	count(aboutBehind, float64(s.g.behind.Load()))
+	count(aboutFences, float64(fences))
+	count(aboutWrites, float64(writes))
+	count(aboutBehind, float64(behind))
 	p := s.peers.Load()
 	if p == nil {
 		return

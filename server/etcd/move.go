@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/google/renameio/v2/maybe"
@@ -33,7 +32,7 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 	if _, err := os.Stat(filepath.Join(data, "boards")); err != nil {
 		return fmt.Errorf("there are no boards: %w", err)
 	}
-	if err := s.g.unused(ctx, false); err != nil {
+	if err := s.unused(ctx, false); err != nil {
 		return err
 	}
 	files, err := store.OpenFiles(data, store.FileOptions{Problem: s.problem})
@@ -51,7 +50,15 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 			return
 		}
 		for _, name := range put {
-			err = errors.Join(err, s.g.remove(context.WithoutCancel(ctx), name))
+			g := s.g
+			if name != tokens {
+				var bad error
+				if g, _, bad = s.find(context.WithoutCancel(ctx), name); bad != nil || g == nil {
+					err = errors.Join(err, bad)
+					continue
+				}
+			}
+			err = errors.Join(err, s.remove(context.WithoutCancel(ctx), g, name))
 		}
 	}()
 	for _, b := range boards {
@@ -59,7 +66,11 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 		if err != nil {
 			return err
 		}
-		moved, err := s.g.putBoard(ctx, b.Board, l)
+		g, err := s.place(ctx, b.Board)
+		var moved Moved
+		if err == nil {
+			moved, err = g.putBoard(ctx, b.Board, l)
+		}
 		release()
 		if err != nil {
 			return fmt.Errorf("the board %s: %w", b.Board, err)
@@ -108,7 +119,7 @@ func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 // has none, for a server with files. Servers must be stopped: what they would write later is
 // not in it. The errors are ErrServing and ErrNotEmpty.
 func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err error) {
-	if err := s.g.unused(ctx, true); err != nil {
+	if err := s.unused(ctx, true); err != nil {
 		return err
 	}
 	files, err := store.OpenFiles(data, store.FileOptions{Problem: s.problem})
@@ -119,20 +130,26 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 	if there, err := files.Boards(ctx, "", 1); err != nil || len(there) > 0 {
 		return errors.Join(err, fmt.Errorf("%s: %w", data, ErrNotEmpty))
 	}
-	var names []string
-	if _, err = s.g.walk(ctx, s.g.keys.heads(), 0, func(key string, _ []byte) error {
-		names = append(names, strings.TrimPrefix(key, s.g.keys.heads()))
-		return nil
-	}); err != nil {
+	if err := os.MkdirAll(filepath.Join(data, "access"), 0o700); err != nil {
 		return err
 	}
-	access := filepath.Join(data, "access")
-	if err := os.MkdirAll(access, 0o700); err != nil {
+	for _, g := range s.groups {
+		if err := g.export(ctx, data, each); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// export writes the boards that lie in the group.
+func (g *group) export(ctx context.Context, data string, each func(Moved)) error {
+	names, err := g.boards(ctx)
+	if err != nil {
 		return err
 	}
 	for _, name := range names {
 		one, cancel := context.WithTimeout(ctx, 2*patience)
-		all, err := s.g.load(one, name)
+		all, err := g.load(one, name)
 		cancel()
 		if err != nil {
 			return fmt.Errorf("the board %s: %w", name, err)
@@ -143,7 +160,7 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 		}
 		path := journal.DataPath(filepath.Join(data, "boards"), name)
 		if name == tokens {
-			path = journal.DataPath(access, "tokens")
+			path = journal.DataPath(filepath.Join(data, "access"), "tokens")
 		}
 		if err := maybe.WriteFile(path, file, 0o600); err != nil {
 			return err

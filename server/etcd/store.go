@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -33,6 +34,9 @@ type Options struct {
 	Endpoints []string
 	// TLS encrypts what goes to the nodes, and shows them a certificate; nil: neither.
 	TLS *tls.Config
+	// Groups are further ones, each an etcd of its own, among which new boards are spread by
+	// how full they are. All servers on a store must have the same.
+	Groups []Group
 	// Prefix is what all keys begin with; empty: DefaultPrefix.
 	Prefix string
 	// Boards is how many there may be; 0: any number.
@@ -45,11 +49,18 @@ type Options struct {
 	ledger ledger.Options // of each board, for tests
 }
 
+// A Group is an etcd of its own, under a name that stays.
+type Group struct {
+	Name      string
+	Endpoints []string
+}
+
 // A Store keeps boards in etcd, which several servers may do at the same time.
 type Store struct {
 	*store.Shelf
-	g    *group
-	opts Options
+	g      *group // the first, which has the tokens, and says where each board lies
+	groups []*group
+	opts   Options
 
 	tmu    sync.Mutex     // guards tokens
 	tokens *ledger.Ledger // nil: nobody asked for them yet
@@ -57,11 +68,12 @@ type Store struct {
 	peers atomic.Pointer[Peers] // nil: it is alone
 	lag   atomic.Int64          // of the feed, in milliseconds: see metrics
 
-	mu   sync.Mutex // guards open
-	open map[string]*opened
+	mu    sync.Mutex // guards what follows
+	open  map[string]*opened
+	where map[string]*group // of the boards, as far as that is known
 
-	stop context.CancelFunc
-	done chan struct{} // closed when the feed has ended
+	stop  context.CancelFunc
+	feeds sync.WaitGroup
 }
 
 // An opened board hears what the feed tells.
@@ -89,37 +101,50 @@ var ErrNewer = errors.New("a later program has written to this store: use a newe
 // Open opens the store in etcd, which it makes where there is none. The errors are
 // ErrNoMajority and ErrNewer.
 func Open(ctx context.Context, o Options) (*Store, error) {
-	c, g, err := connect(o)
+	groups, err := connect(o)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{g: g, opts: o, open: map[string]*opened{}, done: make(chan struct{})}
+	s := &Store{g: groups[0], groups: groups, opts: o, open: map[string]*opened{}, where: map[string]*group{}}
 	s.Shelf = store.NewShelf(o.Idle, s.load, s.problem)
-	_, rev, err := s.g.claim(ctx)
-	if err != nil {
-		return nil, errors.Join(err, c.Close())
-	}
-	s.g.heard.Store(time.Now().UnixNano())
 	feed, stop := context.WithCancel(context.Background())
 	s.stop = stop
-	go func() {
-		defer close(s.done)
-		s.g.follow(feed, rev, s)
-	}()
+	for _, g := range groups {
+		_, rev, err := g.claim(ctx)
+		if err != nil {
+			stop()
+			s.feeds.Wait()
+			return nil, errors.Join(err, disconnect(groups))
+		}
+		g.heard.Store(time.Now().UnixNano())
+		s.feeds.Go(func() { g.follow(feed, rev, s) })
+	}
 	return s, nil
 }
 
-// connect gives what waits for etcd; that it answers is not said.
-func connect(o Options) (*clientv3.Client, *group, error) {
+// connect gives what waits for the groups, the first first; that they answer is not said.
+func connect(o Options) (all []*group, err error) {
 	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
-	c, err := clientv3.New(clientv3.Config{
-		Endpoints: o.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
-		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
-	})
-	if err != nil {
-		return nil, nil, fmt.Errorf("etcd: %w", err)
+	for _, one := range append([]Group{{"", o.Endpoints}}, o.Groups...) {
+		c, err := clientv3.New(clientv3.Config{
+			Endpoints: one.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
+			DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
+		})
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("etcd: %w", err), disconnect(all))
+		}
+		g := newGroup(c, prefix)
+		g.name = one.Name
+		all = append(all, g)
 	}
-	return c, newGroup(c, prefix), nil
+	return all, nil
+}
+
+func disconnect(all []*group) (err error) {
+	for _, g := range all {
+		err = errors.Join(err, g.c.Close())
+	}
+	return err
 }
 
 // claim reads what the store is, or makes it, and gives a revision of etcd.
@@ -164,32 +189,129 @@ func (s *Store) problem(board string, err error) {
 func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	h, _, err := s.g.fence(ctx, name)
+	g, h, err := s.find(ctx, name)
 	if err != nil {
 		return nil, false, err
 	}
-	switch none := h == nil; {
-	case none && !create:
-		return nil, false, store.ErrNoBoard
-	case none && s.opts.Boards > 0:
-		resp, err := s.g.get(ctx, s.g.keys.heads(), clientv3.WithRange(clientv3.GetPrefixRangeEnd(s.g.keys.heads())), clientv3.WithCountOnly())
-		if err != nil {
+	if h == nil {
+		if !create {
+			return nil, false, store.ErrNoBoard
+		}
+		if g, err = s.place(ctx, name); err != nil {
 			return nil, false, err
 		}
-		if resp.Count > int64(s.opts.Boards) { // with the tokens
-			return nil, false, store.TooMany(s.opts.Boards)
-		}
 	}
-	l, err = s.openLedger(name, create)
+	l, err = s.openLedger(name, g, create)
 	if ledger.IsNotExist(err) {
 		err = store.ErrNoBoard
 	}
 	return l, h == nil && err == nil, err
 }
 
+// find gives the group of a board, and its head as it is now; without a head, there is no
+// such board.
+func (s *Store) find(ctx context.Context, name string) (*group, *head, error) {
+	s.mu.Lock()
+	g := s.where[name]
+	s.mu.Unlock()
+	if g == nil {
+		resp, err := s.g.get(ctx, s.g.keys.group(name))
+		if err != nil || len(resp.Kvs) == 0 {
+			return nil, nil, err
+		}
+		if g, err = s.called(string(resp.Kvs[0].Value)); err != nil {
+			return nil, nil, err
+		}
+		s.assigned(name, g.name, true)
+	}
+	h, _, err := g.fence(ctx, name)
+	if err == nil && h == nil {
+		s.assigned(name, "", false)
+	}
+	return g, h, err
+}
+
+// called gives a group by its name.
+func (s *Store) called(name string) (*group, error) {
+	for _, g := range s.groups {
+		if g.name == name {
+			return g, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: it lies in the group %q, which this server was not told of", ErrNoGroup, name)
+}
+
+// ErrNoGroup is returned for a board in a group that a server does not know.
+var ErrNoGroup = errors.New("not in any known group")
+
+// place gives the group in which a new board is to lie: that which has the least, unless
+// another server has said where first.
+func (s *Store) place(ctx context.Context, name string) (*group, error) {
+	if s.opts.Boards > 0 {
+		resp, err := s.g.get(ctx, s.g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
+		if err != nil {
+			return nil, err
+		}
+		if resp.Count >= int64(s.opts.Boards) {
+			return nil, store.TooMany(s.opts.Boards)
+		}
+	}
+	g := s.roomiest(ctx)
+	key := s.g.keys.group(name)
+	held, says, _, err := s.g.do(ctx, write{
+		cond: clientv3.Compare(clientv3.CreateRevision(key), "=", 0), then: []clientv3.Op{clientv3.OpPut(key, g.name)}, els: []clientv3.Op{clientv3.OpGet(key)},
+	})
+	if err != nil {
+		return nil, err
+	}
+	if !held {
+		if kvs := says[0].GetResponseRange().Kvs; len(kvs) > 0 {
+			if g, err = s.called(string(kvs[0].Value)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	s.assigned(name, g.name, true)
+	return g, nil
+}
+
+// roomiest gives the group that has the least; one that does not say is none.
+func (s *Store) roomiest(ctx context.Context) *group {
+	best, least := s.g, int64(-1)
+	for _, g := range s.groups {
+		if len(s.groups) == 1 {
+			break
+		}
+		for _, at := range g.c.Endpoints() {
+			one, cancel := context.WithTimeout(ctx, attempt)
+			status, err := g.c.Status(one, at)
+			cancel()
+			if err == nil {
+				if size := status.DbSizeInUse; least < 0 || size < least {
+					best, least = g, size
+				}
+				break
+			}
+		}
+	}
+	return best
+}
+
+// assigned takes in where a board lies.
+func (s *Store) assigned(board, group string, is bool) {
+	g, err := s.called(group)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !is || err != nil {
+		delete(s.where, board)
+		return
+	}
+	s.where[board] = g
+}
+
 // openLedger opens the ledger of a board, which hears of all that is written from then on.
-func (s *Store) openLedger(name string, make bool) (*ledger.Ledger, error) {
-	o := &opened{log: &log{g: s.g, board: name, make: make}}
+func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, error) {
+	o := &opened{log: &log{g: g, board: name, make: make}}
 	o.log.closed = func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -203,7 +325,7 @@ func (s *Store) openLedger(name string, make bool) (*ledger.Ledger, error) {
 	opts := s.opts.ledger
 	opts.Marks, opts.Steady, opts.Small = cmp.Or(opts.Marks, knownMarks), true, cmp.Or(opts.Small, smallBoard)
 	opts.Problem = func(err error) { s.problem(name, err) }
-	l, err := ledger.OpenLog(strings.TrimPrefix(name, "!"), s.g.keys.head(name), o.log, opts)
+	l, err := ledger.OpenLog(strings.TrimPrefix(name, "!"), g.keys.head(name), o.log, opts)
 	if err != nil {
 		o.log.closed()
 		return nil, err
@@ -275,10 +397,16 @@ func (s *Store) removed(board string) {
 	}
 }
 
-func (s *Store) missed() {
+func (s *Store) missed(g *group) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if g == s.g {
+		clear(s.where)
+	}
 	for name, o := range s.open {
+		if o.log.g != g {
+			continue
+		}
 		o.log.doubt()
 		go s.refresh(name, o)
 	}
@@ -292,7 +420,7 @@ func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()
 	if s.tokens == nil {
-		l, err := s.openLedger(tokens, true)
+		l, err := s.openLedger(tokens, s.g, true)
 		if err != nil {
 			return nil, fmt.Errorf("open the tokens: %w", err)
 		}
@@ -305,46 +433,59 @@ func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 func (s *Store) Boards(ctx context.Context, after string, limit int) (out []store.Info, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	heads := s.g.keys.heads()
-	end := clientv3.GetPrefixRangeEnd(heads)
-	for from := heads + after + "\x00"; limit == 0 || len(out) < limit; {
-		resp, err := s.g.get(ctx, from, clientv3.WithRange(end), clientv3.WithLimit(1000))
-		if err != nil {
+	for _, g := range s.groups {
+		heads, n := g.keys.heads(), 0
+		_, err := g.walk(ctx, heads+after+"\x00", clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, value []byte) error {
+			if name := key[len(heads):]; journal.CheckName(name) == nil {
+				h, _ := readHead(key, value) // of one that can't be read, the name alone
+				out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
+				if n++; n == limit {
+					return errEnough
+				}
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
 			return nil, err
 		}
-		for _, kv := range resp.Kvs {
-			name := string(kv.Key[len(heads):])
-			if journal.CheckName(name) != nil || limit > 0 && len(out) == limit {
-				continue
-			}
-			h, _ := readHead(string(kv.Key), kv.Value) // of one that can't be read, the name alone
-			out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
-		}
-		if !resp.More {
-			break
-		}
-		from = string(resp.Kvs[len(resp.Kvs)-1].Key) + "\x00"
+	}
+	slices.SortFunc(out, func(a, b store.Info) int { return strings.Compare(a.Board, b.Board) })
+	if limit > 0 && len(out) > limit {
+		out = out[:limit]
 	}
 	return out, nil
 }
+
+// errEnough ends a walk.
+var errEnough = errors.New("enough")
 
 // Remove removes a board: see store.Store.
 func (s *Store) Remove(ctx context.Context, name string) error {
 	return s.Shelf.Remove(ctx, name, func() error {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
 		defer cancel()
-		h, _, err := s.g.fence(ctx, name)
+		g, h, err := s.find(ctx, name)
 		if err != nil {
 			return err
 		}
 		if h == nil {
 			return store.ErrNoBoard
 		}
-		return s.g.remove(ctx, name)
+		return s.remove(ctx, g, name)
 	})
 }
 
-// remove removes all of a board.
+// remove removes a board, and then where it lay.
+func (s *Store) remove(ctx context.Context, g *group, name string) error {
+	if err := g.remove(ctx, name); err != nil {
+		return err
+	}
+	key := s.g.keys.group(name)
+	_, _, _, err := s.g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), ">", 0), then: []clientv3.Op{clientv3.OpDelete(key)}})
+	return err
+}
+
+// remove removes all of a board that lies in the group.
 func (g *group) remove(ctx context.Context, name string) error {
 	key := g.keys.head(name)
 	then := []clientv3.Op{clientv3.OpDelete(key)}
@@ -362,8 +503,12 @@ func (s *Store) Ready(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, readyWithin)
 	defer cancel()
-	_, _, err := s.g.fence(ctx, "")
-	return err
+	for _, g := range s.groups {
+		if _, _, err := g.fence(ctx, ""); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close closes all boards and the connections to etcd.
@@ -375,6 +520,6 @@ func (s *Store) Close() error {
 		err = errors.Join(err, s.tokens.Close())
 	}
 	s.stop()
-	<-s.done
-	return errors.Join(err, s.g.c.Close())
+	s.feeds.Wait()
+	return errors.Join(err, disconnect(s.groups))
 }

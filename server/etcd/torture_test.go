@@ -262,7 +262,7 @@ func TestFarBehind(t *testing.T) {
 	require.NoError(t, err)
 	defer releaseB()
 	b.stop() // its feed
-	<-b.done
+	b.feeds.Wait()
 	w := lb.Watch(nil, nil)
 	defer w.Close()
 	for range 50 {

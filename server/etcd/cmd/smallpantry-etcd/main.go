@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -98,10 +99,12 @@ type storeFlags struct {
 	endpoints     []string
 	prefix        string
 	ca, cert, key string
+	groups        []string
 }
 
 func (f *storeFlags) add(to *pflag.FlagSet) {
 	to.StringSliceVar(&f.endpoints, "endpoints", []string{"127.0.0.1:2379"}, "the nodes of etcd, `HOST:PORT`, separated by commas")
+	to.StringArrayVar(&f.groups, "group", nil, "a further etcd among which boards are spread, `NAME=HOST:PORT,...`; may be repeated")
 	to.StringVar(&f.prefix, "prefix", etcd.DefaultPrefix, "what all keys begin with")
 	to.StringVar(&f.ca, "etcd-ca", "", "encrypt what goes to etcd, whose certificates the authority in `FILE` has signed")
 	to.StringVar(&f.cert, "etcd-cert", "", "show etcd the certificate in `FILE`")
@@ -118,6 +121,13 @@ func (f *storeFlags) options() (o etcd.Options, err error) {
 		return o, fmt.Errorf("%w: --etcd-cert and --etcd-key go together, and with --etcd-ca", serving.ErrUsage)
 	}
 	o.Endpoints, o.Prefix = f.endpoints, f.prefix
+	for _, s := range f.groups {
+		name, endpoints, ok := strings.Cut(s, "=")
+		if !ok || name == "" || endpoints == "" || slices.ContainsFunc(o.Groups, func(g etcd.Group) bool { return g.Name == name }) {
+			return o, fmt.Errorf("%w: --group is %q, and must be NAME=HOST:PORT,..., each name once", serving.ErrUsage, s)
+		}
+		o.Groups = append(o.Groups, etcd.Group{Name: name, Endpoints: strings.Split(endpoints, ",")})
+	}
 	if f.ca != "" {
 		o.TLS, err = loadTLS(f.ca, f.cert, f.key)
 	}
