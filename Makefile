@@ -57,12 +57,13 @@ demo:
 	$(GO) run ./cmd/smallpantry demo
 
 # What tests use, as Debian packages: script, which makes a terminal; python3, in which the
-# other reader of journals is written; curl, for the lines of docs/http.md; chromium, node and
+# other reader of journals is written; curl, for the lines of docs/http.md; ip, for networks
+# that part; chromium, node and
 # npm, for pages. Without apt-get what is missing stays so, and its tests are skipped. What the
 # tests of the JavaScript client use besides is pinned in js/package-lock.json.
 .PHONY: packages
 packages:
-	@missing=; for p in script:bsdutils python3:python3 curl:curl chromium:chromium node:nodejs npm:npm; do \
+	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium:chromium node:nodejs npm:npm; do \
 		command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	if [ -n "$$missing" ] && command -v apt-get >/dev/null; then apt-get update -q && apt-get install -y -q $$missing; fi
 	@if command -v npm >/dev/null && ! [ js/node_modules/.package-lock.json -nt js/package-lock.json ]; then cd js && npm ci; fi

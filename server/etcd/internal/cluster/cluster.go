@@ -31,6 +31,9 @@ type Options struct {
 	Board   string   // is made, and its owner's link given
 	Flags   []string // more, of each server
 	Log     io.Writer
+	// NodeAt and ServerAt say on which machine one runs, by its host and by what runs a
+	// command there; nil: all on this one.
+	NodeAt, ServerAt func(i int) (host string, on func(*exec.Cmd) *exec.Cmd)
 }
 
 // A Cluster runs until Close.
@@ -56,6 +59,12 @@ func Start(ctx context.Context, o Options) (c *Cluster, err error) {
 		return c, err
 	}
 	for i := range o.Nodes {
+		if o.NodeAt != nil {
+			host, _ := o.NodeAt(i)
+			c.Members[i].Client, c.Members[i].Peer = host+":2379", host+":2380"
+		}
+	}
+	for i := range o.Nodes {
 		if err := c.StartNode(i); err != nil {
 			return c, err
 		}
@@ -65,6 +74,10 @@ func Start(ctx context.Context, o Options) (c *Cluster, err error) {
 	}
 	for i := range o.Servers {
 		address, err := node.FreeAddress()
+		if o.ServerAt != nil {
+			host, _ := o.ServerAt(i)
+			address = host + ":8437"
+		}
 		if err != nil {
 			return c, err
 		}
@@ -83,7 +96,12 @@ func (c *Cluster) StartNode(i int) (err error) {
 	for _, one := range c.Members {
 		args = append(args, "--member", one.Name+"="+one.Peer)
 	}
-	c.nodes[i], err = start(c.o.Command(args...), c.o.Log)
+	cmd := c.o.Command(args...)
+	if c.o.NodeAt != nil {
+		_, on := c.o.NodeAt(i)
+		cmd = on(cmd)
+	}
+	c.nodes[i], err = start(cmd, c.o.Log)
 	return err
 }
 
@@ -104,7 +122,12 @@ func (c *Cluster) StartServer(ctx context.Context, i int) error {
 		}
 	}
 	args := append([]string{"serve", "--endpoints", strings.Join(node.Endpoints(c.Members), ","), "--listen", c.Addresses[i], "--data", c.data(i), "--board", c.o.Board}, c.o.Flags...)
-	p, err := start(c.o.Command(args...), c.o.Log)
+	cmd := c.o.Command(args...)
+	if c.o.ServerAt != nil {
+		_, on := c.o.ServerAt(i)
+		cmd = on(cmd)
+	}
+	p, err := start(cmd, c.o.Log)
 	if err != nil {
 		return err
 	}
