@@ -119,6 +119,9 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 		MaxNames: int64(c.s.limits.Names), MaxBytes: c.s.limits.Bytes, MaxValue: ledger.MaxValue, MaxWatchers: int64(c.s.limits.Streams),
 		MaxRate: int64(c.s.limits.BoardRate), Requests: c.s.rates.of(c.board, time.Now()),
 	}
+	if c.s.shared != nil {
+		f.Servers = int64(c.s.shared.Servers())
+	}
 	f.Room = max(0, (60*f.MaxRate-f.Requests)/phoneRate)
 	if l == nil {
 		return f

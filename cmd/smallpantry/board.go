@@ -226,8 +226,12 @@ func (a *app) printFacts(where string, f *board.Facts) {
 			closed = "closed: no other names can be written"
 		}
 		t.Row("declared keys", fmt.Sprint(f.Keys), "", closed)
-		t.Row("watching now", fmt.Sprint(f.Watchers), fmt.Sprint(f.MaxWatchers), percent(f.Watchers, f.MaxWatchers))
-		t.Row("requests a minute", fmt.Sprint(f.Requests), fmt.Sprint(60*f.MaxRate), percent(f.Requests, 60*f.MaxRate))
+		here := ""
+		if f.Servers > 1 {
+			here = fmt.Sprintf(", on this server, one of %d", f.Servers)
+		}
+		t.Row("watching now", fmt.Sprint(f.Watchers), fmt.Sprint(f.MaxWatchers), percent(f.Watchers, f.MaxWatchers)+here)
+		t.Row("requests a minute", fmt.Sprint(f.Requests), fmt.Sprint(60*f.MaxRate), percent(f.Requests, 60*f.MaxRate)+here)
 		t.Row("room for phones", fmt.Sprint(f.Room), "", "that ask every 2 seconds, beside those of now")
 	}
 	t.Row("a value", "", term.Size(f.MaxValue), "")

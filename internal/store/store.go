@@ -42,6 +42,8 @@ type Shared interface {
 	// Near says whether what they write comes in by itself, as it should. Where it does
 	// not, what is to be relied on has to be asked for: see ledger.Ledger.Current.
 	Near() bool
+	// Servers is how many there are, this one among them, as far as it knows.
+	Servers() int
 }
 
 // An Info is what can be told of a board without loading it.

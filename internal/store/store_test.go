@@ -26,60 +26,27 @@ import (
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
-// board is a board in files, for the suite.
-type board struct {
-	t    testing.TB
-	data string
-	s    *store.Files
-}
-
-func (b *board) with(f func(l *ledger.Ledger) error) error {
-	l, release, err := b.s.Board(b.t.Context(), "rowan-street", true)
-	if err != nil {
-		return err
-	}
-	defer release()
-	return f(l)
-}
-
-func (b *board) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
-	err = b.with(func(l *ledger.Ledger) error {
-		out, err = rules.Commit(l, rules.Call{Who: entry.Author{By: "gatehouse"}, Edits: edits})
-		return err
-	})
-	return out, err
-}
-
-func (b *board) Entries() (out []entry.Entry, err error) {
-	err = b.with(func(l *ledger.Ledger) error {
-		snap := l.Snapshot()
-		defer snap.Release()
-		for e := range snap.Entries("", "") {
-			out = append(out, e.Entry())
-		}
-		return nil
-	})
-	return out, err
-}
-
-func (b *board) Reopen() error {
-	if err := b.s.Close(); err != nil {
-		return err
-	}
-	return b.open()
-}
-
-func (b *board) open() (err error) {
-	b.s, err = store.OpenFiles(b.data, store.FileOptions{Ledger: ledger.Options{Twice: true}})
-	return err
-}
-
 func TestSuiteOnFiles(t *testing.T) {
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
-		b := &board{t: t, data: t.TempDir()}
-		require.NoError(t, b.open())
-		t.Cleanup(func() { assert.NoError(t, b.s.Close()) })
-		return b
+		data := t.TempDir()
+		var s *store.Files
+		open := func() (err error) {
+			s, err = store.OpenFiles(data, store.FileOptions{Ledger: ledger.Options{Twice: true}})
+			return err
+		}
+		require.NoError(t, open())
+		t.Cleanup(func() { assert.NoError(t, s.Close()) })
+		return suite.OnLedger{
+			With: func(f func(l *ledger.Ledger) error) error {
+				l, release, err := s.Board(t.Context(), "rowan-street", true)
+				if err != nil {
+					return err
+				}
+				defer release()
+				return f(l)
+			},
+			Again: func() error { return errors.Join(s.Close(), open()) },
+		}
 	})
 }
 

@@ -4,6 +4,7 @@
 package suite
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -26,6 +28,42 @@ type Board interface {
 	Entries() ([]entry.Entry, error) // by the byte order of their names
 	Reopen() error                   // closes it and opens it again
 }
+
+// OnLedger is a Board on a ledger, which With lends for as long as f runs.
+type OnLedger struct {
+	With  func(f func(l *ledger.Ledger) error) error
+	Again func() error // closes it and opens it again
+}
+
+var _ Board = OnLedger{}
+
+// Commit makes edits, as gatehouse does.
+func (b OnLedger) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
+	err = b.With(func(l *ledger.Ledger) error {
+		out, err = rules.Commit(l, rules.Call{Who: entry.Author{By: "gatehouse"}, Edits: edits})
+		return err
+	})
+	return out, err
+}
+
+// Entries gives those that there are now, whoever wrote them.
+func (b OnLedger) Entries() (out []entry.Entry, err error) {
+	err = b.With(func(l *ledger.Ledger) error {
+		if err := l.Current(context.Background()); err != nil {
+			return err
+		}
+		snap := l.Snapshot()
+		defer snap.Release()
+		for e := range snap.Entries("", "") {
+			out = append(out, e.Entry())
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Reopen is Again.
+func (b OnLedger) Reopen() error { return b.Again() }
 
 // A Code is how a board tells of an error: the code of its problem, and which
 // edit it is about.

@@ -62,6 +62,7 @@ type Facts struct {
 	Label       string  // of the caller's token
 	Prefix      string  // of the names that it is for; with one, no counts are told
 	Near        float64 // how much of the fullest limit is used, from 0 to 1
+	Servers     int64   // that share the board, each of which counts requests and watchers by itself; 0: one alone
 	Room        int64   // for how many more phones that poll at their fastest
 	MaxNames    int64
 	MaxBytes    int64
@@ -89,7 +90,7 @@ func (f *Facts) fields() []scan.Field {
 	}
 	fields := []scan.Field{
 		scan.Always("board", &f.Board), scan.Always("version", &f.Version), scan.Always("mark", &f.Mark), scan.Always("exists", &f.Exists),
-		scan.Always("closed", &f.Closed), scan.Always("may", &f.May), scan.Maybe("admin", &f.Admin), scan.Maybe("label", &f.Label), scan.Maybe("prefix", &f.Prefix),
+		scan.Always("closed", &f.Closed), scan.Always("may", &f.May), scan.Maybe("admin", &f.Admin), scan.Maybe("label", &f.Label), scan.Maybe("prefix", &f.Prefix), scan.Maybe("servers", &f.Servers),
 		scan.Always("limits", limits(scan.Always("names", &f.MaxNames), scan.Always("bytes", &f.MaxBytes), scan.Always("value", &f.MaxValue), scan.Always("requests", &f.MaxRate), scan.Always("watchers", &f.MaxWatchers))),
 	}
 	if f.Prefix == "" {

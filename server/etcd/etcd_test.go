@@ -13,7 +13,6 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/suite"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 	"github.com/small-pantry/pantry/value"
@@ -59,67 +58,32 @@ func open(t testing.TB, prefix string, o Options) *Store {
 	return s
 }
 
-// board is a board in etcd, for the suite: two servers take turns.
-type board struct {
-	t    testing.TB
-	s    []*Store
-	turn int
-}
-
-func (b *board) with(f func(l *ledger.Ledger) error) error {
-	b.turn++
-	l, release, err := b.s[b.turn%len(b.s)].Board(b.t.Context(), "rowan-street", true)
-	if err != nil {
-		return err
-	}
-	defer release()
-	return f(l)
-}
-
-func (b *board) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
-	err = b.with(func(l *ledger.Ledger) error {
-		out, err = rules.Commit(l, rules.Call{Who: entry.Author{By: "gatehouse"}, Edits: edits})
-		return err
-	})
-	return out, err
-}
-
-func (b *board) Entries() (out []entry.Entry, err error) {
-	err = b.with(func(l *ledger.Ledger) error {
-		if err := l.Current(b.t.Context()); err != nil {
-			return err
-		}
-		snap := l.Snapshot()
-		defer snap.Release()
-		for e := range snap.Entries("", "") {
-			out = append(out, e.Entry())
-		}
-		return nil
-	})
-	return out, err
-}
-
-// Reopen has one of the servers read all from etcd again.
-func (b *board) Reopen() error {
-	s := b.s[b.turn%len(b.s)]
-	return s.Shelf.Remove(b.t.Context(), "rowan-street", func() error { return nil })
-}
-
+// Two servers take turns, one of which reads all from etcd again at each reopening.
 func TestSuiteOnEtcd(t *testing.T) {
-	prefix := newPrefix()
-	n := 0
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
-		n++
-		b := &board{t: t}
+		prefix := newPrefix()
+		var all []*Store
 		for range 2 {
-			o := Options{ledger: ledger.Options{Twice: true, Small: 1 << 10}}
-			o.Endpoints, o.Prefix = endpoints, fmt.Sprint(prefix, n)
-			s, err := Open(t.Context(), o)
+			s, err := Open(t.Context(), Options{Endpoints: endpoints, Prefix: prefix, ledger: ledger.Options{Twice: true, Every: 5}})
 			require.NoError(t, err)
-			b.s = append(b.s, s)
+			all = append(all, s)
 			t.Cleanup(func() { assert.NoError(t, s.Close()) })
 		}
-		return b
+		turn := 0
+		return suite.OnLedger{
+			With: func(f func(l *ledger.Ledger) error) error {
+				turn++
+				l, release, err := all[turn%2].Board(t.Context(), "rowan-street", true)
+				if err != nil {
+					return err
+				}
+				defer release()
+				return f(l)
+			},
+			Again: func() error {
+				return all[turn%2].Shelf.Remove(t.Context(), "rowan-street", func() error { return nil })
+			},
+		}
 	})
 }
 

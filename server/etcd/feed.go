@@ -37,12 +37,14 @@ func (g *group) follow(ctx context.Context, after int64, to listener) {
 		}
 	}()
 	from, end := g.keys.fed()
-	for wait := 10 * time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 500*time.Millisecond) {
+	for wait, first := 10*time.Millisecond, true; ctx.Err() == nil; wait, first = min(2*wait, 500*time.Millisecond), false {
+		if !first { // nothing is believed of what was told before
+			to.missed(g)
+		}
 		one, cancel := context.WithCancel(ctx)
 		for resp := range g.c.Watch(one, from, clientv3.WithRange(end), clientv3.WithRev(after+1), clientv3.WithProgressNotify()) {
 			if resp.CompactRevision > 0 { // what was told meanwhile is gone
 				after = resp.CompactRevision - 1
-				to.missed(g)
 				break
 			}
 			if resp.Err() != nil {

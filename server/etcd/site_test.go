@@ -349,6 +349,8 @@ func TestHome(t *testing.T) {
 	assert.Equal(t, 401, away[0].as("wrong.token", "POST", tank, `{"op":"add","amount":1}`).status, "and not before it may")
 	assert.Equal(t, 413, away[0].as(away[0].admin, "PUT", tank, `"`+strings.Repeat("x", 2<<20)+`"`).status)
 
+	assert.Equal(t, 3., away[0].do(200, "GET", street, "").json["servers"])
+
 	home.stop()
 	for i := range 10 {
 		assert.Equal(t, float64(i+22), away[i%2].do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "nobody waits for the dead")

@@ -415,6 +415,14 @@ func (s *Store) missed(g *group) {
 // Near says whether what other servers write comes in: see store.Shared.
 func (s *Store) Near() bool { return s.g.near() }
 
+// Servers is how many there are: see store.Shared.
+func (s *Store) Servers() int {
+	if p := s.peers.Load(); p != nil {
+		return max(len(p.Servers()), 1)
+	}
+	return 1
+}
+
 // Tokens gives the ledger of the tokens: see store.Store.
 func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 	s.tmu.Lock()
