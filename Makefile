@@ -10,6 +10,7 @@ MODULES = server/etcd
 
 test: packages
 	$(GO) test ./...
+	$(GO) test -tags pantrydebug ./debugview ./examples/plotbook
 	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(GO) test ./...) || exit 1; done
 
 # Packages whose code runs in several goroutines.
@@ -22,7 +23,8 @@ lint:
 	@staticcheck=$$($(GO) tool -n staticcheck) && for m in . $(MODULES); do \
 		echo "go vet, staticcheck and go mod tidy in $$m"; \
 		(cd $$m && $(GO) vet ./... && $$staticcheck ./... && $(GO) mod tidy -diff) || exit 1; \
-	done
+	done; \
+	$(GO) vet -tags pantrydebug ./debugview && $$staticcheck -tags pantrydebug ./debugview
 
 # Writes docs/benchmarks.md; fails when a ratio is over its limit, which the page then says.
 bench:

@@ -18,6 +18,7 @@ type app struct {
 	plot  pantry.Var[string]
 	crops pantry.Records[planting]
 	ns    *pantry.Namespace
+	link  string // of the debug view; empty: there is none
 
 	cursor int
 	input  textinput.Model
@@ -35,9 +36,9 @@ type stored struct {
 	err  error
 }
 
-func newApp(ns *pantry.Namespace, found []pantry.Problem) app {
+func newApp(ns *pantry.Namespace, link string, found []pantry.Problem) app {
 	a := app{
-		hour: reminderHour.In(ns), units: units.In(ns), plot: plot.In(ns), crops: plantings.In(ns), ns: ns,
+		hour: reminderHour.In(ns), units: units.In(ns), plot: plot.In(ns), crops: plantings.In(ns), ns: ns, link: link,
 		input: textinput.New(),
 	}
 	a.input.Prompt = ""

@@ -7,6 +7,8 @@
 // While it runs, change something from another terminal and see it follow:
 //
 //	smallpantry put DIR/plotbook reminder-hour 7
+//
+// With -tags pantrydebug it shows a link under which a browser looks into it.
 package main
 
 import (
@@ -19,6 +21,7 @@ import (
 	tea "github.com/charmbracelet/bubbletea"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/debugview"
 )
 
 func main() {
@@ -46,8 +49,12 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	if err != nil {
 		return err
 	}
+	view, err := debugview.Open(ns) // with -tags pantrydebug: a page on what the app has
+	if err != nil {
+		return errors.Join(err, ns.Close())
+	}
 	ctx, stop := context.WithCancel(ctx)
-	p := tea.NewProgram(newApp(ns, found), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithAltScreen())
+	p := tea.NewProgram(newApp(ns, view.Link(), found), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithAltScreen())
 	followed := make(chan struct{})
 	go func() {
 		defer close(followed)
@@ -59,5 +66,5 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	_, err = p.Run()
 	stop()
 	<-followed
-	return errors.Join(err, ns.Close())
+	return errors.Join(err, view.Close(), ns.Close())
 }

@@ -67,6 +67,9 @@ func (a app) View() string {
 		help = "enter: store   esc: leave as it was"
 	}
 	b.WriteString("\n\n" + faint.Render(help) + "\n" + faint.Render(a.ns.Path()) + "\n")
+	if a.link != "" {
+		b.WriteString(faint.Render(a.link) + "\n")
+	}
 	return b.String()
 }
 

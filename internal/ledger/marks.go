@@ -49,6 +49,26 @@ func (m *marks) anew(header *journal.Header, commits []told) {
 	}
 }
 
+// KeepMarks has the marks of so many commits be known from now on, of a ledger that was opened
+// without. The errors are ErrReadOnly and ErrClosed.
+func (l *Ledger) KeepMarks(most int) error {
+	if l.opts.ReadOnly {
+		return ErrReadOnly
+	}
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return ErrClosed
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.opts.Marks == 0 {
+		l.opts.Marks, l.marks.most = most, most
+		l.marks.id, l.marks.all = l.head.Header.ID, []told{{l.head.Version, l.head.End}}
+	}
+	return nil
+}
+
 func (m *marks) at(version int64) (Told, bool) {
 	i := sort.Search(len(m.all), func(i int) bool { return m.all[i].version >= version })
 	if i == len(m.all) || m.all[i].version != version {

@@ -1,0 +1,105 @@
+//go:build pantrydebug
+
+package debugview
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/serving"
+	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/server"
+)
+
+// A View is a namespace that a developer may look into. Its methods may be called by several
+// goroutines.
+type View struct {
+	link  string
+	close func() error
+}
+
+// Open opens a view of a namespace that is open, until Close. The errors are those of
+// listening, of the file system, and of opening the file once more.
+func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
+	o := options{listen: "127.0.0.1:0", ns: ns}
+	for _, opt := range opts {
+		opt(&o)
+	}
+	l, err := ledger.Open(filepath.Dir(ns.Path()), ns.Name(), ledger.Options{})
+	if err != nil {
+		return nil, err
+	}
+	if err = l.KeepMarks(knownMarks); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	data, err := os.MkdirTemp("", "pantry-debug-") // for tokens, which are nobody's but this view's
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	flags := serving.Flags{Listen: o.listen}
+	listener, public, err := flags.Open()
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(data), l.Close())
+	}
+	quiet := slog.New(slog.DiscardHandler)
+	s, err := server.NewOn(server.Options{Data: data, Public: public, Log: quiet}, func(int, func(string, error)) (store.Store, error) {
+		files, err := store.OpenFiles(data, store.FileOptions{})
+		return &only{Files: files, name: ns.Name(), l: l}, err
+	}, nil)
+	if err != nil {
+		return nil, errors.Join(err, listener.Close(), os.RemoveAll(data), l.Close())
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	v = &View{}
+	if v.link, _, err = s.OwnerLink(ctx, ns.Name()); err != nil {
+		stop()
+		return nil, errors.Join(err, listener.Close(), s.Close(), os.RemoveAll(data), l.Close())
+	}
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, listener) }()
+	v.close = sync.OnceValue(func() error {
+		stop()
+		return errors.Join(<-served, s.Close(), os.RemoveAll(data), l.Close())
+	})
+	return v, nil
+}
+
+// knownMarks is of how many commits a page may ask what came after.
+const knownMarks = 10_000
+
+// Link is where the view can be opened: in a browser, or as a PLACE of smallpantry. Whoever
+// has it may do everything in the namespace.
+func (v *View) Link() string { return v.link }
+
+// Close ends the view. A second Close returns what the first did.
+func (v *View) Close() error { return v.close() }
+
+// Only the namespace is a board; what else a server has lies in a directory of its own.
+type only struct {
+	*store.Files
+	name string
+	l    *ledger.Ledger
+}
+
+func (o *only) Board(_ context.Context, name string, _ bool) (*ledger.Ledger, func(), error) {
+	if name != o.name {
+		return nil, nil, store.ErrNoBoard
+	}
+	return o.l, func() {}, nil
+}
+
+func (o *only) Boards(context.Context, string, int) ([]store.Info, error) {
+	return []store.Info{{Board: o.name, Version: o.l.Version()}}, nil
+}
+
+func (o *only) Remove(context.Context, string) error {
+	return fmt.Errorf("%w: a running app has it open", rules.ErrQuota)
+}
