@@ -1,0 +1,86 @@
+package mobile
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/small-pantry/pantry"
+)
+
+// codes are what errors are, for a program; the first that an error is counts.
+var codes = []struct {
+	is   error
+	code string
+}{
+	{errMisuse, "misuse"}, {pantry.ErrClosed, "closed"}, {pantry.ErrWrongKind, "wrong-kind"}, {pantry.ErrTooLarge, "too-large"},
+	{pantry.ErrConflict, "conflict"}, {pantry.ErrSealed, "sealed"}, {pantry.ErrNewer, "newer"}, {pantry.ErrDamaged, "damaged"}, {pantry.ErrBusy, "busy"},
+	{pantry.ErrReadOnly, "read-only"}, {pantry.ErrUncertain, "uncertain"}, {pantry.ErrNotStored, "not-stored"}, {pantry.ErrAbsent, "absent"},
+	{pantry.ErrInvalid, "invalid"}, {fs.ErrPermission, "permission"}, {fs.ErrNotExist, "absent"},
+}
+
+var errMisuse = errors.New("misuse")
+
+// A failure is an error as it is told to another language.
+type failure struct {
+	code     string
+	sentence string
+	cause    error
+}
+
+func (f *failure) Error() string { return f.code + ": " + f.sentence }
+func (f *failure) Unwrap() error { return f.cause }
+
+// told makes an error one that another language can take apart.
+func told(err error) error {
+	var known *failure
+	if err == nil || errors.As(err, &known) {
+		return err
+	}
+	f := &failure{code: "failed", sentence: err.Error(), cause: err}
+	for _, c := range codes {
+		if errors.Is(err, c.is) {
+			f.code = c.code
+			break
+		}
+	}
+	if s, ok := pantry.Sentence(err); ok {
+		f.sentence = s
+	}
+	return f
+}
+
+func misuse(format string, args ...any) error {
+	return told(fmt.Errorf("%w: "+format, append([]any{errMisuse}, args...)...))
+}
+
+// caught makes a panic of a declaration its error: those languages have no other.
+func caught(err *error) {
+	switch p := recover().(type) {
+	case nil:
+	case error:
+		*err = misuse("%w", p)
+	default:
+		*err = misuse("%v", p)
+	}
+}
+
+// Code gives what an error is, for a program, of its message: misuse, closed, wrong-kind,
+// invalid, too-large, conflict, sealed, newer, damaged, busy, read-only, permission,
+// not-stored, uncertain, absent or failed; empty for the message of no error of this package.
+func Code(message string) string {
+	code, _, ok := strings.Cut(message, ": ")
+	if !ok || strings.ContainsFunc(code, func(r rune) bool { return r != '-' && (r < 'a' || r > 'z') }) {
+		return ""
+	}
+	return code
+}
+
+// Sentence gives what an error is, for a user, of its message.
+func Sentence(message string) string {
+	if code := Code(message); code != "" {
+		return message[len(code)+2:]
+	}
+	return message
+}

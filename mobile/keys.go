@@ -1,0 +1,357 @@
+package mobile
+
+import (
+	"sync"
+	"time"
+
+	"github.com/small-pantry/pantry"
+)
+
+// Keys are the keys of an app: what it may store, of which kind, with which default. They
+// are declared before a namespace is opened with them, and then stay as they are.
+type Keys struct {
+	mu     sync.Mutex // guards what follows
+	all    []interface{ declared() pantry.AnyKey }
+	err    error // what was wrong first
+	opened bool
+}
+
+// NewKeys gives keys, none yet.
+func NewKeys() *Keys { return &Keys{} }
+
+// add declares a key; what is wrong with it is the error of Open.
+func (k *Keys) add(one interface{ declared() pantry.AnyKey }, make func()) {
+	if k == nil {
+		return
+	}
+	k.change(make)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.all = append(k.all, one)
+}
+
+// change declares something of a key.
+func (k *Keys) change(f func()) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	err := misuse("keys are declared before a namespace is opened with them")
+	if !k.opened {
+		err = nil
+		func() {
+			defer caught(&err)
+			f()
+		}()
+	}
+	if k.err == nil {
+		k.err = err
+	}
+}
+
+// take gives all keys to whoever opens a namespace.
+func (k *Keys) take() ([]pantry.AnyKey, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.err != nil {
+		return nil, k.err
+	}
+	k.opened = true
+	var all []pantry.AnyKey
+	for _, one := range k.all {
+		all = append(all, one.declared())
+	}
+	return all, nil
+}
+
+// A key is what keys of every kind have: M is how another language has its values, T how
+// they are stored.
+type key[M, T any] struct {
+	keys *Keys
+	k    pantry.Key[T]
+	made bool // the key is one
+	as   form[M, T]
+}
+
+// A form changes values from one language to the other.
+type form[M, T any] struct {
+	in  func(M) (T, error)
+	out func(T) M
+}
+
+func same[T any]() form[T, T] {
+	return form[T, T]{func(x T) (T, error) { return x, nil }, func(x T) T { return x }}
+}
+
+var (
+	asMillis = form[int64, time.Time]{
+		func(ms int64) (time.Time, error) { return time.UnixMilli(ms).UTC(), nil }, func(t time.Time) int64 { return t.UnixMilli() },
+	}
+	asSpan = form[int64, time.Duration]{
+		func(ms int64) (time.Duration, error) {
+			if d := time.Duration(ms) * time.Millisecond; d.Milliseconds() == ms {
+				return d, nil
+			}
+			return 0, misuse("%d milliseconds are too long", ms)
+		},
+		func(d time.Duration) int64 { return d.Milliseconds() },
+	}
+	asTexts = form[*Texts, []string]{
+		func(l *Texts) ([]string, error) {
+			if l == nil {
+				return nil, misuse("there is no list: make one with NewTexts")
+			}
+			return append([]string{}, l.all...), nil
+		},
+		func(all []string) *Texts { return &Texts{all} },
+	}
+)
+
+func (k *key[M, T]) begin(keys *Keys, self interface{ declared() pantry.AnyKey }, as form[M, T], make func() pantry.Key[T]) {
+	k.keys, k.as = keys, as
+	keys.add(self, func() { k.k, k.made = make(), true })
+}
+
+func (k *key[M, T]) declared() pantry.AnyKey { return k.k }
+
+func (k *key[M, T]) change(f func(k pantry.Key[T]) pantry.Key[T]) {
+	if k.keys != nil {
+		k.keys.change(func() {
+			if k.made {
+				k.k = f(k.k)
+			}
+		})
+	}
+}
+
+// ready says whether the key can be used.
+func (k *key[M, T]) ready() error {
+	if k == nil || !k.made {
+		return misuse("this key was not declared with Keys")
+	}
+	return nil
+}
+
+// Name is the key's name; empty for one that was not declared.
+func (k *key[M, T]) Name() string {
+	if k.ready() != nil {
+		return ""
+	}
+	return k.k.Name()
+}
+
+// Parse reads what a user typed. The error's sentence says to the user what is wrong with it.
+func (k *key[M, T]) Parse(typed string) (x M, err error) {
+	if err = k.ready(); err != nil {
+		return x, err
+	}
+	got, err := k.k.Parse(typed)
+	if err != nil {
+		return x, told(err)
+	}
+	return k.as.out(got), nil
+}
+
+// Format is the inverse of Parse: what to show in an input.
+func (k *key[M, T]) Format(x M) (string, error) {
+	if err := k.ready(); err != nil {
+		return "", err
+	}
+	stored, err := k.as.in(x)
+	if err != nil {
+		return "", told(err)
+	}
+	return k.k.Format(stored), nil
+}
+
+// Describe is what About said.
+func (k *key[M, T]) Describe() string {
+	if k.ready() != nil {
+		return ""
+	}
+	return k.k.Describe()
+}
+
+// A WholeKey is of whole numbers of 64 bits.
+type WholeKey struct{ key[int64, int64] }
+
+// Whole declares a key of whole numbers, with what it is where nothing is stored.
+func (k *Keys) Whole(name string, def int64) *WholeKey {
+	w := &WholeKey{}
+	w.begin(k, w, same[int64](), func() pantry.Key[int64] { return pantry.Int(name, def) })
+	return w
+}
+
+// Between refuses what is under lo or over hi.
+func (k *WholeKey) Between(lo, hi int64) *WholeKey {
+	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.Between(lo, hi) })
+	return k
+}
+
+// About says what it is, for lists and screens.
+func (k *WholeKey) About(text string) *WholeKey {
+	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.About(text) })
+	return k
+}
+
+// A DecimalKey is of numbers with a fraction, of 64 bits.
+type DecimalKey struct{ key[float64, float64] }
+
+// Decimal declares a key of numbers with a fraction.
+func (k *Keys) Decimal(name string, def float64) *DecimalKey {
+	d := &DecimalKey{}
+	d.begin(k, d, same[float64](), func() pantry.Key[float64] { return pantry.Float(name, def) })
+	return d
+}
+
+// Between refuses what is under lo or over hi.
+func (k *DecimalKey) Between(lo, hi float64) *DecimalKey {
+	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.Between(lo, hi) })
+	return k
+}
+
+// About says what it is, for lists and screens.
+func (k *DecimalKey) About(text string) *DecimalKey {
+	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.About(text) })
+	return k
+}
+
+// A SwitchKey is of what is true or false.
+type SwitchKey struct{ key[bool, bool] }
+
+// Switch declares a key of what is true or false.
+func (k *Keys) Switch(name string, def bool) *SwitchKey {
+	s := &SwitchKey{}
+	s.begin(k, s, same[bool](), func() pantry.Key[bool] { return pantry.Bool(name, def) })
+	return s
+}
+
+// About says what it is, for lists and screens.
+func (k *SwitchKey) About(text string) *SwitchKey {
+	k.change(func(k pantry.Key[bool]) pantry.Key[bool] { return k.About(text) })
+	return k
+}
+
+// A TextKey is of texts, or of one of a few.
+type TextKey struct{ key[string, string] }
+
+// Text declares a key of texts.
+func (k *Keys) Text(name, def string) *TextKey {
+	t := &TextKey{}
+	t.begin(k, t, same[string](), func() pantry.Key[string] { return pantry.Text(name, def) })
+	return t
+}
+
+// Choice declares a key of one of a few texts, the first of which is the default.
+func (k *Keys) Choice(name string, options *Texts) *TextKey {
+	t := &TextKey{}
+	t.begin(k, t, same[string](), func() pantry.Key[string] {
+		if options == nil || len(options.all) == 0 {
+			panic(misuse("%s is a choice of nothing: give its options", name))
+		}
+		return pantry.OneOf(name, options.all[0], options.all[1:]...)
+	})
+	return t
+}
+
+// About says what it is, for lists and screens.
+func (k *TextKey) About(text string) *TextKey {
+	k.change(func(k pantry.Key[string]) pantry.Key[string] { return k.About(text) })
+	return k
+}
+
+// Sealed has what is stored be sealed by what Options.Seal gave.
+func (k *TextKey) Sealed() *TextKey {
+	k.change(func(k pantry.Key[string]) pantry.Key[string] { return k.Sealed() })
+	return k
+}
+
+// Choices gives the options of a choice; none for any other text.
+func (k *TextKey) Choices() *Texts {
+	if k == nil || k.ready() != nil {
+		return NewTexts()
+	}
+	return &Texts{k.k.Choices()}
+}
+
+// A BytesKey is of bytes.
+type BytesKey struct{ key[[]byte, []byte] }
+
+// Bytes declares a key of bytes.
+func (k *Keys) Bytes(name string, def []byte) *BytesKey {
+	b := &BytesKey{}
+	def = append([]byte{}, def...) // which is the other language's
+	b.begin(k, b, form[[]byte, []byte]{func(x []byte) ([]byte, error) { return append([]byte{}, x...), nil }, func(x []byte) []byte { return x }},
+		func() pantry.Key[[]byte] { return pantry.Bytes(name, def) })
+	return b
+}
+
+// A TimeKey is of moments, in milliseconds since 1970 (UTC).
+type TimeKey struct{ key[int64, time.Time] }
+
+// Time declares a key of moments.
+func (k *Keys) Time(name string, defMillis int64) *TimeKey {
+	t := &TimeKey{}
+	t.begin(k, t, asMillis, func() pantry.Key[time.Time] { return pantry.Time(name, time.UnixMilli(defMillis).UTC()) })
+	return t
+}
+
+// A SpanKey is of durations, in milliseconds.
+type SpanKey struct{ key[int64, time.Duration] }
+
+// Span declares a key of durations; Parse reads 90s and 5 min.
+func (k *Keys) Span(name string, defMillis int64) *SpanKey {
+	s := &SpanKey{}
+	s.begin(k, s, asSpan, func() pantry.Key[time.Duration] {
+		d, err := asSpan.in(defMillis)
+		if err != nil {
+			panic(err)
+		}
+		return pantry.Duration(name, d)
+	})
+	return s
+}
+
+// A ListKey is of lists of texts.
+type ListKey struct{ key[*Texts, []string] }
+
+// List declares a key of lists of texts, empty by default.
+func (k *Keys) List(name string) *ListKey {
+	l := &ListKey{}
+	l.begin(k, l, asTexts, func() pantry.Key[[]string] { return pantry.List[string](name) })
+	return l
+}
+
+// Keep has a list never be longer than n: the oldest items go.
+func (k *ListKey) Keep(n int) *ListKey {
+	k.change(func(k pantry.Key[[]string]) pantry.Key[[]string] { return k.Keep(n) })
+	return k
+}
+
+// Texts are several texts, in order.
+type Texts struct{ all []string }
+
+// NewTexts gives texts, none yet.
+func NewTexts() *Texts { return &Texts{} }
+
+// Add adds one at the end.
+func (t *Texts) Add(text string) *Texts {
+	if t != nil {
+		t.all = append(t.all, text)
+	}
+	return t
+}
+
+// Len is how many there are.
+func (t *Texts) Len() int {
+	if t == nil {
+		return 0
+	}
+	return len(t.all)
+}
+
+// At gives one, from 0 on. The error is misuse where there is none.
+func (t *Texts) At(i int) (string, error) {
+	if i < 0 || i >= t.Len() {
+		return "", misuse("there is no text %d of %d", i, t.Len())
+	}
+	return t.all[i], nil
+}

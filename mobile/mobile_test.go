@@ -1,0 +1,292 @@
+package mobile_test
+
+import (
+	"errors"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/mobile"
+)
+
+// An app declares a key of each kind.
+type app struct {
+	keys    *mobile.Keys
+	hour    *mobile.WholeKey
+	spacing *mobile.DecimalKey
+	frost   *mobile.SwitchKey
+	plot    *mobile.TextKey
+	units   *mobile.TextKey
+	code    *mobile.TextKey
+	photo   *mobile.BytesKey
+	sown    *mobile.TimeKey
+	pause   *mobile.SpanKey
+	queue   *mobile.ListKey
+}
+
+func declared() *app {
+	k := mobile.NewKeys()
+	return &app{
+		keys: k, hour: k.Whole("reminder-hour", 18).Between(0, 23).About("when to remind"), spacing: k.Decimal("spacing-m", 0.3).Between(0, 5), frost: k.Switch("frost/warning", false),
+		plot: k.Text("plot", ""), units: k.Choice("units", mobile.NewTexts().Add("metric").Add("imperial")), code: k.Text("gate-code", "").Sealed(),
+		photo: k.Bytes("photo", nil), sown: k.Time("sown", 0), pause: k.Span("pause", 90_000), queue: k.List("hose/queue").Keep(3),
+	}
+}
+
+func open(t *testing.T, a *app, dir string) *mobile.Namespace {
+	t.Helper()
+	ns, err := mobile.Open(dir, "plotbook", a.keys, mobile.NewOptions().Seal(make([]byte, 32)).As("plotbook"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, ns.Close()) })
+	return ns
+}
+
+// must gives what a call gave without an error.
+func must[T any](t *testing.T) func(x T, err error) T {
+	return func(x T, err error) T {
+		t.Helper()
+		require.NoError(t, err)
+		return x
+	}
+}
+
+func code(err error) string {
+	if err == nil {
+		return ""
+	}
+	return mobile.Code(err.Error())
+}
+
+// Every kind is exact, and there when it is opened again.
+func TestKinds(t *testing.T) {
+	dir := t.TempDir()
+	a := declared()
+	ns := open(t, a, dir)
+	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	assert.EqualValues(t, 18, must[int64](t)(hour.Get()))
+	assert.False(t, must[bool](t)(hour.Stored()))
+	require.NoError(t, hour.Set(7))
+	assert.EqualValues(t, 9, must[int64](t)(hour.Add(2)))
+	assert.EqualValues(t, 12, must[int64](t)(hour.Raise(12)))
+	assert.EqualValues(t, 3, must[int64](t)(hour.Lower(3)))
+	spacing := must[*mobile.Decimal](t)(a.spacing.Bind(ns))
+	require.NoError(t, spacing.Set(5))
+	assert.Equal(t, 4.5, must[float64](t)(spacing.Add(-0.5)))
+	require.NoError(t, spacing.Set(5.0))
+	require.NoError(t, must[*mobile.Switch](t)(a.frost.Bind(ns)).Set(true))
+	require.NoError(t, must[*mobile.Text](t)(a.plot.Bind(ns)).Set("C4 🌱"))
+	require.NoError(t, must[*mobile.Text](t)(a.units.Bind(ns)).Set("imperial"))
+	require.NoError(t, must[*mobile.Text](t)(a.code.Bind(ns)).Set("a word that nobody reads"))
+	photo := []byte{0, 255, 7}
+	require.NoError(t, must[*mobile.Bytes](t)(a.photo.Bind(ns)).Set(photo))
+	photo[0] = 9
+	require.NoError(t, must[*mobile.Time](t)(a.sown.Bind(ns)).Set(1_777_799_564_123))
+	require.NoError(t, must[*mobile.Span](t)(a.pause.Bind(ns)).Set(1500))
+	queue := must[*mobile.List](t)(a.queue.Bind(ns))
+	for _, bed := range []string{"A1", "B2", "C4", "C4", "D1"} {
+		require.NoError(t, queue.Append(bed, true))
+	}
+	assert.Equal(t, "B2", must[string](t)(queue.Take(0)))
+	require.NoError(t, queue.Remove("D1", false))
+	require.NoError(t, ns.Close())
+	assert.Equal(t, "closed", code(hour.Set(1)))
+	assert.EqualValues(t, 3, must[int64](t)(hour.Get()), "what was last")
+
+	b := declared()
+	ns = open(t, b, dir)
+	assert.EqualValues(t, 3, must[int64](t)(must[*mobile.Whole](t)(b.hour.Bind(ns)).Get()))
+	assert.Equal(t, 5.0, must[float64](t)(must[*mobile.Decimal](t)(b.spacing.Bind(ns)).Get()))
+	assert.True(t, must[bool](t)(must[*mobile.Switch](t)(b.frost.Bind(ns)).Get()))
+	assert.Equal(t, "C4 🌱", must[string](t)(must[*mobile.Text](t)(b.plot.Bind(ns)).Get()))
+	assert.Equal(t, "imperial", must[string](t)(must[*mobile.Text](t)(b.units.Bind(ns)).Get()))
+	assert.Equal(t, "a word that nobody reads", must[string](t)(must[*mobile.Text](t)(b.code.Bind(ns)).Get()))
+	assert.Equal(t, []byte{0, 255, 7}, must[[]byte](t)(must[*mobile.Bytes](t)(b.photo.Bind(ns)).Get()))
+	assert.EqualValues(t, 1_777_799_564_123, must[int64](t)(must[*mobile.Time](t)(b.sown.Bind(ns)).Get()))
+	assert.EqualValues(t, 1500, must[int64](t)(must[*mobile.Span](t)(b.pause.Bind(ns)).Get()))
+	list := must[*mobile.Texts](t)(must[*mobile.List](t)(b.queue.Bind(ns)).Get())
+	require.Equal(t, 1, list.Len())
+	assert.Equal(t, "C4", must[string](t)(list.At(0)))
+	entries := must[*mobile.Entries](t)(ns.Entries("s"))
+	require.Equal(t, 2, entries.Len())
+	e := must[*mobile.Entry](t)(entries.At(1))
+	assert.Equal(t, []any{"spacing-m", "float", "5.0", "plotbook"}, []any{e.Name, e.Kind, e.Value, e.By})
+	e = must[*mobile.Entry](t)(must[*mobile.Entries](t)(ns.Entries("gate")).At(0))
+	assert.Equal(t, "sealed", e.Kind)
+	require.NoError(t, must[*mobile.Whole](t)(b.hour.Bind(ns)).Set(7))
+	require.NoError(t, ns.Reset())
+	assert.Zero(t, must[*mobile.Entries](t)(ns.Entries("")).Len())
+}
+
+// What a user typed is judged in a sentence for him.
+func TestTyped(t *testing.T) {
+	a := declared()
+	open(t, a, t.TempDir())
+	assert.EqualValues(t, 7, must[int64](t)(a.hour.Parse(" 7 ")))
+	for _, typed := range []string{"", "x", "24", "5.5"} {
+		_, err := a.hour.Parse(typed)
+		assert.Equal(t, "invalid", code(err), typed)
+		sentence := mobile.Sentence(err.Error())
+		assert.NotContains(t, sentence, "invalid: ", typed)
+		assert.Greater(t, len(sentence), 10, typed)
+	}
+	assert.EqualValues(t, 300_000, must[int64](t)(a.pause.Parse("5 min")))
+	text := must[string](t)(a.spacing.Format(0.25))
+	assert.Equal(t, 0.25, must[float64](t)(a.spacing.Parse(text)))
+	assert.Equal(t, 2, a.units.Choices().Len())
+	assert.Equal(t, "when to remind", a.hour.Describe())
+	assert.Equal(t, "reminder-hour", a.hour.Name())
+}
+
+// Misuse is an error, whatever it is, and never the end of the process.
+func TestMisuse(t *testing.T) {
+	for what, declare := range map[string]func(k *mobile.Keys){
+		"a bad name": func(k *mobile.Keys) { k.Whole("", 1) }, "bounds without the default": func(k *mobile.Keys) { k.Whole("n", 5).Between(6, 9) },
+		"two of a name": func(k *mobile.Keys) { k.Whole("n", 5); k.Text("n", "") }, "a choice of nothing": func(k *mobile.Keys) { k.Choice("c", nil) },
+		"a choice twice": func(k *mobile.Keys) { k.Choice("c", mobile.NewTexts().Add("a").Add("a")) }, "no length": func(k *mobile.Keys) { k.List("l").Keep(-1) },
+		"too long": func(k *mobile.Keys) { k.Span("s", 1<<62) },
+	} {
+		k := mobile.NewKeys()
+		declare(k)
+		_, err := mobile.Open(t.TempDir(), "plotbook", k, nil)
+		require.Error(t, err, what)
+		assert.Contains(t, []string{"misuse", "invalid"}, code(err), "%s: %v", what, err)
+	}
+	for what, o := range map[string]*mobile.Options{"a key that is none": mobile.NewOptions().Seal([]byte("short")), "no runner": mobile.NewOptions().OnProblem(nil, nil)} {
+		_, err := mobile.Open(t.TempDir(), "plotbook", mobile.NewKeys(), o)
+		assert.Equal(t, "misuse", code(err), what)
+	}
+	_, err := mobile.Open(t.TempDir(), "plotbook", nil, nil)
+	assert.Equal(t, "misuse", code(err))
+	_, err = mobile.Open(t.TempDir(), "Plot Book", mobile.NewKeys(), nil)
+	assert.Equal(t, "invalid", code(err))
+
+	a, other := declared(), declared()
+	ns := open(t, a, t.TempDir())
+	elsewhere, err := mobile.Open(t.TempDir(), "plotbook", other.keys, mobile.NewOptions().Seal(make([]byte, 32)))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, elsewhere.Close()) }()
+	bind := func(k *mobile.WholeKey, ns *mobile.Namespace) error { _, err := k.Bind(ns); return err }
+	for what, err := range map[string]error{
+		"foreign keys": bind(a.hour, elsewhere), "an empty key": bind(&mobile.WholeKey{}, ns), "no namespace": bind(a.hour, nil), "an empty one": bind(a.hour, &mobile.Namespace{}),
+		"an empty variable": (&mobile.Whole{}).Set(1), "an empty list": func() error { _, err := (&mobile.List{}).Take(0); return err }(),
+		"a namespace that is none": (&mobile.Namespace{}).Close(), "no change": ns.Commit(nil), "a declaration too late": func() error {
+			a.keys.Whole("late", 1)
+			_, err := mobile.Open(t.TempDir(), "plotbook", a.keys, nil)
+			return err
+		}(),
+		"no item": func() error { _, err := mobile.NewTexts().At(0); return err }(), "an empty watching": func() error { _, err := (&mobile.Whole{}).Watch(nil, nil); return err }(),
+		"no runner":        func() error { v, _ := a.hour.Bind(ns); _, err := v.Watch(nil, nil); return err }(),
+		"a list of nobody": func() error { v, _ := a.queue.Bind(ns); return v.Set(nil) }(),
+	} {
+		assert.Equal(t, "misuse", code(err), "%s: %v", what, err)
+	}
+	(*mobile.Watching)(nil).Stop()
+	(&mobile.Task{}).Run()
+	assert.Empty(t, (&mobile.WholeKey{}).Name())
+}
+
+type change func(b *mobile.Batch) error
+
+func (c change) Apply(b *mobile.Batch) error { return c(b) }
+
+// A commit is whole or not at all.
+func TestCommit(t *testing.T) {
+	a := declared()
+	ns := open(t, a, t.TempDir())
+	hour, plot := must[*mobile.Whole](t)(a.hour.Bind(ns)), must[*mobile.Text](t)(a.plot.Bind(ns))
+	var escaped *mobile.Batch
+	set := func(fail error) error {
+		return ns.Commit(change(func(b *mobile.Batch) error {
+			escaped = b
+			h, p := must[*mobile.Whole](t)(a.hour.In(b)), must[*mobile.Text](t)(a.plot.In(b))
+			return errors.Join(h.Set(7), p.Set("C4"), fail)
+		}))
+	}
+	err := set(errors.New("the app wants it not"))
+	assert.Equal(t, "failed", code(err))
+	assert.Contains(t, err.Error(), "the app wants it not")
+	assert.EqualValues(t, 18, must[int64](t)(hour.Get()))
+	before := ns.Version()
+	require.NoError(t, set(nil))
+	assert.Equal(t, []any{int64(7), "C4"}, []any{must[int64](t)(hour.Get()), must[string](t)(plot.Get())})
+	assert.Equal(t, before+1, ns.Version())
+	_, err = a.hour.In(escaped)
+	assert.Equal(t, "misuse", code(err), "it is over")
+	assert.Equal(t, "invalid", code(ns.Commit(change(func(b *mobile.Batch) error { return must[*mobile.Whole](t)(a.hour.In(b)).Set(24) }))))
+}
+
+// A screen is a runner whose thread does what was posted when it comes to it.
+type screen struct {
+	mu     sync.Mutex
+	posted []*mobile.Task
+	seen   []int64
+	get    func() int64
+}
+
+func (s *screen) Post(t *mobile.Task) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.posted = append(s.posted, t)
+}
+
+func (s *screen) Changed() { s.seen = append(s.seen, s.get()) }
+
+// draw does what was posted, and says how much that was.
+func (s *screen) draw() int {
+	s.mu.Lock()
+	posted := s.posted
+	s.posted = nil
+	s.mu.Unlock()
+	for _, t := range posted {
+		t.Run()
+	}
+	return len(posted)
+}
+
+// A slow screen skips what it could not have shown, and sees the newest.
+func TestWatch(t *testing.T) {
+	a := declared()
+	ns := open(t, a, t.TempDir())
+	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	s := &screen{get: func() int64 { return must[int64](t)(hour.Get()) }}
+	w, err := hour.Watch(s, s)
+	require.NoError(t, err)
+	drawn := func() int {
+		n := 0
+		require.Eventually(t, func() bool { n = s.draw(); return n > 0 }, 5*time.Second, time.Millisecond)
+		return n
+	}
+	assert.Equal(t, 1, drawn())
+	assert.Equal(t, []int64{18}, s.seen)
+	for n := range int64(20) {
+		require.NoError(t, hour.Set(n))
+	}
+	time.Sleep(50 * time.Millisecond)
+	assert.LessOrEqual(t, drawn(), 1, "one waits at a time")
+	require.Eventually(t, func() bool { s.draw(); return s.seen[len(s.seen)-1] == 19 }, 5*time.Second, time.Millisecond)
+	assert.Less(t, len(s.seen), 10)
+	require.NoError(t, hour.Set(5))
+	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.posted) == 1 }, 5*time.Second, time.Millisecond)
+	w.Stop()
+	before := len(s.seen)
+	s.draw()
+	assert.Len(t, s.seen, before, "what was posted before does nothing")
+	all, err := ns.Watch(s, s)
+	require.NoError(t, err)
+	assert.Equal(t, 1, drawn())
+	all.Stop()
+}
+
+// What an app carries.
+func TestCarries(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", ".").Output()
+	require.NoError(t, err)
+	for _, pkg := range []string{"net", "net/http", "encoding/json", "log/slog", "regexp"} {
+		assert.NotContains(t, strings.Fields(string(out)), pkg)
+	}
+}
