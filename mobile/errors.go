@@ -52,7 +52,8 @@ func told(err error) error {
 }
 
 func misuse(format string, args ...any) error {
-	return told(fmt.Errorf("%w: "+format, append([]any{errMisuse}, args...)...))
+	cause := fmt.Errorf(format, args...)
+	return &failure{"misuse", cause.Error(), errors.Join(errMisuse, cause)}
 }
 
 // caught makes a panic of a declaration its error: those languages have no other.
