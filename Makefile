@@ -3,10 +3,10 @@
 
 GO ?= go
 
-.PHONY: test race lint bench bench-etcd soak cross demo
+.PHONY: test race lint bench bench-etcd soak cross demo phones
 
 # What is in a module of its own, so that nobody else carries what it needs.
-MODULES = server/etcd
+MODULES = server/etcd bindings
 
 test: packages
 	$(GO) test ./...
@@ -48,7 +48,7 @@ soak:
 cross:
 	@for target in android/arm64 ios/arm64; do \
 		echo "build for $$target"; \
-		CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} $(GO) build . ./board || exit 1; \
+		CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} $(GO) build . ./board ./mobile || exit 1; \
 	done; \
 	for target in darwin/arm64 windows/amd64 linux/386 linux/arm; do \
 		echo "build for $$target"; \
@@ -58,14 +58,20 @@ cross:
 demo:
 	$(GO) run ./cmd/smallpantry demo
 
+# What runs of phones here: apps in Java and Kotlin on the library that gobind makes.
+phones: packages
+	cd bindings && $(GO) test -count=1 -v .
+
 # What tests use, as Debian packages: script, which makes a terminal; python3, in which the
 # other reader of journals is written; curl, for the lines of docs/http.md; ip, for networks
-# that part; chromium, node and
-# npm, for pages. Without apt-get what is missing stays so, and its tests are skipped. What the
-# tests of the JavaScript client use besides is pinned in js/package-lock.json.
+# that part; chromium, node and npm, for pages; javac and cc, for apps in Java and Kotlin. Without
+# apt-get what is missing stays so, and its tests are skipped. What the tests of the JavaScript
+# client and of Kotlin use besides is pinned in their package-lock.json.
 .PHONY: packages
 packages:
-	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium:chromium node:nodejs npm:npm; do \
+	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium:chromium node:nodejs npm:npm javac:default-jdk-headless cc:gcc; do \
 		command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	if [ -n "$$missing" ] && command -v apt-get >/dev/null; then apt-get update -q && apt-get install -y -q $$missing; fi
-	@if command -v npm >/dev/null && ! [ js/node_modules/.package-lock.json -nt js/package-lock.json ]; then cd js && npm ci; fi
+	@for d in js bindings; do \
+		if command -v npm >/dev/null && ! [ $$d/node_modules/.package-lock.json -nt $$d/package-lock.json ]; then (cd $$d && npm ci) || exit 1; fi; \
+	done

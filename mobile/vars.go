@@ -332,7 +332,7 @@ func (v *List) Take(at int) (item string, err error) {
 		return err
 	})
 	if err == nil && !found {
-		err = told(pantry.ErrAbsent)
+		err = &failure{"absent", "there is nothing at that place of the list", pantry.ErrAbsent}
 	}
 	return item, err
 }

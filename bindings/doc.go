@@ -1,0 +1,10 @@
+// Package bindings makes libraries for Java and Kotlin, and for Swift, of package mobile, with
+// gobind. It has nothing of its own: its test builds the library for the JVM of this machine,
+// and runs what stands in testdata against it.
+package bindings
+
+import (
+	_ "golang.org/x/mobile/bind/seq"
+
+	_ "github.com/small-pantry/pantry/mobile"
+)

@@ -1,0 +1,193 @@
+package bindings
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// need has a test be skipped where a program is missing, unless all must be there.
+func need(t *testing.T, program string) string {
+	t.Helper()
+	path, err := exec.LookPath(program)
+	if err != nil && os.Getenv("CI") != "true" {
+		t.Skipf("%s is missing: make test installs it", program)
+	}
+	require.NoError(t, err)
+	path, err = filepath.EvalSymlinks(path)
+	require.NoError(t, err)
+	return path
+}
+
+func run(t *testing.T, env []string, name string, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Env = append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s %s:\n%s", name, strings.Join(args, " "), out)
+	return string(out)
+}
+
+// android names what gobind makes for Android, and is not there on any other machine: a log
+// and a context.
+const (
+	androidLog = `#include <stdio.h>
+#define ANDROID_LOG_INFO 4
+#define ANDROID_LOG_FATAL 7
+#define __android_log_print(level, tag, ...) (fprintf(stderr, tag ": " __VA_ARGS__), fputc('\n', stderr))
+`
+	androidContext = "package android.content; public class Context {}\n"
+)
+
+// A jvm is the library for the JVM of this machine, and the classes over it.
+type jvm struct{ lib, classes string }
+
+// build makes it: gobind's files are for Android, so they are renamed, and given what they
+// miss.
+func build(t *testing.T) jvm {
+	t.Helper()
+	if runtime.GOOS != "linux" {
+		t.Skip("the library is built for the JVM on Linux")
+	}
+	home := filepath.Dir(filepath.Dir(need(t, "javac")))
+	need(t, "cc")
+	made := "build" // within the module, so that it is built with its packages
+	require.NoError(t, os.RemoveAll(made))
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(made)) })
+	run(t, nil, "go", "tool", "gobind", "-lang=java,go", "-outdir="+made, "github.com/small-pantry/pantry/mobile")
+	src, java := filepath.Join(made, "jvm"), filepath.Join(made, "java")
+	for path, text := range map[string]string{
+		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(java, "android", "content", "Context.java"): androidContext,
+	} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	files, err := filepath.Glob(filepath.Join(made, "src", "gobind", "*"))
+	require.NoError(t, err)
+	suffix := regexp.MustCompile(`_android\.(go|c)$`)
+	for _, path := range files {
+		name := filepath.Base(path)
+		if strings.Contains(name, "darwin") || strings.HasSuffix(name, ".objc.h") {
+			continue
+		}
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		text := strings.ReplaceAll(string(raw), "-llog", "")
+		text = strings.Replace(text, "AttachCurrentThread(jvm, &env, NULL)", "AttachCurrentThread(jvm, (void **)&env, NULL)", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(src, suffix.ReplaceAllString(name, "_jvm.$1")), []byte(text), 0o600))
+	}
+	abs, err := filepath.Abs(src)
+	require.NoError(t, err)
+	j := jvm{t.TempDir(), t.TempDir()}
+	run(t, []string{fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ -I%s/include -I%[1]s/include/linux -I%s", home, abs)},
+		"go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
+	sources := []string{"-Xlint:-removal", "-nowarn", "-d", j.classes, "testdata/java/Suite.java"}
+	require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
+		if strings.HasSuffix(path, ".java") {
+			sources = append(sources, path)
+		}
+		return err
+	}))
+	run(t, nil, "javac", sources...)
+	info, err := os.Stat(filepath.Join(j.lib, "libgojni.so"))
+	require.NoError(t, err)
+	t.Logf("the library has %.1f MB as it is built", float64(info.Size())/1e6)
+	return j
+}
+
+// play plays a scene of a suite in a process of its own.
+func (j jvm) play(suite, scene, dir string, more ...string) (string, error) {
+	out, err := exec.Command("java", append([]string{"-Djava.library.path=" + j.lib, "-cp", j.classes, suite, scene, dir}, more...)...).CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%s: %w:\n%s", scene, err, out)
+	}
+	return string(out), err
+}
+
+// killed has an app store each kind and kill itself, and another find all of it.
+func (j jvm) killed(t *testing.T, suite string) {
+	t.Run("killed", func(t *testing.T) {
+		dir := t.TempDir()
+		out, err := j.play(suite, "write", dir)
+		var end *exec.ExitError
+		require.True(t, errors.As(err, &end), "it kills itself: %v", err)
+		assert.Contains(t, out, "ok\n")
+		assert.Equal(t, -1, end.ExitCode())
+		_, err = j.play(suite, "read", dir)
+		require.NoError(t, err)
+	})
+}
+
+func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
+	for _, scene := range scenes {
+		t.Run(scene, func(t *testing.T) {
+			out, err := j.play(suite, scene, t.TempDir())
+			require.NoError(t, err)
+			assert.Contains(t, out, "ok\n")
+		})
+	}
+}
+
+// What an app in Java, and one in Kotlin, get of package mobile, on the JVM of this machine.
+func TestJVM(t *testing.T) {
+	j := build(t)
+	t.Run("Java", func(t *testing.T) {
+		j.scenes(t, "Suite", "refusals", "commit", "watch", "many")
+		j.killed(t, "Suite")
+		t.Run("two processes", func(t *testing.T) {
+			dir := t.TempDir()
+			var both sync.WaitGroup
+			for range 2 {
+				both.Go(func() {
+					_, err := j.play("Suite", "count", dir, "300")
+					assert.NoError(t, err)
+				})
+			}
+			both.Wait()
+			_, err := j.play("Suite", "sum", dir, "600")
+			require.NoError(t, err)
+		})
+	})
+	t.Run("Kotlin", func(t *testing.T) {
+		lib := filepath.Join("node_modules", "kotlin-compiler", "lib")
+		if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
+			t.Skip("the Kotlin compiler is missing: make test installs it")
+		}
+		k := jvm{j.lib, t.TempDir()}
+		coroutines := filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar")
+		run(t, nil, "java", "-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar")+":"+filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
+			"-no-stdlib", "-cp", strings.Join([]string{j.classes, coroutines, filepath.Join(lib, "kotlin-stdlib.jar")}, ":"), "-d", k.classes, "kotlin/Pantry.kt", "testdata/kotlin/Suite.kt")
+		k.classes = strings.Join([]string{k.classes, j.classes, coroutines, filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
+		k.scenes(t, "SuiteKt", "refusals", "commit", "flow")
+		k.killed(t, "SuiteKt")
+	})
+}
+
+// The files for Swift and Objective-C are made whole, and nothing is left out of either.
+func TestBoundWhole(t *testing.T) {
+	dir := t.TempDir()
+	run(t, nil, "go", "tool", "gobind", "-lang=java,objc", "-outdir="+dir, "github.com/small-pantry/pantry/mobile")
+	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		assert.NotContains(t, string(raw), "skipped", path)
+		return err
+	}))
+	header, err := os.ReadFile(filepath.Join(dir, "src", "gobind", "Mobile.objc.h"))
+	require.NoError(t, err)
+	for _, part := range []string{"@interface MobileNamespace", "@interface MobileWholeKey", "MobileOpen("} {
+		assert.Contains(t, string(header), part)
+	}
+}
