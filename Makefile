@@ -48,7 +48,7 @@ soak:
 cross:
 	@for target in android/arm64 ios/arm64; do \
 		echo "build for $$target"; \
-		CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} $(GO) build . ./board ./mobile || exit 1; \
+		CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} $(GO) build . ./board ./mobile/... || exit 1; \
 	done; \
 	for target in darwin/arm64 windows/amd64 linux/386 linux/arm; do \
 		echo "build for $$target"; \

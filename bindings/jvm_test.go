@@ -1,6 +1,8 @@
 package bindings
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -14,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/pantrytest"
 )
 
 // need has a test be skipped where a program is missing, unless all must be there.
@@ -28,6 +32,8 @@ func need(t *testing.T, program string) string {
 	require.NoError(t, err)
 	return path
 }
+
+var boundPackages = [2]string{"github.com/small-pantry/pantry/mobile", "github.com/small-pantry/pantry/mobile/shared"}
 
 func run(t *testing.T, env []string, name string, args ...string) string {
 	t.Helper()
@@ -64,7 +70,7 @@ func build(t *testing.T) jvm {
 	made := "build" // within the module, so that it is built with its packages
 	require.NoError(t, os.RemoveAll(made))
 	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(made)) })
-	run(t, nil, "go", "tool", "gobind", "-lang=java,go", "-outdir="+made, "github.com/small-pantry/pantry/mobile")
+	run(t, nil, "go", "tool", "gobind", "-lang=java,go", "-outdir="+made, boundPackages[0], boundPackages[1])
 	src, java := filepath.Join(made, "jvm"), filepath.Join(made, "java")
 	for path, text := range map[string]string{
 		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(java, "android", "content", "Context.java"): androidContext,
@@ -144,6 +150,27 @@ func TestJVM(t *testing.T) {
 	t.Run("Java", func(t *testing.T) {
 		j.scenes(t, "Suite", "refusals", "commit", "watch", "many")
 		j.killed(t, "Suite")
+		t.Run("board", func(t *testing.T) {
+			s := pantrytest.NewServer(t)
+			cmd := exec.Command("java", "-Djava.library.path="+j.lib, "-cp", j.classes, "Suite", "board", t.TempDir(), s.Link("rowan-street"))
+			var failed bytes.Buffer
+			cmd.Stderr = &failed
+			out, err := cmd.StdoutPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			var said []string
+			for in := bufio.NewScanner(out); in.Scan(); {
+				said = append(said, in.Text())
+				switch in.Text() {
+				case "cut":
+					s.Cut(true)
+				case "back":
+					s.Cut(false)
+				}
+			}
+			require.NoError(t, cmd.Wait(), failed.String())
+			assert.Equal(t, []string{"cut", "back", "ok"}, said)
+		})
 		t.Run("two processes", func(t *testing.T) {
 			dir := t.TempDir()
 			var both sync.WaitGroup
@@ -176,7 +203,7 @@ func TestJVM(t *testing.T) {
 // The files for Swift and Objective-C are made whole, and nothing is left out of either.
 func TestBoundWhole(t *testing.T) {
 	dir := t.TempDir()
-	run(t, nil, "go", "tool", "gobind", "-lang=java,objc", "-outdir="+dir, "github.com/small-pantry/pantry/mobile")
+	run(t, nil, "go", "tool", "gobind", "-lang=java,objc", "-outdir="+dir, boundPackages[0], boundPackages[1])
 	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err

@@ -29,7 +29,7 @@ type View struct {
 // Open opens a view of a namespace that is open, until Close. The errors are those of
 // listening, of the file system, and of opening the file once more.
 func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
-	o := options{listen: "127.0.0.1:0", ns: ns}
+	o := options{listen: "127.0.0.1:0"}
 	for _, opt := range opts {
 		opt(&o)
 	}

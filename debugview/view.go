@@ -1,14 +1,9 @@
 package debugview
 
-import "github.com/small-pantry/pantry"
-
 // An Option is for Open.
 type Option func(*options)
 
-type options struct {
-	listen string
-	ns     *pantry.Namespace
-}
+type options struct{ listen string }
 
 // LAN has other machines on the network reach the view, whose link then begins with the
 // first private address of this one. Nothing is encrypted: whoever is on the way can read it.

@@ -343,3 +343,11 @@ func (v *List) items(f func(pantry.Var[[]string]) error) error {
 	}
 	return told(f(v.v))
 }
+
+// NewTask gives a task that tells a handler.
+func NewTask(h Handler) *Task {
+	if h == nil {
+		return &Task{}
+	}
+	return &Task{h.Changed}
+}

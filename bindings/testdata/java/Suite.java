@@ -4,6 +4,8 @@ import java.util.Arrays;
 import java.util.concurrent.*;
 import java.util.concurrent.atomic.*;
 import mobile.*;
+import shared.Call;
+import shared.Shared;
 
 /** What an app in Java may rely on: each scene is a process of its own. */
 public class Suite {
@@ -48,6 +50,7 @@ public class Suite {
             case "count": count(dir, Integer.parseInt(args[2])); break;
             case "sum": sum(dir, Long.parseLong(args[2])); break;
             case "many": many(dir); break;
+            case "board": board(dir, args[2]); break;
             default: throw new IllegalArgumentException(args[0]);
         }
         System.out.println("ok");
@@ -101,7 +104,7 @@ public class Suite {
         ns.close();
     }
 
-    interface Call { void run() throws Exception; }
+    interface Attempt { void run() throws Exception; }
 
     /** Each of these is an exception with a code and a sentence, and never the end. */
     static void refusals(String dir) throws Exception {
@@ -128,7 +131,7 @@ public class Suite {
         refused("closed", () -> a.hour.bind(ns).set(1));
     }
 
-    static void refused(String code, Call call) {
+    static void refused(String code, Attempt call) {
         try {
             call.run();
         } catch (Exception e) {
@@ -199,6 +202,33 @@ public class Suite {
         Whole n = a.exact.bind(ns);
         for (int i = 0; i < times; i++) n.add(1);
         ns.close();
+    }
+
+    /** A board, through an outage: what is done meanwhile is kept, and counts once. */
+    static void board(String dir, String link) throws Exception {
+        Keys keys = Mobile.newKeys();
+        WholeKey litres = keys.whole("tank/litres", 0).between(0, 5000);
+        shared.Board board = Shared.join(link, keys, Shared.newOptions().clientName("tankwatch").offline(dir).timeout(2000));
+        shared.Whole tank = board.whole(litres);
+        Call call = Shared.newCall();
+        tank.set(call, 420);
+        same(400L, tank.add(call, -20));
+        board.ready(call);
+        System.out.println("cut");
+        System.out.flush();
+        for (int i = 0; i < 1000 && board.trouble().isEmpty(); i++) Thread.sleep(10);
+        same("unreachable", Mobile.code(board.trouble()));
+        refused("queued", () -> tank.add(call, -10));
+        same(1L, board.pending());
+        same("queued", tank.state().getPhase());
+        System.out.println("back");
+        System.out.flush();
+        for (int i = 0; i < 2000 && board.pending() > 0; i++) Thread.sleep(10);
+        same(390L, tank.add(call, 0));
+        refused("misuse", () -> board.whole(Mobile.newKeys().whole("tank/litres", 0)));
+        call.giveUp();
+        refused("given-up", () -> tank.set(call, 1));
+        board.close();
     }
 
     static void sum(String dir, long want) throws Exception {

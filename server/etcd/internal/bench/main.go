@@ -45,13 +45,12 @@ func main() {
 
 // A bench has three nodes.
 type bench struct {
-	ctx  context.Context
-	dir  string
-	c    *cluster.Cluster
-	kv   *clientv3.Client // for the floors
-	bad  bool
-	more []string
-	n    atomic.Int64 // of prefixes and keys
+	ctx context.Context
+	dir string
+	c   *cluster.Cluster
+	kv  *clientv3.Client // for the floors
+	bad bool
+	n   atomic.Int64 // of prefixes and keys
 }
 
 func run(ctx context.Context) error {

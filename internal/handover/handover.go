@@ -1,0 +1,27 @@
+// Package handover is what package mobile hands to package mobile/shared, and to nobody who
+// uses either: another language sees all that a package exports. Importing mobile sets it.
+package handover
+
+import (
+	"context"
+	"iter"
+
+	"github.com/small-pantry/pantry"
+)
+
+var (
+	// All gives the keys that a *mobile.Keys declares, which then stay as they are.
+	All func(keys any) ([]pantry.AnyKey, error)
+	// Key gives the pantry.Key[T] that a key of package mobile is, of those keys.
+	Key func(keys, key any) (any, error)
+	// Watch gives a *mobile.Watching, which tells a mobile.Handler of changes through a
+	// mobile.Runner.
+	Watch func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error)
+	// Told makes an error one that another language can take apart.
+	Told func(err error) error
+	// Failure is one with a code of its own.
+	Failure func(code, sentence string, cause error) error
+)
+
+// Misuse is a Failure of whoever calls.
+func Misuse(sentence string) error { return Failure("misuse", sentence, nil) }

@@ -1,0 +1,160 @@
+package shared_test
+
+import (
+	"errors"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"github.com/small-pantry/pantry/mobile"
+	"github.com/small-pantry/pantry/mobile/shared"
+	"github.com/small-pantry/pantry/pantrytest"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+// A phone has the keys of an app, on a board.
+type phone struct {
+	*shared.Board
+	keys  *mobile.Keys
+	tank  *shared.Whole
+	kg    *shared.Decimal
+	gate  *shared.Switch
+	note  *shared.Text
+	queue *shared.List
+	code  *mobile.TextKey
+}
+
+func join(t *testing.T, link, name string, o *shared.Options) *phone {
+	t.Helper()
+	k := mobile.NewKeys()
+	tank, kg, gate, note := k.Whole("tank/litres", 0).Between(0, 5000), k.Decimal("harvest/total-kg", 0), k.Switch("gate/open", false), k.Text("notice", "")
+	queue := k.List("hose/queue")
+	p := &phone{keys: k, code: k.Text("gate-code", "").Sealed()}
+	var err error
+	p.Board, err = shared.Join(link, k, o.ClientName(name).Timeout(2000).OnProblem(quiet{}, quiet{}))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, p.Close()) })
+	var errs [5]error
+	p.tank, errs[0] = p.Whole(tank)
+	p.kg, errs[1] = p.Decimal(kg)
+	p.gate, errs[2] = p.Switch(gate)
+	p.note, errs[3] = p.Text(note)
+	p.queue, errs[4] = p.List(queue)
+	require.NoError(t, errors.Join(errs[:]...))
+	return p
+}
+
+// quiet runs tasks at once, and says nothing of problems.
+type quiet struct{}
+
+func (quiet) Post(t *mobile.Task)    { t.Run() }
+func (quiet) Problem(string, string) {}
+
+func code(err error) string {
+	if err == nil {
+		return ""
+	}
+	return mobile.Code(err.Error())
+}
+
+// counter counts what it is told.
+type counter struct {
+	mu sync.Mutex
+	n  int
+}
+
+func (c *counter) Changed() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.n++
+}
+
+func TestTwoPhones(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	a, b := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions())
+	require.NoError(t, a.tank.Set(nil, 420))
+	sum, err := b.tank.Add(shared.NewCall(), -20)
+	require.NoError(t, err)
+	assert.EqualValues(t, 400, sum)
+	kg, err := b.kg.Add(nil, 1.5)
+	require.NoError(t, err)
+	assert.Equal(t, 1.5, kg)
+	require.NoError(t, errors.Join(a.gate.Set(nil, true), a.note.Seed(nil, "frost 🌱"), a.queue.Append(nil, "C4", true), a.queue.Append(nil, "C4", true)))
+	var told counter
+	w, err := b.tank.Watch(quiet{}, &told)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { n, _ := a.tank.Get(); note, _ := b.note.Get(); return n == 400 && note == "frost 🌱" }, 5*time.Second, time.Millisecond)
+	_, err = a.tank.Raise(nil, 1000)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		n, _ := b.tank.Get()
+		told.mu.Lock()
+		defer told.mu.Unlock()
+		return n == 1000 && told.n > 1
+	}, 5*time.Second, time.Millisecond)
+	w.Stop()
+	state, err := b.tank.State()
+	require.NoError(t, err)
+	assert.Equal(t, []any{"current", true, false, "tankwatch", ""}, []any{state.Phase, state.Found, state.Mine, state.By, state.Trouble})
+	assert.InDelta(t, time.Now().UnixMilli(), state.Updated, 60_000)
+	item, err := b.queue.Take(nil, 0)
+	require.NoError(t, err)
+	assert.Equal(t, "C4", item)
+	_, err = b.queue.Take(nil, 0)
+	assert.Equal(t, "absent", code(err))
+	assert.Equal(t, "invalid", code(a.tank.Set(nil, 6000)))
+	_, err = a.tank.Add(nil, 6000)
+	assert.NotEmpty(t, code(err))
+	require.NoError(t, a.note.Clear(nil))
+}
+
+// What is done in an outage is kept, and sent after it; who does not want to wait gives up.
+func TestOutage(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions().Offline(t.TempDir()))
+	require.NoError(t, p.tank.Set(nil, 420))
+	require.NoError(t, p.Ready(nil))
+	s.Cut(true)
+	assert.Equal(t, "queued", code(func() error { _, err := p.tank.Add(nil, -10); return err }()))
+	assert.Equal(t, 1, p.Pending())
+	state, err := p.tank.State()
+	require.NoError(t, err)
+	assert.Equal(t, []any{"queued", 1}, []any{state.Phase, state.Queued})
+	require.Eventually(t, func() bool { return mobile.Code(p.Trouble()) == "unreachable" }, 5*time.Second, time.Millisecond)
+	s.Cut(false)
+	require.Eventually(t, func() bool { n, _ := p.tank.Get(); return n == 410 && p.Pending() == 0 && p.Trouble() == "" }, 20*time.Second, time.Millisecond)
+
+	other := join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions())
+	s.Slow(2 * time.Second)
+	call := shared.NewCall()
+	begun := time.Now()
+	time.AfterFunc(50*time.Millisecond, call.GiveUp)
+	assert.Equal(t, "given-up", code(other.tank.Set(call, 1)))
+	assert.Less(t, time.Since(begun), time.Second)
+	s.Slow(0)
+}
+
+// Misuse is an error, whatever it is.
+func TestMisuse(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions())
+	of := func(_ any, err error) string { return code(err) }
+	foreign := mobile.NewKeys().Whole("tank/litres", 0)
+	for what, got := range map[string]string{
+		"no link": of(shared.Join("not a link", p.keys, nil)), "no keys": of(shared.Join(s.Link("x"), nil, nil)), "foreign keys": of(p.Whole(foreign)), "an empty key": of(p.Whole(&mobile.WholeKey{})),
+		"an empty board": of((&shared.Board{}).Whole(foreign)), "an empty variable": code((&shared.Whole{}).Set(nil, 1)), "a sealed key": of(p.Text(p.code)),
+		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "an empty one closed": code((&shared.Board{}).Close()),
+		"no handler": of(shared.Join(s.Link("x"), mobile.NewKeys(), shared.NewOptions().OnProblem(nil, nil))),
+	} {
+		if want := map[bool]string{true: "link", false: "misuse"}[what == "no link"]; got != want {
+			t.Errorf("%s: %q", what, got)
+		}
+	}
+	(*shared.Call)(nil).GiveUp()
+	(&shared.Board{}).Pause()
+}
