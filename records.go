@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,11 +21,14 @@ import (
 // changed, and is safe for concurrent use.
 type RecordsKey[T any] struct{ one Key[T] }
 
-// RecordsOf declares a collection of structs, each an entry of its own under
-// name + "/" + id. An id is a text without "/" that can be a part of a name;
-// Add gives numbers.
+// RecordsOf declares a collection of structs, or of maps from text as
+// map[string]value.Value, each an entry of its own under name + "/" + id. An id is a
+// text without "/" that can be a part of a name; Add gives numbers.
 func RecordsOf[T any](name string) RecordsKey[T] {
 	var none T
+	if t := reflect.TypeFor[T](); t.Kind() == reflect.Map && t.Key().Kind() == reflect.String {
+		return RecordsKey[T]{composite(name, value.KindMap, none, none)}
+	}
 	return RecordsKey[T]{Object(name, none)}
 }
 
