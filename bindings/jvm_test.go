@@ -44,43 +44,51 @@ func run(t *testing.T, env []string, name string, args ...string) string {
 	return string(out)
 }
 
-// android names what gobind makes for Android, and is not there on any other machine: a log
-// and a context.
+// What gobind's files for Android need, and no other machine has: a log, a context, and a jni.h
+// that knows integers.
 const (
-	androidLog = `#include <stdio.h>
-#define ANDROID_LOG_INFO 4
-#define ANDROID_LOG_FATAL 7
+	androidLog = `#pragma once
+#include <stdarg.h>
+enum { ANDROID_LOG_DEFAULT = 1, ANDROID_LOG_INFO = 4, ANDROID_LOG_WARN = 5, ANDROID_LOG_ERROR = 6, ANDROID_LOG_FATAL = 7 };
+#ifndef ON_JVM
+int __android_log_print(int level, const char *tag, const char *format, ...);
+int __android_log_vprint(int level, const char *tag, const char *format, va_list args);
+int __android_log_write(int level, const char *tag, const char *text);
+#else
+#include <stdio.h>
 #define __android_log_print(level, tag, ...) (fprintf(stderr, tag ": " __VA_ARGS__), fputc('\n', stderr))
+#endif
 `
+	androidJNI     = "#include <stdint.h>\n#include_next <jni.h>\n"
 	androidContext = "package android.content; public class Context {}\n"
 )
 
 // A jvm is the library for the JVM of this machine, and the classes over it.
 type jvm struct{ lib, classes string }
 
-// build makes it: gobind's files are for Android, so they are renamed, and given what they
-// miss.
-func build(t *testing.T) jvm {
+// bind has gobind make the files for Java and gives where they are, and the flags for C: what
+// they miss is there too. Files for Android end in suffix.
+func bind(t *testing.T, suffix string) (src, java, flags string) {
 	t.Helper()
 	if runtime.GOOS != "linux" {
-		t.Skip("the library is built for the JVM on Linux")
+		t.Skip("the library is built on Linux")
 	}
 	home := filepath.Dir(filepath.Dir(need(t, "javac")))
-	need(t, "cc")
 	made := "build" // within the module, so that it is built with its packages
 	require.NoError(t, os.RemoveAll(made))
 	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(made)) })
 	run(t, nil, "go", "tool", "gobind", "-lang=java,go", "-outdir="+made, boundPackages[0], boundPackages[1])
-	src, java := filepath.Join(made, "jvm"), filepath.Join(made, "java")
+	src, java = filepath.Join(made, "lib"), filepath.Join(made, "java")
 	for path, text := range map[string]string{
-		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(java, "android", "content", "Context.java"): androidContext,
+		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(src, "jni.h"): androidJNI,
+		filepath.Join(java, "android", "content", "Context.java"): androidContext,
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	}
 	files, err := filepath.Glob(filepath.Join(made, "src", "gobind", "*"))
 	require.NoError(t, err)
-	suffix := regexp.MustCompile(`_android\.(go|c)$`)
+	forAndroid := regexp.MustCompile(`_android\.(go|c)$`)
 	for _, path := range files {
 		name := filepath.Base(path)
 		if strings.Contains(name, "darwin") || strings.HasSuffix(name, ".objc.h") {
@@ -90,13 +98,20 @@ func build(t *testing.T) jvm {
 		require.NoError(t, err)
 		text := strings.ReplaceAll(string(raw), "-llog", "")
 		text = strings.Replace(text, "AttachCurrentThread(jvm, &env, NULL)", "AttachCurrentThread(jvm, (void **)&env, NULL)", 1)
-		require.NoError(t, os.WriteFile(filepath.Join(src, suffix.ReplaceAllString(name, "_jvm.$1")), []byte(text), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(src, forAndroid.ReplaceAllString(name, suffix+".$1")), []byte(text), 0o600))
 	}
 	abs, err := filepath.Abs(src)
 	require.NoError(t, err)
+	return src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ -I%s -I%s/include -I%[2]s/include/linux", abs, home)
+}
+
+// build makes it: gobind's files are for Android, so they are renamed.
+func build(t *testing.T) jvm {
+	t.Helper()
+	need(t, "cc")
+	src, java, flags := bind(t, "_jvm")
 	j := jvm{t.TempDir(), t.TempDir()}
-	run(t, []string{fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ -I%s/include -I%[1]s/include/linux -I%s", home, abs)},
-		"go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
+	run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
 	sources := []string{"-Xlint:-removal", "-nowarn", "-d", j.classes, "testdata/java/Suite.java"}
 	require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
 		if strings.HasSuffix(path, ".java") {
@@ -198,6 +213,15 @@ func TestJVM(t *testing.T) {
 		k.scenes(t, "SuiteKt", "refusals", "commit", "flow")
 		k.killed(t, "SuiteKt")
 	})
+}
+
+// The Go side and gobind's C compile for Android; they are not linked, which takes its NDK.
+func TestAndroidCompiles(t *testing.T) {
+	cc := need(t, "aarch64-linux-gnu-gcc")
+	src, _, flags := bind(t, "_android")
+	out := run(t, []string{"GOOS=android", "GOARCH=arm64", "CGO_ENABLED=1", "CC=" + cc, strings.Replace(flags, "-D__GOBIND_ANDROID__ ", "-D__GOBIND_ANDROID__ -Wno-incompatible-pointer-types ", 1)},
+		"go", "list", "-tags", "netgo", "-export", "-f", "{{.Export}}", "./"+src)
+	assert.NotEmpty(t, strings.TrimSpace(out), "what was compiled")
 }
 
 // The files for Swift and Objective-C are made whole, and nothing is left out of either.

@@ -121,6 +121,9 @@ func (c *call) listTokens() error {
 	if _, err := c.ledger(false); err != nil {
 		return err
 	}
+	if err := c.s.tokens.Current(c.r.Context()); err != nil { // another server may have made some
+		return err
+	}
 	grants, err := c.s.tokens.List(c.board, c.grant)
 	if err != nil {
 		return err

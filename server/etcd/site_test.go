@@ -186,6 +186,7 @@ func TestTwoServers(t *testing.T) {
 		made := a.do(201, "POST", street+"/tokens", `{"may":"read","label":"shed"}`).json
 		token := made["token"].(string)
 		assert.Equal(t, 200, b.as(token, "GET", tank, "").status, "at once")
+		assert.Contains(t, b.do(200, "GET", street+"/tokens", "").body, made["id"].(string))
 		events := b.listen(t, token)
 		a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
 		events.ended(time.Second)

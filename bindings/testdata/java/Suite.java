@@ -50,6 +50,7 @@ public class Suite {
             case "count": count(dir, Integer.parseInt(args[2])); break;
             case "sum": sum(dir, Long.parseLong(args[2])); break;
             case "many": many(dir); break;
+            case "measure": measure(dir); break;
             case "board": board(dir, args[2]); break;
             default: throw new IllegalArgumentException(args[0]);
         }
@@ -235,6 +236,27 @@ public class Suite {
         App a = new App();
         Namespace ns = a.open(dir);
         same(want, a.exact.bind(ns).get());
+        ns.close();
+    }
+
+    /** How many nanoseconds a read, a bind and a durable write take. */
+    static void measure(String dir) throws Exception {
+        App a = new App();
+        Namespace ns = a.open(dir);
+        Whole hour = a.hour.bind(ns);
+        long[] best = {Long.MAX_VALUE, Long.MAX_VALUE, Long.MAX_VALUE};
+        for (int round = 0; round < 5; round++) { // the JVM warms up in the first ones
+            long begun = System.nanoTime();
+            for (int i = 0; i < 1_000_000; i++) hour.get();
+            best[0] = Math.min(best[0], (System.nanoTime() - begun) / 1_000_000);
+            begun = System.nanoTime();
+            for (int i = 0; i < 50_000; i++) a.hour.bind(ns);
+            best[1] = Math.min(best[1], (System.nanoTime() - begun) / 50_000);
+            begun = System.nanoTime();
+            for (int i = 0; i < 2_000; i++) hour.set(i % 24);
+            best[2] = Math.min(best[2], (System.nanoTime() - begun) / 2_000);
+        }
+        System.out.println(best[0] + " " + best[1] + " " + best[2]);
         ns.close();
     }
 
