@@ -216,8 +216,8 @@ func TestQuota(t *testing.T) {
 	}
 	require.ErrorIs(t, err, ledger.ErrNotStored)
 	assert.NotErrorIs(t, err, ledger.ErrUncertain)
-	version := l.Version()
 	require.NoError(t, l.Current(t.Context()), "what is there can be read")
+	version := l.Version()
 	_, err = rules.Commit(l, rules.Call{Edits: text("big", "small")})
 	require.ErrorIs(t, err, ledger.ErrNotStored)
 	assert.Equal(t, version, l.Version())

@@ -385,6 +385,9 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 			clientv3.OpGet(l.g.keys.batch(l.board, first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(batches)), clientv3.WithLimit(8))},
 		size: len(value),
 	})
+	if errors.Is(err, ledger.ErrNotStored) {
+		held, rev, err = l.done(ctx, one, err)
+	}
 	if err != nil {
 		return h, err
 	}
@@ -396,6 +399,23 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	l.rev, l.head, l.lines = rev, to, l.lines.Advance(b.Lines, b.Count, one.last())
 	l.took = time.Since(start)
 	return l.now(), nil
+}
+
+// done finds out whether a batch is there of which etcd said that it was refused: it says so
+// too of what made it full, which it has done.
+func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev int64, err error) {
+	key := l.g.keys.batch(l.board, b.first)
+	resp, err := l.g.get(ctx, key)
+	if err != nil {
+		return false, 0, fmt.Errorf("%w: %w, and %w", ledger.ErrUncertain, refusal, err)
+	}
+	for _, kv := range resp.Kvs {
+		there, err := readBatch(key, kv.Value)
+		if err == nil && there.id == b.id {
+			return true, kv.ModRevision, nil
+		}
+	}
+	return false, 0, refusal
 }
 
 // isHead is the condition under which a write belongs behind what is known.

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -27,7 +28,8 @@ import (
 type lossy struct {
 	clientv3.KV
 	rate float64
-	free bool // of conditions, which all hold: the fault that the tests must find
+	free bool  // of conditions, which all hold: the fault that the tests must find
+	full *bool // etcd is full: true: what made it so is done, false: nothing is; nil: it is not
 }
 
 type lossyTxn struct {
@@ -56,7 +58,13 @@ func (t *lossyTxn) Commit() (*clientv3.TxnResponse, error) {
 	if rand.Float64() < t.l.rate/2 {
 		return nil, errLost
 	}
+	if t.l.full != nil && !*t.l.full {
+		return nil, rpctypes.ErrNoSpace
+	}
 	resp, err := t.Txn.Commit()
+	if t.l.full != nil {
+		return nil, rpctypes.ErrNoSpace
+	}
 	if rand.Float64() < t.l.rate {
 		return nil, errLost
 	}
@@ -109,7 +117,7 @@ func torture(t *testing.T, rate float64, free bool, each int) (wrong []string) {
 				f.add("close: %v", err)
 			}
 		}()
-		s.g.c.KV = &lossy{s.g.c.KV, rate, free}
+		s.g.c.KV = &lossy{KV: s.g.c.KV, rate: rate, free: free}
 		stores = append(stores, s)
 	}
 	var writers, watchers sync.WaitGroup
@@ -198,6 +206,29 @@ func TestTorture(t *testing.T) {
 // Without the condition under which a commit is written, the same finds it.
 func TestTortureFinds(t *testing.T) {
 	assert.NotEmpty(t, torture(t, 0.3, true, 5))
+}
+
+// Of what made etcd full it says that there is no room, and has done it.
+func TestFullAndDone(t *testing.T) {
+	s := open(t, newPrefix(), Options{})
+	l, release, err := s.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	defer release()
+	net := &lossy{KV: s.g.c.KV}
+	s.g.c.KV = net
+	for i, done := range []bool{true, false, true} {
+		net.full = &done
+		_, err = rules.Commit(l, rules.Call{Edits: add("n", 1)})
+		if done {
+			require.NoError(t, err, i)
+		} else {
+			require.ErrorIs(t, err, ledger.ErrNotStored, i)
+		}
+	}
+	net.full = nil
+	require.NoError(t, l.Current(t.Context()))
+	version, n := count(l)
+	assert.Equal(t, []int64{2, 2}, []int64{version, n})
 }
 
 // What is large goes in parts, which are seen elsewhere, and swept when nothing needs them.
