@@ -53,7 +53,7 @@ func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
 	s, err := server.NewOn(server.Options{Data: data, Public: public, Log: quiet}, func(int, func(string, error)) (store.Store, error) {
 		files, err := store.OpenFiles(data, store.FileOptions{})
 		return &only{Files: files, name: ns.Name(), l: l}, err
-	}, nil)
+	})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close(), os.RemoveAll(data), l.Close())
 	}

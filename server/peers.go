@@ -10,8 +10,8 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 )
 
-// Peers are what a server has to do with others on the same store. They are used by several
-// goroutines.
+// Peers are what a server has to do with others on the same store, of a store that has
+// others. They are used by several goroutines.
 type Peers interface {
 	// Home says where a board is written to, which is fastest when one server does; empty:
 	// here.

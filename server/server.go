@@ -90,22 +90,25 @@ func New(o Options) (*Server, error) {
 			return nil, fmt.Errorf("open the data directory: %w", err)
 		}
 		return files, nil
-	}, nil)
+	})
 }
 
-// NewOn gives a Server on a store of its own, which is closed with it, and opened with how
-// many boards there may be and with what hears of what was survived. Of Options.Data only
+// An Opener opens a store for a server, with how many boards there may be and with what
+// hears of what was survived.
+type Opener func(boards int, problem func(board string, err error)) (store.Store, error)
+
+// NewOn gives a Server on a store of its own, which is closed with it. Of Options.Data only
 // the admin token is used, which must be the same for all servers on one store. It is for
 // modules of this project: package server/etcd gives such a store. The errors are ErrDevOnly,
 // those of open, and the file system's own.
-func NewOn(o Options, open func(boards int, problem func(board string, err error)) (store.Store, error), p Peers) (*Server, error) {
+func NewOn(o Options, open Opener) (*Server, error) {
 	if o.Dev { // which is one machine's
 		return nil, ErrDevOnly
 	}
-	return newOn(o, open, p)
+	return newOn(o, open)
 }
 
-func newOn(o Options, open func(boards int, problem func(board string, err error)) (store.Store, error), p Peers) (*Server, error) {
+func newOn(o Options, open Opener) (*Server, error) {
 	if !o.Dev && (o.Pages != "" || o.Trouble != Trouble{}) {
 		return nil, ErrDevOnly
 	}
@@ -120,11 +123,12 @@ func newOn(o Options, open func(boards int, problem func(board string, err error
 		return nil, err
 	}
 	s := &Server{
-		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, peers: p, trouble: o.Trouble, stopping: make(chan struct{}),
+		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, trouble: o.Trouble, stopping: make(chan struct{}),
 		streams: places{most: int64(o.Limits.Streams)}, writes: debts{perSecond: float64(o.Limits.WriteRate)},
 		clients: newPace(o.Limits.ClientRate), addresses: newPace(o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate),
 	}
 	s.shared, _ = boards.(store.Shared)
+	s.peers, _ = boards.(Peers)
 	s.met = newMeter(s)
 	if err = s.open(o); err != nil {
 		return nil, errors.Join(err, boards.Close())

@@ -65,9 +65,6 @@ func (r Lines) Version() int64 { return r.cur.last }
 // Newest tells the newest commit apart from every other of its version.
 func (r Lines) Newest() End { return r.cur.newest }
 
-// Size is how many bytes were read.
-func (r Lines) Size() int64 { return r.cur.end }
-
 // Advance says that lines, n of them up to version, stand behind now.
 func (r Lines) Advance(lines []byte, n int, version int64) Lines {
 	r.cur.end += int64(len(lines))

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/rules"
 )
@@ -19,10 +18,7 @@ func TestContention(t *testing.T) {
 	var done [3]atomic.Int64
 	begun := time.Now()
 	for i := range 3 {
-		s := open(t, prefix, Options{})
-		l, release, err := s.Board(t.Context(), "rowan-street", true)
-		require.NoError(t, err)
-		defer release()
+		l := hold(t, open(t, prefix, Options{}))
 		for range 20 {
 			all.Go(func() {
 				for time.Since(begun) < 2*time.Second {

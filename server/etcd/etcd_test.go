@@ -96,3 +96,12 @@ func prefixed() []clientv3.OpOption { return []clientv3.OpOption{clientv3.WithPr
 func text(name, s string) []entry.Edit {
 	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: value.Text(s)}}}
 }
+
+// hold gives a board until the test ends.
+func hold(t testing.TB, s *Store) *ledger.Ledger {
+	t.Helper()
+	l, release, err := s.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	t.Cleanup(release)
+	return l
+}

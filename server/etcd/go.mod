@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/anishathalye/porcupine v1.3.1
+	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/google/renameio/v2 v2.0.2
 	github.com/prometheus/client_golang v1.25.0
 	github.com/small-pantry/pantry v0.0.0
@@ -19,7 +20,6 @@ require (
 require (
 	github.com/aymanbagabas/go-osc52/v2 v2.0.1 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
-	github.com/cenkalti/backoff/v5 v5.0.3 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/charmbracelet/colorprofile v0.4.1 // indirect
 	github.com/charmbracelet/lipgloss v1.1.0 // indirect

@@ -8,9 +8,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -66,195 +67,6 @@ func (g *group) near() bool { return time.Now().UnixNano()-g.heard.Load() < int6
 // silence is for how long the feed has said nothing.
 func (g *group) silence() time.Duration { return time.Duration(time.Now().UnixNano() - g.heard.Load()) }
 
-// Gathered runs what comes at the same time together: a run has all that waited when it
-// began, up to most of it, and whoever comes later is in a later one.
-type gathered[T sized] struct {
-	run  func([]T)
-	most int
-
-	mu      sync.Mutex // guards what follows
-	waiting []T
-	runs    int
-}
-
-type sized interface{ bytes() int }
-
-func (g *gathered[T]) add(one T) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.waiting = append(g.waiting, one)
-	g.next()
-}
-
-// next begins a run, where there is room for one; mu must be held.
-func (g *gathered[T]) next() {
-	if g.runs >= underWay || len(g.waiting) == 0 {
-		return
-	}
-	n, bytes := 0, 0
-	for n < len(g.waiting) && n < g.most && (n == 0 || bytes+g.waiting[n].bytes() <= together) {
-		bytes += g.waiting[n].bytes()
-		n++
-	}
-	some := g.waiting[:n:n]
-	if g.waiting = g.waiting[n:]; len(g.waiting) == 0 {
-		g.waiting = nil
-	}
-	g.runs++
-	go func() {
-		g.run(some)
-		g.mu.Lock()
-		defer g.mu.Unlock()
-		g.runs--
-		g.next()
-	}()
-}
-
-// A write is a transaction of its own among others: then is done where cond holds, and
-// otherwise els.
-type write struct {
-	cond clientv3.Cmp
-	then []clientv3.Op
-	els  []clientv3.Op
-	size int
-	done chan struct{}
-
-	held bool
-	says []*etcdserverpb.ResponseOp
-	rev  int64 // of the store after it
-	err  error
-}
-
-func (w *write) bytes() int { return w.size }
-
-func (g *group) commit(some []*write) {
-	ctx, cancel := g.attempt()
-	defer cancel()
-	ops := make([]clientv3.Op, len(some))
-	for i, w := range some {
-		ops[i] = clientv3.OpTxn([]clientv3.Cmp{w.cond}, w.then, w.els)
-	}
-	g.batched.Add(1)
-	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
-	g.answered(err)
-	for i, w := range some {
-		if w.err = err; err == nil {
-			one := resp.Responses[i].GetResponseTxn()
-			w.held, w.says, w.rev = one.Succeeded, one.Responses, resp.Header.Revision
-		}
-		close(w.done)
-	}
-}
-
-// do carries out a write. What may or may not have been done is sent again, the same, until
-// it is known: where the first has arrived, the second finds it. The errors are
-// ledger.ErrNotStored for what was refused, ledger.ErrUncertain where the time ended before
-// it was known, and ErrNoMajority where nothing was sent at all.
-func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverpb.ResponseOp, rev int64, err error) {
-	if !g.near() { // better to ask first than to leave something in doubt
-		if _, _, err := g.fence(ctx, ""); err != nil {
-			return false, nil, 0, err
-		}
-	}
-	if ctx.Err() != nil { // nothing is sent of which nobody would hear
-		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
-	}
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
-		try := w
-		try.done = make(chan struct{})
-		g.writes.add(&try)
-		select {
-		case <-try.done:
-		case <-ctx.Done():
-			return false, nil, 0, fmt.Errorf("%w: etcd has not said whether it was done", ledger.ErrUncertain)
-		}
-		switch {
-		case try.err == nil:
-			return try.held, try.says, try.rev, nil
-		case refused(try.err):
-			return false, nil, 0, fmt.Errorf("%w: %w", ledger.ErrNotStored, try.err)
-		}
-		select {
-		case <-time.After(wait):
-		case <-ctx.Done():
-			return false, nil, 0, fmt.Errorf("%w: %w", ledger.ErrUncertain, try.err)
-		}
-	}
-}
-
-// refused says whether an error is one after which nothing can have been done.
-func refused(err error) bool {
-	for _, no := range []error{
-		rpctypes.ErrNoSpace, rpctypes.ErrRequestTooLarge, rpctypes.ErrTooManyRequests, rpctypes.ErrTooManyOps, rpctypes.ErrPermissionDenied,
-		rpctypes.ErrInvalidAuthToken, rpctypes.ErrUserEmpty, rpctypes.ErrDuplicateKey, rpctypes.ErrEmptyKey,
-	} {
-		if errors.Is(err, no) {
-			return true
-		}
-	}
-	return false
-}
-
-// A fence is a read of a board's head that sees all that was answered before. All who come
-// until it begins wait for the same.
-type fence struct {
-	board string // empty: of the store alone
-	done  chan struct{}
-	head  *head // nil: there is none
-	rev   int64 // by which it was written
-	err   error
-}
-
-func (*fence) bytes() int { return 1 }
-
-// read reads the heads of boards, each once.
-func (g *group) read(some []*fence) {
-	g.fmu.Lock()
-	for _, f := range some {
-		delete(g.coming, f.board) // whoever comes now needs a later one
-	}
-	g.fmu.Unlock()
-	ctx, cancel := g.attempt()
-	defer cancel()
-	var err error
-	for from := 0; from < len(some) && err == nil; from += readsAtOnce {
-		err = g.readHeads(ctx, some[from:min(from+readsAtOnce, len(some))])
-	}
-	g.answered(err)
-	for _, f := range some {
-		if err != nil {
-			f.err = err
-		}
-		close(f.done)
-	}
-}
-
-// readHeads reads the heads of a few boards.
-func (g *group) readHeads(ctx context.Context, some []*fence) error {
-	var ops []clientv3.Op
-	for _, f := range some {
-		op := clientv3.OpGet(g.keys.store(), clientv3.WithCountOnly())
-		if f.board != "" {
-			op = clientv3.OpGet(g.keys.head(f.board))
-		}
-		ops = append(ops, op)
-	}
-	g.fenced.Add(1)
-	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
-	if err != nil {
-		return err
-	}
-	for i, f := range some {
-		for _, kv := range resp.Responses[i].GetResponseRange().Kvs {
-			var h head
-			if h, f.err = readHead(string(kv.Key), kv.Value); f.err == nil {
-				f.head, f.rev = &h, kv.ModRevision
-			}
-		}
-	}
-	return nil
-}
-
 // attempt gives how long the next one may take: longer where those before were too short,
 // as on machines that have much to do.
 func (g *group) attempt() (context.Context, context.CancelFunc) {
@@ -270,44 +82,6 @@ func (g *group) answered(err error) {
 	case errors.Is(err, context.DeadlineExceeded):
 		g.short.Add(1)
 	}
-}
-
-// fence gives the head of a board as it is now, whoever wrote it, and by which revision; nil:
-// it has none. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
-func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
-	begun := time.Now()
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
-		f := g.join(board)
-		select {
-		case <-f.done:
-		case <-ctx.Done():
-			return nil, 0, noMajority(ctx, nil)
-		}
-		if _, damaged := journal.AsDamage(f.err); f.err == nil || damaged {
-			return f.head, f.rev, f.err
-		}
-		if time.Since(begun) > patience {
-			return nil, 0, fmt.Errorf("%w: %w", ErrNoMajority, f.err)
-		}
-		select {
-		case <-time.After(wait):
-		case <-ctx.Done():
-			return nil, 0, noMajority(ctx, f.err)
-		}
-	}
-}
-
-// join gives the fence of a board that begins next.
-func (g *group) join(board string) *fence {
-	g.fmu.Lock()
-	defer g.fmu.Unlock()
-	f := g.coming[board]
-	if f == nil {
-		f = &fence{board: board, done: make(chan struct{})}
-		g.coming[board] = f
-		g.fences.add(f)
-	}
-	return f
 }
 
 // noMajority is the error where ctx ended while etcd was waited for.
@@ -326,17 +100,44 @@ const patience = 5 * time.Second
 
 // get reads keys, and again from another node where one does not answer.
 func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
-	for wait := 10 * time.Millisecond; ; wait = min(2*wait, again) {
+	return persist(ctx, func() (*clientv3.GetResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
+		defer cancel()
 		resp, err := g.c.Get(one, key, opts...)
-		cancel()
-		if err == nil || errors.Is(err, rpctypes.ErrCompacted) {
-			return resp, err
+		if errors.Is(err, rpctypes.ErrCompacted) {
+			err = backoff.Permanent(err)
 		}
-		select {
-		case <-time.After(wait):
-		case <-ctx.Done():
-			return nil, noMajority(ctx, err)
+		return resp, err
+	})
+}
+
+// put writes what nothing tells of yet, so that it may be done twice.
+func (g *group) put(ctx context.Context, key, value string) error {
+	_, err := persist(ctx, func() (*clientv3.PutResponse, error) {
+		one, cancel := context.WithTimeout(ctx, 4*attempt)
+		defer cancel()
+		resp, err := g.c.Put(one, key, value)
+		if refused(err) {
+			err = backoff.Permanent(fmt.Errorf("%w: %w", ledger.ErrNotStored, err))
 		}
+		return resp, err
+	})
+	return err
+}
+
+// persist calls f until it is done, with short pauses, or gives a permanent error, or ctx
+// ends: then the error is ErrNoMajority, with what was wrong last, or that of ctx.
+func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
+	var last error
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval = 10*time.Millisecond, again
+	x, err := backoff.Retry(ctx, func() (x T, err error) {
+		x, err = f()
+		last = err
+		return x, err
+	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(0))
+	if err != nil && ctx.Err() != nil && !errors.As(last, new(*backoff.PermanentError)) {
+		err = noMajority(ctx, last)
 	}
+	return x, err
 }

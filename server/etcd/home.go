@@ -1,28 +1,24 @@
 package etcd
 
 import (
-	"bytes"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"hash/fnv"
 	"io"
 	"maps"
 	"net"
 	"net/http"
-	"net/http/httptrace"
 	"strings"
 	"sync"
 	"time"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.etcd.io/etcd/client/v3/concurrency"
 
-	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -58,8 +54,6 @@ type Peers struct {
 	avoid   map[string]time.Time
 }
 
-var _ server.Peers = (*Peers)(nil)
-
 // PeerOptions are what a server among several needs.
 type PeerOptions struct {
 	// Address is how the other servers reach this one, http(s)://HOST:PORT.
@@ -68,6 +62,31 @@ type PeerOptions struct {
 	Secret string
 	// TLS is how it is made sure of that a server is one; nil: as the system does.
 	TLS *tls.Config
+}
+
+var _ server.Peers = (*Store)(nil)
+
+// Home, Pass and From are those of the servers that this one has joined: see server.Peers.
+// Before there are none.
+func (s *Store) Home(board string) string {
+	if p := s.peers.Load(); p != nil {
+		return p.Home(board)
+	}
+	return ""
+}
+
+func (s *Store) Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error) {
+	if p := s.peers.Load(); p != nil {
+		return p.pass(w, r, body, home)
+	}
+	return false, nil
+}
+
+func (s *Store) From(r *http.Request) string {
+	if p := s.peers.Load(); p != nil {
+		return p.from(r)
+	}
+	return ""
 }
 
 // Join registers a server, and gives the others.
@@ -106,13 +125,13 @@ func (p *Peers) Leave() {
 
 // register keeps the server among the others until ctx ends.
 func (p *Peers) register(ctx context.Context) {
-	g := p.s.g
 	for ctx.Err() == nil {
-		id := p.registerOnce(ctx)
-		if ctx.Err() != nil && id != 0 {
-			one, cancel := context.WithTimeout(context.Background(), time.Second)
-			_, _ = g.c.Revoke(one, id)
-			cancel()
+		if session, err := p.enter(ctx); err == nil {
+			select {
+			case <-session.Done(): // etcd has forgotten it
+			case <-ctx.Done():
+				_ = session.Close() // else it is forgotten by itself
+			}
 		}
 		select {
 		case <-time.After(lookAgain):
@@ -121,25 +140,23 @@ func (p *Peers) register(ctx context.Context) {
 	}
 }
 
-// registerOnce registers the server, until etcd has forgotten it.
-func (p *Peers) registerOnce(ctx context.Context) clientv3.LeaseID {
+// enter registers the server for as long as the session lasts.
+func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	g := p.s.g
 	one, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	lease, err := g.c.Grant(one, alive)
+	lease, err := g.c.Grant(one, alive) // by itself NewSession would wait for ever
 	if err != nil {
-		return 0
+		return nil, err
 	}
-	if _, err = g.c.Put(one, g.keys.servers()+hex.EncodeToString([]byte(p.self)), p.self, clientv3.WithLease(lease.ID)); err != nil {
-		return lease.ID
-	}
-	said, err := g.c.KeepAlive(ctx, lease.ID)
+	session, err := concurrency.NewSession(g.c, concurrency.WithTTL(alive), concurrency.WithLease(lease.ID))
 	if err != nil {
-		return lease.ID
+		return nil, err
 	}
-	for range said {
+	if _, err = g.c.Put(one, g.keys.servers()+hex.EncodeToString([]byte(p.self)), p.self, clientv3.WithLease(session.Lease())); err != nil {
+		return nil, errors.Join(err, session.Close())
 	}
-	return lease.ID
+	return session, nil
 }
 
 // watch keeps up which servers there are until ctx ends.
@@ -225,113 +242,3 @@ func mixed(n uint64) uint64 {
 	n *= 0xc4ceb9fe1a85ec53
 	return n ^ n>>33
 }
-
-// hop is what has no meaning for anybody but the two ends of a connection (RFC 9110, 7.6.1).
-var hop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
-
-// Pass has the home of a board answer: see server.Peers. A request under a key may come
-// twice, so that a home which is slow to answer can be passed by; any other only where
-// nothing of it was sent.
-func (p *Peers) Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error) {
-	again := r.Header.Get("Idempotency-Key") != ""
-	within := p.within
-	if !again {
-		within += p.longer
-	}
-	ctx, cancel := context.WithTimeout(r.Context(), within)
-	defer cancel()
-	sent := false
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { sent = true }})
-	out, err := http.NewRequestWithContext(ctx, r.Method, home+r.URL.RequestURI(), bytes.NewReader(body))
-	if err != nil {
-		return false, nil // it is not an address, and nothing was sent
-	}
-	out.Header = r.Header.Clone()
-	for _, name := range hop {
-		out.Header.Del(name)
-	}
-	out.Host = r.Host // by which links are made
-	out.Header.Set(headerHop, p.secret)
-	out.Header.Set(headerFrom, r.RemoteAddr)
-	resp, err := p.http.Do(out)
-	if err != nil {
-		if r.Context().Err() != nil {
-			return false, r.Context().Err()
-		}
-		p.shun(home)
-		if sent && !again {
-			return false, fmt.Errorf("%w: the server that writes this board did not answer: %w", ledger.ErrUncertain, err)
-		}
-		return false, nil
-	}
-	defer resp.Body.Close()
-	answer, err := io.ReadAll(resp.Body)
-	if err != nil {
-		p.shun(home)
-		if !again {
-			return false, fmt.Errorf("%w: the server that writes this board broke off: %w", ledger.ErrUncertain, err)
-		}
-		return false, nil
-	}
-	p.passed.add()
-	for name, values := range resp.Header {
-		w.Header()[name] = values
-	}
-	for _, name := range hop {
-		w.Header().Del(name)
-	}
-	w.WriteHeader(resp.StatusCode)
-	_, _ = w.Write(answer) // what can't be sent any more, the client does not want
-	return true, nil
-}
-
-// shun has no server asked again for a while that did not answer.
-func (p *Peers) shun(home string) {
-	p.refused.add()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.avoid[home] = time.Now().Add(avoided)
-}
-
-// From says whose request it is that another server passed on: see server.Peers.
-func (p *Peers) From(r *http.Request) string {
-	shown, client := r.Header.Get(headerHop), r.Header.Get(headerFrom)
-	r.Header.Del(headerHop)
-	r.Header.Del(headerFrom)
-	if subtle.ConstantTimeCompare([]byte(shown), []byte(p.secret)) != 1 {
-		return ""
-	}
-	return client
-}
-
-// AdminHash compares what stands for the admin token on this server with that of the others,
-// and keeps it where there is none yet, or with replace. The error is ErrOtherAdmin.
-func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
-	mine, key := hex.EncodeToString(sum[:]), s.g.keys.admin()
-	cond := clientv3.Compare(clientv3.CreateRevision(key), "=", 0)
-	if replace {
-		cond = clientv3.Compare(clientv3.CreateRevision(key), ">", -1)
-	}
-	held, says, _, err := s.g.do(ctx, write{cond: cond, then: []clientv3.Op{clientv3.OpPut(key, mine)}, els: []clientv3.Op{clientv3.OpGet(key)}})
-	if err != nil || held {
-		return err
-	}
-	if kvs := says[0].GetResponseRange().Kvs; len(kvs) == 0 || string(kvs[0].Value) != mine {
-		return ErrOtherAdmin
-	}
-	return nil
-}
-
-// HasAdmin says whether a server has told of an admin token already.
-func (s *Store) HasAdmin(ctx context.Context) (bool, error) {
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	resp, err := s.g.get(ctx, s.g.keys.admin())
-	return err == nil && len(resp.Kvs) > 0, err
-}
-
-// ErrOtherAdmin is returned for an admin token that is not that of the other servers.
-var ErrOtherAdmin = errors.New("the other servers on this store have another admin token")

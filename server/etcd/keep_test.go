@@ -124,6 +124,10 @@ func TestMove(t *testing.T) {
 	assert.ErrorIs(t, target.Import(t.Context(), data, said), ErrNotEmpty)
 	assert.ErrorIs(t, target.AdminHash(t.Context(), "admin.another-token-of-20-letters", false), ErrOtherAdmin)
 
+	require.NoError(t, target.AdminHash(t.Context(), "admin.another-token-of-20-letters", true), "on purpose")
+	assert.ErrorIs(t, target.AdminHash(t.Context(), adminToken, false), ErrOtherAdmin)
+	require.NoError(t, target.AdminHash(t.Context(), adminToken, true))
+
 	check := func(s *site) {
 		t.Helper()
 		now, same, past := state(s)
@@ -206,10 +210,8 @@ func TestQuota(t *testing.T) {
 	require.NoError(t, n.Ready(20*time.Second))
 	s, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members)})
 	require.NoError(t, err)
-	defer func() { assert.NoError(t, s.Close()) }()
-	l, release, err := s.Board(t.Context(), "rowan-street", true)
-	require.NoError(t, err)
-	defer release()
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	l := hold(t, s)
 	big := strings.Repeat("x", 1<<19)
 	for i := 0; err == nil && i < 50; i++ {
 		_, err = rules.Commit(l, rules.Call{Edits: text("big", big+fmt.Sprint(i))})

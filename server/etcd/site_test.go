@@ -13,7 +13,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -34,15 +33,6 @@ type site struct {
 	stop  func()
 }
 
-// peersLater are those of a server that is told of them after it was made.
-type peersLater struct{ atomic.Pointer[Peers] }
-
-func (p *peersLater) Home(board string) string { return p.Load().Home(board) }
-func (p *peersLater) Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (bool, error) {
-	return p.Load().Pass(w, r, body, home)
-}
-func (p *peersLater) From(r *http.Request) string { return p.Load().From(r) }
-
 const adminToken = "admin.0123456789abcdefghij"
 
 // serve gives servers on a store, which know of each other with homes.
@@ -57,18 +47,13 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 		data := t.TempDir()
 		require.NoError(t, os.WriteFile(data+"/admin-token", []byte(adminToken+"\n"), 0o600))
 		limits := server.Limits{ClientRate: 100_000, AddressRate: 100_000, BoardRate: 100_000}
-		later := &peersLater{}
-		var peers server.Peers
-		if homes {
-			peers = later
-		}
 		h, err := server.NewOn(server.Options{Data: data, Limits: limits, Log: quietLog}, func(boards int, problem func(string, error)) (store.Store, error) {
 			o := o
 			o.Boards, o.Problem = boards, problem
 			var err error
 			s.store, err = Open(t.Context(), o)
 			return s.store, err
-		}, peers)
+		})
 		require.NoError(t, err)
 		s.listenOn(h, func() error {
 			if homes {
@@ -78,7 +63,6 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 		})
 		if homes {
 			s.peers = s.store.Join(PeerOptions{Address: s.url, Secret: adminToken})
-			later.Store(s.peers)
 		}
 		all = append(all, s)
 	}

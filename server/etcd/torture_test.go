@@ -211,9 +211,7 @@ func TestTortureFinds(t *testing.T) {
 // Of what made etcd full it says that there is no room, and has done it.
 func TestFullAndDone(t *testing.T) {
 	s := open(t, newPrefix(), Options{})
-	l, release, err := s.Board(t.Context(), "rowan-street", true)
-	require.NoError(t, err)
-	defer release()
+	l := hold(t, s)
 	net := &lossy{KV: s.g.c.KV}
 	s.g.c.KV = net
 	for i, done := range []bool{true, false, true} {
@@ -236,12 +234,7 @@ func TestParts(t *testing.T) {
 	prefix := newPrefix()
 	o := Options{ledger: ledger.Options{Every: 1}}
 	a, b := open(t, prefix, o), open(t, prefix, Options{})
-	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
-	require.NoError(t, err)
-	defer releaseA()
-	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
-	require.NoError(t, err)
-	defer releaseB()
+	la, lb := hold(t, a), hold(t, b)
 	w := lb.Watch(nil, nil)
 	defer w.Close()
 	big := strings.Repeat("x", 1<<20-100)
@@ -286,12 +279,7 @@ func TestFarBehind(t *testing.T) {
 	prefix := newPrefix()
 	a, b := open(t, prefix, Options{ledger: ledger.Options{Every: 5}}), open(t, prefix, Options{})
 	a.g.kept = 0
-	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
-	require.NoError(t, err)
-	defer releaseA()
-	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
-	require.NoError(t, err)
-	defer releaseB()
+	la, lb := hold(t, a), hold(t, b)
 	b.stop() // its feed
 	b.feeds.Wait()
 	w := lb.Watch(nil, nil)
@@ -320,12 +308,7 @@ func TestClocks(t *testing.T) {
 		return Options{ledger: ledger.Options{Now: func() time.Time { return time.Now().Add(by) }}}
 	}
 	a, b := open(t, prefix, clock(time.Minute)), open(t, prefix, clock(0))
-	la, releaseA, err := a.Board(t.Context(), "rowan-street", true)
-	require.NoError(t, err)
-	defer releaseA()
-	lb, releaseB, err := b.Board(t.Context(), "rowan-street", false)
-	require.NoError(t, err)
-	defer releaseB()
+	la, lb := hold(t, a), hold(t, b)
 	var last time.Time
 	for i := range 10 {
 		l := []*ledger.Ledger{la, lb}[i%2]

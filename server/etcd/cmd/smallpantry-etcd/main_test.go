@@ -135,7 +135,7 @@ func TestOperate(t *testing.T) {
 	assert.Contains(t, out, "rowan-street: version ")
 	code, out, errs = call("import", files, "--endpoints", at, "--prefix", "other/")
 	require.Zero(t, code, errs)
-	assert.Contains(t, out, "moved 1 boards, and the tokens")
+	assert.Contains(t, out, "moved 1 board, and the tokens")
 
 	// A server with another admin token is not one of them.
 	odd := filepath.Join(dir, "odd")
@@ -183,4 +183,17 @@ func TestNoMajority(t *testing.T) {
 	litres, _, err := tank.Lookup(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 3, litres)
+	for i := range 3 {
+		if i != 1 { // which is gone already
+			c.KillNode(i)
+		}
+	}
+	stopped := make(chan error, 1)
+	go func() { stopped <- c.StopServer(0) }()
+	select {
+	case err := <-stopped:
+		assert.NoError(t, err)
+	case <-time.After(20 * time.Second):
+		t.Error("a server that reaches no node does not stop")
+	}
 }

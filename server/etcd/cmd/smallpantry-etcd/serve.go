@@ -96,7 +96,6 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 		return err
 	}
 	var st *etcd.Store
-	peers := &latePeers{}
 	s, err := server.NewOn(server.Options{Data: data, Public: public, Limits: limits, Log: log}, func(boards int, problem func(string, error)) (store.Store, error) {
 		so.Boards, so.Problem = boards, problem
 		var err error
@@ -107,7 +106,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 			return nil, errors.Join(err, st.Close())
 		}
 		return st, nil
-	}, peers)
+	})
 	if err != nil {
 		return err
 	}
@@ -120,9 +119,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 		return adminError(err, data)
 	}
 	peerOptions.Secret = strings.TrimSpace(string(token))
-	p := st.Join(peerOptions)
-	peers.set(p)
-	defer p.Leave()
+	defer st.Join(peerOptions).Leave()
 	serves = true
 	where := fmt.Sprintf("boards lie in etcd at %s; other servers reach this one at %s", strings.Join(so.Endpoints, ", "), peerOptions.Address)
 	return flags.Run(ctx, s, l, serving.Words{Out: a.stdout, Colour: term.Out{Writer: a.stdout}.Colour(), Where: where, Public: public})

@@ -1,0 +1,43 @@
+package etcd
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"strings"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+)
+
+// AdminHash compares what stands for the admin token on this server with that of the others,
+// and keeps it where there is none yet, or with replace. The error is ErrOtherAdmin.
+func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
+	mine, key := hex.EncodeToString(sum[:]), s.g.keys.admin()
+	cond := clientv3.Compare(clientv3.CreateRevision(key), "=", 0)
+	if replace {
+		cond = clientv3.Compare(clientv3.CreateRevision(key), ">", -1)
+	}
+	held, says, _, err := s.g.do(ctx, write{cond: cond, then: []clientv3.Op{clientv3.OpPut(key, mine)}, els: []clientv3.Op{clientv3.OpGet(key)}})
+	if err != nil || held {
+		return err
+	}
+	if kvs := says[0].GetResponseRange().Kvs; len(kvs) == 0 || string(kvs[0].Value) != mine {
+		return ErrOtherAdmin
+	}
+	return nil
+}
+
+// HasAdmin says whether a server has told of an admin token already.
+func (s *Store) HasAdmin(ctx context.Context) (bool, error) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	resp, err := s.g.get(ctx, s.g.keys.admin())
+	return err == nil && len(resp.Kvs) > 0, err
+}
+
+// ErrOtherAdmin is returned for an admin token that is not that of the other servers.
+var ErrOtherAdmin = errors.New("the other servers on this store have another admin token")

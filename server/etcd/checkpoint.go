@@ -1,0 +1,92 @@
+package etcd
+
+import (
+	"context"
+	"io/fs"
+	"time"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+)
+
+// Rewrite makes a checkpoint. What was forgotten goes at once with all that is before it;
+// else the checkpoint before stays, and the log from it on, for whoever is behind.
+func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger.Head, error) {
+	if l.rev == 0 && !l.make {
+		return h, fs.ErrNotExist
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), max(wait, patience))
+	defer cancel()
+	image := journal.Image(s.Header, s.Lines)
+	point := checkpoint{ID: draw(), Version: s.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
+	var err error
+	if point.Parts, err = l.g.putParts(ctx, l.g.keys.checkpoint(l.board, point.ID), image); err != nil {
+		return h, err
+	}
+	to := head{ID: s.Header.ID, Version: s.Version, End: l.head.End, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	if l.rev > 0 && s.Header.ID == l.head.ID {
+		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now().Add(-l.g.kept))...)
+	}
+	to.First = to.Checkpoints[len(to.Checkpoints)-1].Version + 1
+	batches := l.g.keys.batches(l.board)
+	then := []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()),
+		clientv3.OpDelete(batches, clientv3.WithRange(batches+number(to.First)))}
+	held, says, rev, err := l.g.do(ctx, write{
+		cond: l.isHead(), then: then,
+		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board))},
+	})
+	if err != nil {
+		return h, err
+	}
+	if !held {
+		heads := says[0].GetResponseRange().Kvs
+		switch {
+		case len(heads) == 0:
+			return h, l.none()
+		case string(heads[0].Value) != to.value(): // else its first sending had arrived
+			l.doubt()
+			return h, ledger.ErrBehind
+		}
+		rev = heads[0].ModRevision
+	}
+	l.rev, l.head = rev, to
+	header := s.Header
+	l.lines = l.lines.Anew(&header, point.Bytes, s.Count, s.Version)
+	l.g.sweep(ctx, l.board, to, rev)
+	return l.now(), nil
+}
+
+// keepOf gives those of the checkpoints before a new one that are kept: the newest, and those
+// from which on the log reaches back to a time.
+func keepOf(before []checkpoint, since time.Time) []checkpoint {
+	n := 1
+	for n < min(len(before), mostCheckpoints-1) && before[n-1].At > since.UnixMilli() {
+		n++
+	}
+	return before[:min(n, len(before))]
+}
+
+// sweep removes what no head tells of any more: parts of batches before the first that is
+// kept, and checkpoints that were begun before the newest was done, whose writers are behind
+// it. What it leaves for now goes with the next.
+func (g *group) sweep(ctx context.Context, board string, h head, rev int64) {
+	parts := g.keys.parts(board)
+	_, _ = g.c.Delete(ctx, parts, clientv3.WithRange(parts+number(h.First)))
+	under := g.keys.checkpoints(board)
+	resp, err := g.c.Get(ctx, under, clientv3.WithPrefix(), clientv3.WithKeysOnly(), clientv3.WithMaxCreateRev(rev))
+	if err != nil {
+		return
+	}
+	used := map[string]bool{}
+	for _, c := range h.Checkpoints {
+		used[c.ID] = true
+	}
+	for _, kv := range resp.Kvs {
+		if id := string(kv.Key[len(under) : len(kv.Key)-5]); !used[id] {
+			used[id] = true
+			_, _ = g.c.Delete(ctx, under+id+"/", clientv3.WithPrefix())
+		}
+	}
+}

@@ -1,0 +1,133 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/value"
+)
+
+// table compares numbers of boards and servers with the file store.
+func (b *bench) table() error {
+	fmt.Print("\n## Commits a second, 64 writers\n\n| boards | files, one server | etcd, one server | etcd, three servers, each the home of a third | etcd, three servers, any of them |\n|---|---|---|---|---|\n")
+	for _, n := range []int{1, 64, 1000} {
+		files, err := store.OpenFiles(filepath.Join(b.dir, fmt.Sprint("files", n)), store.FileOptions{})
+		if err != nil {
+			return err
+		}
+		cells := []string{fmt.Sprint(n)}
+		measure := func(stores []store.Store, homes bool) error {
+			all := make([][]*ledger.Ledger, len(stores))
+			for i, s := range stores {
+				boards, release, err := boardsOf(b.ctx, s, n)
+				if err != nil {
+					return err
+				}
+				defer release()
+				all[i] = boards
+			}
+			var next atomic.Int64
+			rate, err := perSecond(writers, func(int) error {
+				k := int(next.Add(1))
+				at := k % n
+				by := k / n % len(stores)
+				if homes {
+					by = at % len(stores)
+				}
+				_, err := rules.Commit(all[by][at], addOne())
+				return err
+			})
+			cells = append(cells, fmt.Sprintf("%.0f", rate))
+			return err
+		}
+		err = measure([]store.Store{files}, true)
+		if closed := files.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			return err
+		}
+		for _, servers := range []struct {
+			n     int
+			homes bool
+		}{{1, true}, {3, true}, {3, false}} {
+			prefix := b.prefix()
+			var stores []store.Store
+			for range servers.n {
+				s, err := b.open(prefix)
+				if err != nil {
+					return err
+				}
+				stores = append(stores, s)
+			}
+			err := measure(stores, servers.homes)
+			for _, s := range stores {
+				if closed := s.Close(); err == nil {
+					err = closed
+				}
+			}
+			if err != nil {
+				return err
+			}
+		}
+		fmt.Printf("| %s | %s | %s | %s | %s |\n", cells[0], cells[1], cells[2], cells[3], cells[4])
+	}
+	return nil
+}
+
+// costs are those of what happens now and then.
+func (b *bench) costs() error {
+	fmt.Print("\n## What now and then costs\n\n| what | measured |\n|---|---|\n")
+	prefix := b.prefix()
+	return b.on(prefix, 1, func(boards []*ledger.Ledger) error { return b.costsOf(prefix, boards[0]) })
+}
+
+func (b *bench) costsOf(prefix string, l *ledger.Ledger) error {
+	put := func(i, size int) error {
+		_, err := rules.Commit(l, rules.Call{Edits: []entry.Edit{{Name: fmt.Sprint("bed/", i), Op: value.Op{Verb: value.Put, Operand: value.Text(string(make([]byte, size)))}}}})
+		return err
+	}
+	for i := range 1000 {
+		if err := put(i, 1000); err != nil {
+			return err
+		}
+	}
+	var took []float64
+	for i := range 2000 { // over several checkpoints
+		begun := time.Now()
+		if err := put(i%1000, 1000); err != nil {
+			return err
+		}
+		took = append(took, float64(time.Since(begun).Microseconds())/1000)
+	}
+	slices.Sort(took)
+	fmt.Printf("| a commit of 1 KB on a board of 1,000 such entries, while its log grows: p50, p99, and the longest, in which a checkpoint was made | %.2f ms, %.2f ms, %.0f ms |\n", took[1000], took[1980], took[1999])
+	other, err := b.open(prefix)
+	if err != nil {
+		return err
+	}
+	begun := time.Now()
+	_, releaseOther, err := boardsOf(b.ctx, other, 1)
+	cold := time.Since(begun)
+	if err == nil {
+		releaseOther()
+	}
+	if err = errors.Join(err, other.Close()); err != nil {
+		return err
+	}
+	fmt.Printf("| the first call on a server that has not read this board yet | %.0f ms |\n", float64(cold.Microseconds())/1000)
+	begun = time.Now()
+	if err := l.Forget("bed/1"); err != nil {
+		return err
+	}
+	fmt.Printf("| a checkpoint of it, whole | %.0f ms |\n", float64(time.Since(begun).Microseconds())/1000)
+	return nil
+}

@@ -1,0 +1,21 @@
+package etcd
+
+import "context"
+
+// writeParts writes the lines of a batch that is too large for one transaction. Until the
+// batch itself is there, nothing tells of them; what never will be is swept.
+func (l *log) writeParts(ctx context.Context, b *batch) (err error) {
+	b.parts, err = l.g.putParts(ctx, l.g.keys.parts(l.board)+b.id+"/", b.lines)
+	return err
+}
+
+func (g *group) putParts(ctx context.Context, under string, data []byte) (n int, err error) {
+	for ; len(data) > 0; n++ {
+		size := min(len(data), partSize)
+		if err := g.put(ctx, part(under, n), string(data[:size])); err != nil {
+			return n, err
+		}
+		data = data[size:]
+	}
+	return n, nil
+}

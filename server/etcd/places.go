@@ -1,0 +1,112 @@
+package etcd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/store"
+)
+
+// find gives the group of a board, and its head as it is now; without a head, there is no
+// such board.
+func (s *Store) find(ctx context.Context, name string) (*group, *head, error) {
+	s.mu.Lock()
+	g := s.where[name]
+	s.mu.Unlock()
+	if g == nil {
+		resp, err := s.g.get(ctx, s.g.keys.group(name))
+		if err != nil || len(resp.Kvs) == 0 {
+			return nil, nil, err
+		}
+		if g, err = s.called(string(resp.Kvs[0].Value)); err != nil {
+			return nil, nil, err
+		}
+		s.assigned(name, g.name, true)
+	}
+	h, _, err := g.fence(ctx, name)
+	if err == nil && h == nil {
+		s.assigned(name, "", false)
+	}
+	return g, h, err
+}
+
+// called gives a group by its name.
+func (s *Store) called(name string) (*group, error) {
+	for _, g := range s.groups {
+		if g.name == name {
+			return g, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: it lies in the group %q, which this server was not told of", ErrNoGroup, name)
+}
+
+// ErrNoGroup is returned for a board in a group that a server does not know.
+var ErrNoGroup = errors.New("not in any known group")
+
+// place gives the group in which a new board is to lie: that which has the least, unless
+// another server has said where first.
+func (s *Store) place(ctx context.Context, name string) (*group, error) {
+	if s.opts.Boards > 0 {
+		resp, err := s.g.get(ctx, s.g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
+		if err != nil {
+			return nil, err
+		}
+		if resp.Count >= int64(s.opts.Boards) {
+			return nil, store.TooMany(s.opts.Boards)
+		}
+	}
+	g := s.roomiest(ctx)
+	key := s.g.keys.group(name)
+	held, says, _, err := s.g.do(ctx, write{
+		cond: clientv3.Compare(clientv3.CreateRevision(key), "=", 0), then: []clientv3.Op{clientv3.OpPut(key, g.name)}, els: []clientv3.Op{clientv3.OpGet(key)},
+	})
+	if err != nil {
+		return nil, err
+	}
+	if !held {
+		if kvs := says[0].GetResponseRange().Kvs; len(kvs) > 0 {
+			if g, err = s.called(string(kvs[0].Value)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	s.assigned(name, g.name, true)
+	return g, nil
+}
+
+// roomiest gives the group that has the least; one that does not say is none.
+func (s *Store) roomiest(ctx context.Context) *group {
+	best, least := s.g, int64(-1)
+	for _, g := range s.groups {
+		if len(s.groups) == 1 {
+			break
+		}
+		for _, at := range g.c.Endpoints() {
+			one, cancel := context.WithTimeout(ctx, attempt)
+			status, err := g.c.Status(one, at)
+			cancel()
+			if err == nil {
+				if size := status.DbSizeInUse; least < 0 || size < least {
+					best, least = g, size
+				}
+				break
+			}
+		}
+	}
+	return best
+}
+
+// assigned takes in where a board lies.
+func (s *Store) assigned(board, group string, is bool) {
+	g, err := s.called(group)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !is || err != nil {
+		delete(s.where, board)
+		return
+	}
+	s.where[board] = g
+}

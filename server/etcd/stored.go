@@ -1,0 +1,160 @@
+package etcd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"go.etcd.io/etcd/api/v3/mvccpb"
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/ledger"
+)
+
+// A stored is all of a board at one moment.
+type stored struct {
+	head    head
+	rev     int64 // by which the head was written
+	image   []byte
+	batches []batch // behind it
+}
+
+func (s stored) read(c journal.Consumer) (journal.Lines, error) {
+	lines, err := journal.ReadImage(s.image, c)
+	if err != nil {
+		return lines, err
+	}
+	lines.Header().ID = s.head.ID
+	for _, b := range s.batches {
+		if lines, err = lines.More(b.lines, c); err != nil {
+			return lines, err
+		}
+	}
+	if lines.Version() != s.head.Version {
+		return lines, &journal.DamageError{Line: 1, Reason: fmt.Sprintf("version %d is the newest, and the batches end at %d", s.head.Version, lines.Version())}
+	}
+	return lines, nil
+}
+
+// load reads all of a board. The error is fs.ErrNotExist where there is none.
+func (g *group) load(ctx context.Context, board string) (s stored, err error) {
+	for {
+		s, err = g.loadOnce(ctx, board)
+		if !errors.Is(err, rpctypes.ErrCompacted) {
+			return s, err
+		}
+	}
+}
+
+func (g *group) loadOnce(ctx context.Context, board string) (s stored, err error) {
+	key := g.keys.head(board)
+	resp, err := g.get(ctx, key)
+	if err != nil {
+		return s, err
+	}
+	if len(resp.Kvs) == 0 {
+		return s, fs.ErrNotExist
+	}
+	if s.head, err = readHead(key, resp.Kvs[0].Value); err != nil {
+		return s, err
+	}
+	s.rev = resp.Kvs[0].ModRevision
+	at, point := clientv3.WithRev(resp.Header.Revision), s.head.Checkpoints[0]
+	if s.image, err = g.parts(ctx, g.keys.checkpoint(board, point.ID), point.Parts, at); err != nil {
+		return s, err
+	}
+	s.batches, err = g.batches(ctx, board, point.Version+1, at)
+	return s, err
+}
+
+// parts reads what lies in parts.
+func (g *group) parts(ctx context.Context, under string, n int, opts ...clientv3.OpOption) (all []byte, err error) {
+	for i := range n {
+		resp, err := g.get(ctx, part(under, i), opts...)
+		if err != nil {
+			return nil, err
+		}
+		if len(resp.Kvs) == 0 {
+			return nil, &journal.DamageError{Path: under, Line: 1, Reason: fmt.Sprintf("part %d of %d is missing", i, n)}
+		}
+		all = append(all, resp.Kvs[0].Value...)
+	}
+	return all, nil
+}
+
+// batches reads those from a version on.
+func (g *group) batches(ctx context.Context, board string, from int64, opts ...clientv3.OpOption) (all []batch, err error) {
+	end := clientv3.GetPrefixRangeEnd(g.keys.batches(board))
+	for next := g.keys.batch(board, from); ; {
+		resp, err := g.get(ctx, next, append(opts, clientv3.WithRange(end), clientv3.WithLimit(100))...)
+		if err != nil {
+			return nil, err
+		}
+		for _, kv := range resp.Kvs {
+			b, err := g.whole(ctx, board, kv, opts...)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, b)
+		}
+		if !resp.More {
+			return all, nil
+		}
+		next = string(resp.Kvs[len(resp.Kvs)-1].Key) + "\x00"
+	}
+}
+
+// whole reads a batch, with its parts.
+func (g *group) whole(ctx context.Context, board string, kv *mvccpb.KeyValue, opts ...clientv3.OpOption) (batch, error) {
+	b, err := readBatch(string(kv.Key), kv.Value)
+	if err != nil {
+		return b, err
+	}
+	b.rev = kv.ModRevision
+	return b, g.fill(ctx, board, &b, opts...)
+}
+
+// fill reads the parts of a batch.
+func (g *group) fill(ctx context.Context, board string, b *batch, opts ...clientv3.OpOption) (err error) {
+	if b.parts > 0 && len(b.lines) == 0 {
+		b.lines, err = g.parts(ctx, g.keys.parts(board)+b.id+"/", b.parts, opts...)
+	}
+	return err
+}
+
+// Past reads what there is now.
+func (l *log) Past(ledger.Head) (ledger.Past, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	all, err := l.g.load(ctx, l.board)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, l.none()
+	}
+	if err != nil {
+		return nil, err
+	}
+	header, err := journal.HeaderOf(all.image)
+	if err != nil {
+		return nil, l.damage(err)
+	}
+	header.ID = all.head.ID
+	return &past{all, &header}, nil
+}
+
+// A past is what was stored at one moment.
+type past struct {
+	all    stored
+	header *journal.Header
+}
+
+func (p *past) Header() *journal.Header { return p.header }
+func (p *past) Version() int64          { return p.all.head.Version }
+func (p *past) Close() error            { return nil }
+
+func (p *past) Read(c journal.Consumer) error {
+	_, err := p.all.read(c)
+	return err
+}
