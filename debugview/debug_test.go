@@ -135,6 +135,24 @@ func TestNobodyElse(t *testing.T) {
 	require.NoError(t, reminderHour.In(ns).Set(5), "and the app goes on")
 }
 
+// It answers where it is told to; on the network by an address that others can use.
+func TestWhere(t *testing.T) {
+	_, v := open(t, debugview.LAN())
+	calls, token := apart(v.Link())
+	status, _ := ask(t, "GET", calls+"/entries", token, "")
+	assert.Equal(t, 200, status, v.Link())
+	assert.NotContains(t, v.Link(), "//0.0.0.0")
+	assert.NotContains(t, v.Link(), "[::]")
+	_, v = open(t, debugview.Listen("localhost:0"))
+	assert.Contains(t, v.Link(), "http://127.0.0.1:")
+	ns, err := pantry.Open(t.TempDir(), "plotbook")
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, ns.Close()) }()
+	_, err = debugview.Open(ns, debugview.Listen("no address"))
+	assert.Error(t, err)
+	require.NoError(t, pantry.Int("n", 0).In(ns).Set(1), "and the app goes on")
+}
+
 // Sealed values stay sealed, and stay what they are.
 func TestSealed(t *testing.T) {
 	ns, v := open(t)

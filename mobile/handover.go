@@ -41,6 +41,11 @@ func init() {
 		h, _ := handler.(Handler)
 		return watch(r, h, changes)
 	}
+	handover.Problems = func(runner, handler any, told func(error) error) (func(pantry.Problem), error) {
+		r, _ := runner.(Runner)
+		h, _ := handler.(ProblemHandler)
+		return problems(r, h, told)
+	}
 	handover.Told = told
 	handover.Failure = func(code, sentence string, cause error) error {
 		if code == "misuse" {

@@ -114,7 +114,7 @@ func TestKinds(t *testing.T) {
 	entries := must[*mobile.Entries](t)(ns.Entries("s"))
 	require.Equal(t, 2, entries.Len())
 	e := must[*mobile.Entry](t)(entries.At(1))
-	assert.Equal(t, []any{"spacing-m", "float", "5.0", "plotbook"}, []any{e.Name, e.Kind, e.Value, e.By})
+	assert.Equal(t, []any{"spacing-m", "float", "5.0", "plotbook"}, []any{e.Name, e.Kind, e.JSON, e.By})
 	e = must[*mobile.Entry](t)(must[*mobile.Entries](t)(ns.Entries("gate")).At(0))
 	assert.Equal(t, "sealed", e.Kind)
 	require.NoError(t, must[*mobile.Whole](t)(b.hour.Bind(ns)).Set(7))
@@ -289,4 +289,33 @@ func TestCarries(t *testing.T) {
 	for _, pkg := range []string{"net", "net/http", "encoding/json", "log/slog", "regexp"} {
 		assert.NotContains(t, strings.Fields(string(out)), pkg)
 	}
+}
+
+// problems keeps what it is told.
+type problems struct{ told []string }
+
+func (p *problems) Post(t *mobile.Task)       { t.Run() }
+func (p *problems) Problem(name, what string) { p.told = append(p.told, name+" "+what) }
+
+func TestOptions(t *testing.T) {
+	dir := t.TempDir()
+	k := mobile.NewKeys()
+	text := k.Text("reminder-hour", "")
+	ns := must[*mobile.Namespace](t)(mobile.Open(dir, "plotbook", k, mobile.NewOptions().SyncWithin(10_000)))
+	require.NoError(t, must[*mobile.Text](t)(text.Bind(ns)).Set("noon"))
+	require.NoError(t, ns.Flush())
+	require.NoError(t, ns.Close())
+
+	var p problems
+	a := declared()
+	ns, err := mobile.Open(dir, "plotbook", a.keys, mobile.NewOptions().ReadOnly().OnProblem(&p, &p).Seal(make([]byte, 32)))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, ns.Close()) }()
+	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	assert.EqualValues(t, 18, must[int64](t)(hour.Get()), "what stands there is no number")
+	assert.Equal(t, "read-only", code(hour.Set(7)))
+	_, err = hour.Stored()
+	assert.Equal(t, "wrong-kind", code(err))
+	require.NotEmpty(t, p.told)
+	assert.Contains(t, p.told[0], "reminder-hour wrong-kind: ")
 }

@@ -56,18 +56,13 @@ func (o *Options) OnProblem(r Runner, h ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	if r == nil || h == nil {
-		o.err = misuse("OnProblem takes a runner and a handler")
+	f, err := problems(r, h, told)
+	if err != nil {
+		o.err = err
 		return o
 	}
-	return o.set(pantry.OnProblem(func(p pantry.Problem) {
-		text := told(p.Err).Error()
-		r.Post(&Task{func() { h.Problem(p.Name, text) }})
-	}))
+	return o.set(pantry.OnProblem(f))
 }
-
-// A ProblemHandler hears of problems: about which name, if about one, and what.
-type ProblemHandler interface{ Problem(name, what string) }
 
 // A Namespace is the entries of one app on this device, in one file.
 type Namespace struct {
@@ -207,7 +202,7 @@ func (b *Batch) of() *Namespace {
 type Entry struct {
 	Name    string
 	Kind    string
-	Value   string // as JSON
+	JSON    string // its value
 	Version int64  // of the commit that made it so
 	Updated int64  // when, in milliseconds since 1970 (UTC)
 	By      string // who

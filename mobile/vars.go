@@ -3,8 +3,6 @@ package mobile
 import (
 	"context"
 	"iter"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/small-pantry/pantry"
@@ -97,62 +95,6 @@ func (v *variable[M, T]) Watch(r Runner, changed Handler) (*Watching, error) {
 			}
 		}
 	})
-}
-
-// A Runner runs tasks where an app wants them: it calls the task's Run, once, later, on the
-// thread that draws.
-type Runner interface{ Post(t *Task) }
-
-// A Handler hears that something changed, and looks itself.
-type Handler interface{ Changed() }
-
-// A Task is what a Runner runs.
-type Task struct{ f func() }
-
-// Run does it.
-func (t *Task) Run() {
-	if t != nil && t.f != nil {
-		t.f()
-	}
-}
-
-// Watching goes on until Stop, or until the namespace is closed.
-type Watching struct {
-	stop func()
-	over atomic.Bool
-}
-
-// Stop ends it. A task that was posted before does nothing any more.
-func (w *Watching) Stop() {
-	if w != nil && w.stop != nil {
-		w.over.Store(true)
-		w.stop()
-	}
-}
-
-func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struct{}]) (*Watching, error) {
-	if r == nil || h == nil {
-		return nil, misuse("watching takes a runner and a handler")
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	w := &Watching{stop: stop}
-	var waits atomic.Bool // a task was posted, and did not begin
-	var one sync.Mutex    // so that handlers run one after the other, whatever a Runner does
-	go func() {
-		for range changes(ctx) {
-			if !waits.CompareAndSwap(false, true) {
-				continue // it will look at what is newest
-			}
-			r.Post(&Task{func() {
-				one.Lock()
-				defer one.Unlock()
-				if waits.Store(false); !w.over.Load() {
-					h.Changed()
-				}
-			}})
-		}
-	}()
-	return w, nil
 }
 
 // Whole is a whole number on a namespace.
@@ -342,12 +284,4 @@ func (v *List) items(f func(pantry.Var[[]string]) error) error {
 		return err
 	}
 	return told(f(v.v))
-}
-
-// NewTask gives a task that tells a handler.
-func NewTask(h Handler) *Task {
-	if h == nil {
-		return &Task{}
-	}
-	return &Task{h.Changed}
 }

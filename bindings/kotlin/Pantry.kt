@@ -120,11 +120,12 @@ abstract class Keys {
     @PublishedApi
     internal fun <E : Enum<E>> choiceOf(all: List<E>, default: E, name: String?) = Declaring(name) { n ->
         val words = all.associateBy { kebab(it.name) }
+        val read = { word: String -> words[word] ?: error(word) } // the library has refused any other
         val options = Mobile.newTexts().add(kebab(default.name))
         words.keys.filter { it != kebab(default.name) }.forEach { options.add(it) }
         val k = keys.choice(n, options)
-        Key(n, { words.getValue(k.parse(it)) }, { k.format(kebab(it.name)) },
-            { ns -> textPort(k.bind(ns)).seen({ words.getValue(it) }, { kebab(it.name) }) }, { b -> textPort(k.`in`(b)).seen({ words.getValue(it) }, { kebab(it.name) }) })
+        Key(n, { read(k.parse(it)) }, { k.format(kebab(it.name)) },
+            { ns -> textPort(k.bind(ns)).seen(read, { kebab(it.name) }) }, { b -> textPort(k.`in`(b)).seen(read, { kebab(it.name) }) })
     }
 
     protected fun bytes(name: String? = null) = Declaring(name) { n ->

@@ -17,6 +17,9 @@ var (
 	// Watch gives a *mobile.Watching, which tells a mobile.Handler of changes through a
 	// mobile.Runner.
 	Watch func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error)
+	// Problems gives what tells a mobile.ProblemHandler of problems through a mobile.Runner, in
+	// words that told gives.
+	Problems func(runner, handler any, told func(error) error) (func(pantry.Problem), error)
 	// Told makes an error one that another language can take apart.
 	Told func(err error) error
 	// Failure is one with a code of its own.

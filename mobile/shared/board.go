@@ -3,10 +3,8 @@ package shared
 import (
 	"context"
 	"errors"
-	"iter"
 	"time"
 
-	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/mobile"
@@ -99,24 +97,13 @@ func (o *Options) OnProblem(r mobile.Runner, h mobile.ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	if r == nil || h == nil {
-		o.err = handover.Misuse("OnProblem takes a runner and a handler")
+	f, err := handover.Problems(r, h, told)
+	if err != nil {
+		o.err = err
 		return o
 	}
-	return o.set(board.OnProblem(func(p pantry.Problem) {
-		text := told(p.Err).Error()
-		r.Post(mobile.NewTask(problem{h, p.Name, text}))
-	}))
+	return o.set(board.OnProblem(f))
 }
-
-// A problem is a task.
-type problem struct {
-	h          mobile.ProblemHandler
-	name, text string
-}
-
-// Changed tells of it.
-func (p problem) Changed() { p.h.Problem(p.name, p.text) }
 
 // A Board is a shared one.
 type Board struct {
@@ -199,133 +186,4 @@ func (b *Board) Trouble() string {
 		return told(err).Error()
 	}
 	return ""
-}
-
-// A State is what is known of a value.
-type State struct {
-	Phase   string // unknown, current, sending, queued, stale, unreadable or refused
-	Found   bool   // something is stored
-	Mine    bool   // the newest change was made here
-	Queued  int    // changes that wait to be sent
-	Version int64
-	Updated int64  // in milliseconds since 1970 (UTC), by the server's clock
-	By      string // who
-	Trouble string // as CODE: SENTENCE, why it is as it is; empty: all is well
-}
-
-// A variable is a key on a board: M is how another language has its values.
-type variable[M, T any] struct {
-	v    board.Var[T]
-	in   func(M) (T, error)
-	out  func(T) M
-	made bool
-}
-
-// on gives the variable of a key.
-func on[M, T any](b *Board, k any, in func(M) (T, error), out func(T) M) (v variable[M, T], err error) {
-	if err = b.ready(); err != nil {
-		return v, err
-	}
-	one, err := handover.Key(b.keys, k)
-	if err != nil {
-		return v, err
-	}
-	declared, ok := one.(pantry.Key[T])
-	if !ok {
-		return v, handover.Misuse("this key is of another kind")
-	}
-	defer func() { // as of a sealed key, which no board takes
-		if p := recover(); p != nil {
-			if bad, is := p.(error); is {
-				err = handover.Misuse(bad.Error())
-			} else {
-				err = handover.Misuse("the key can't be on a board")
-			}
-		}
-	}()
-	return variable[M, T]{board.On(b.b, declared), in, out, true}, nil
-}
-
-func same[T any](x T) T { return x }
-
-func sure[T any](x T) (T, error) { return x, nil }
-
-func (v *variable[M, T]) ready() error {
-	if v == nil || !v.made {
-		return handover.Misuse("this variable was not made by a board")
-	}
-	return nil
-}
-
-// Get gives what is known last, or else the default. It does not wait. Its only error is misuse.
-func (v *variable[M, T]) Get() (x M, err error) {
-	if err = v.ready(); err != nil {
-		return x, err
-	}
-	return v.out(v.v.Get()), nil
-}
-
-// State says what is known of it, and does not wait.
-func (v *variable[M, T]) State() (*State, error) {
-	if err := v.ready(); err != nil {
-		return nil, err
-	}
-	s := v.v.State()
-	out := &State{Phase: s.Phase.String(), Found: s.Found, Mine: s.Mine, Queued: s.Queued, Version: s.Version, By: s.By}
-	if !s.Updated.IsZero() {
-		out.Updated = s.Updated.UnixMilli()
-	}
-	if s.Err != nil {
-		out.Trouble = told(s.Err).Error()
-	}
-	return out, nil
-}
-
-// Set stores a value, whoever wrote before.
-func (v *variable[M, T]) Set(c *Call, x M) error {
-	return v.store(x, func(x T) error { return v.v.Set(c.context(), x) })
-}
-
-// Seed is Set where nothing is stored.
-func (v *variable[M, T]) Seed(c *Call, x M) error {
-	return v.store(x, func(x T) error { return v.v.Seed(c.context(), x) })
-}
-
-func (v *variable[M, T]) store(x M, f func(T) error) error {
-	if err := v.ready(); err != nil {
-		return err
-	}
-	stored, err := v.in(x)
-	if err == nil {
-		err = f(stored)
-	}
-	return told(err)
-}
-
-// Clear removes what is stored.
-func (v *variable[M, T]) Clear(c *Call) error {
-	if err := v.ready(); err != nil {
-		return err
-	}
-	return told(v.v.Clear(c.context()))
-}
-
-// Watch tells changed of each change of the value or of its state, and once at the beginning.
-func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile.Watching, error) {
-	if err := v.ready(); err != nil {
-		return nil, err
-	}
-	w, err := handover.Watch(r, changed, func(ctx context.Context) iter.Seq[struct{}] {
-		return func(yield func(struct{}) bool) {
-			for range v.v.Watch(ctx) {
-				if !yield(struct{}{}) {
-					return
-				}
-			}
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	return w.(*mobile.Watching), nil
 }

@@ -76,7 +76,7 @@ func (c *counter) Changed() {
 
 func TestTwoPhones(t *testing.T) {
 	s := pantrytest.NewServer(t)
-	a, b := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions())
+	a, b := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions().WithoutPush())
 	require.NoError(t, a.tank.Set(nil, 420))
 	sum, err := b.tank.Add(shared.NewCall(), -20)
 	require.NoError(t, err)

@@ -216,7 +216,7 @@ func TestFullAndDone(t *testing.T) {
 	s.g.c.KV = net
 	for i, done := range []bool{true, false, true} {
 		net.full = &done
-		_, err = rules.Commit(l, rules.Call{Edits: add("n", 1)})
+		_, err := rules.Commit(l, rules.Call{Edits: add("n", 1)})
 		if done {
 			require.NoError(t, err, i)
 		} else {
@@ -244,7 +244,7 @@ func TestParts(t *testing.T) {
 		}
 		return out
 	}
-	_, err = rules.Commit(la, rules.Call{Edits: edits(big)})
+	_, err := rules.Commit(la, rules.Call{Edits: edits(big)})
 	require.NoError(t, err)
 	require.True(t, w.Wait(t.Context(), nil))
 	snap := lb.Snapshot()
@@ -253,7 +253,7 @@ func TestParts(t *testing.T) {
 	assert.Equal(t, len(big), len(got))
 	for i := range 6 { // until nothing tells of the parts
 		a.g.kept = 0
-		_, err = rules.Commit(la, rules.Call{Edits: edits(fmt.Sprint(i))})
+		_, err := rules.Commit(la, rules.Call{Edits: edits(fmt.Sprint(i))})
 		require.NoError(t, err)
 	}
 	left := func(under string) int {
@@ -285,7 +285,7 @@ func TestFarBehind(t *testing.T) {
 	w := lb.Watch(nil, nil)
 	defer w.Close()
 	for range 50 {
-		_, err = rules.Commit(la, rules.Call{Edits: add("n", 1)})
+		_, err := rules.Commit(la, rules.Call{Edits: add("n", 1)})
 		require.NoError(t, err)
 	}
 	_, n := count(lb)
@@ -295,7 +295,7 @@ func TestFarBehind(t *testing.T) {
 	_, n = count(lb)
 	assert.EqualValues(t, 50, n)
 	assert.True(t, w.Wait(t.Context(), nil))
-	_, err = rules.Commit(lb, rules.Call{Edits: add("n", 1)})
+	_, err := rules.Commit(lb, rules.Call{Edits: add("n", 1)})
 	require.NoError(t, err)
 	require.NoError(t, la.Current(t.Context()))
 	assert.EqualValues(t, 51, la.Version())

@@ -101,7 +101,7 @@ public class Suite {
         if (file.contains("nobody reads")) throw new AssertionError("it lies open in the file");
         if (!file.contains("\"value\":5.0")) throw new AssertionError("5.0 is 5: " + file);
         Entries all = ns.entries("spacing");
-        same("5.0", all.at(0).getValue());
+        same("5.0", all.at(0).getJSON());
         ns.close();
     }
 
