@@ -105,7 +105,7 @@ type storeFlags struct {
 func (f *storeFlags) add(to *pflag.FlagSet) {
 	to.StringSliceVar(&f.endpoints, "endpoints", []string{"127.0.0.1:2379"}, "the nodes of etcd, `HOST:PORT`, separated by commas")
 	to.StringArrayVar(&f.groups, "group", nil, "a further etcd among which boards are spread, `NAME=HOST:PORT,...`; may be repeated")
-	to.StringVar(&f.prefix, "prefix", etcd.DefaultPrefix, "what all keys begin with")
+	to.StringVar(&f.prefix, "prefix", etcd.DefaultPrefix, "what all keys in etcd begin with, `TEXT`")
 	to.StringVar(&f.ca, "etcd-ca", "", "encrypt what goes to etcd, whose certificates the authority in `FILE` has signed")
 	to.StringVar(&f.cert, "etcd-cert", "", "show etcd the certificate in `FILE`")
 	to.StringVar(&f.key, "etcd-key", "", "the certificate's key, in `FILE`")
