@@ -5,24 +5,26 @@ GO ?= go
 
 .PHONY: test race lint bench bench-etcd bench-phones soak cross demo phones
 
-# What is in a module of its own, so that nobody else carries what it needs.
-MODULES = server/etcd bindings
+# What is in a module of its own, so that nobody else carries what it needs. The tag ci has
+# Fyne, of examples/settings, do without a display.
+MODULES = server/etcd bindings examples/settings
 
 test: packages
 	$(GO) test ./...
 	$(GO) test -tags pantrydebug ./debugview ./examples/plotbook
-	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(GO) test ./...) || exit 1; done
+	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(GO) test -tags ci ./...) || exit 1; done
 
 # Packages whose code runs in several goroutines.
 race:
 	$(GO) test -race . ./internal/... ./server ./board ./examples/phones
 	cd server/etcd && $(GO) test -race .
+	cd examples/settings && $(GO) test -race -tags ci .
 
 lint:
 	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
 	@staticcheck=$$($(GO) tool -n staticcheck) && for m in . $(MODULES); do \
 		echo "go vet, staticcheck and go mod tidy in $$m"; \
-		(cd $$m && $(GO) vet ./... && $$staticcheck ./... && $(GO) mod tidy -diff) || exit 1; \
+		(cd $$m && $(GO) vet -tags ci ./... && $$staticcheck -tags ci ./... && $(GO) mod tidy -diff) || exit 1; \
 	done; \
 	$(GO) vet -tags pantrydebug ./debugview && $$staticcheck -tags pantrydebug ./debugview
 

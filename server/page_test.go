@@ -654,10 +654,9 @@ func TestPageShots(t *testing.T) {
 	shot := func(name string) { p.Shot(filepath.Join(dir, name+".png")) }
 	shot("page")
 	p.Dark(true, false)
-	shot("page-dark")
 	p.Size(390, 844)
-	p.Dark(false, false)
 	shot("page-phone")
+	p.Dark(false, false)
 	p.Size(1280, 800)
 	edits(p, "tank/litres")
 	p.Fill(".edit input", "3000")

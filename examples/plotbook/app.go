@@ -1,13 +1,13 @@
 package main
 
 import (
-	"slices"
 	"strings"
 
 	"github.com/charmbracelet/bubbles/textinput"
 	tea "github.com/charmbracelet/bubbletea"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/examples/plotbook/keys"
 )
 
 // An app is what the screen needs besides the stored values, which it reads
@@ -16,7 +16,7 @@ type app struct {
 	hour  pantry.Var[int]
 	units pantry.Var[string]
 	plot  pantry.Var[string]
-	crops pantry.Records[planting]
+	crops pantry.Records[keys.Planting]
 	ns    *pantry.Namespace
 	link  string // of the debug view; empty: there is none
 
@@ -38,7 +38,7 @@ type stored struct {
 
 func newApp(ns *pantry.Namespace, link string, found []pantry.Problem) app {
 	a := app{
-		hour: reminderHour.In(ns), units: units.In(ns), plot: plot.In(ns), crops: plantings.In(ns), ns: ns, link: link,
+		hour: keys.ReminderHour.In(ns), units: keys.Units.In(ns), plot: keys.Plot.In(ns), crops: keys.Plantings.In(ns), ns: ns, link: link,
 		input: textinput.New(),
 	}
 	a.input.Prompt = ""
@@ -64,25 +64,10 @@ const (
 	rowFirstPlanting
 )
 
-// ids gives the plantings' ids by bed.
-func (a app) ids() []string {
-	type row struct{ id, bed string }
-	var rows []row
-	for id, p := range a.crops.All() {
-		rows = append(rows, row{id, p.Bed})
-	}
-	slices.SortStableFunc(rows, func(x, y row) int { return strings.Compare(x.bed, y.bed) })
-	ids := make([]string, len(rows))
-	for i, r := range rows {
-		ids[i] = r.id
-	}
-	return ids
-}
-
 func (a app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case changed:
-		a.cursor = min(a.cursor, rowFirstPlanting+len(a.ids()))
+		a.cursor = min(a.cursor, rowFirstPlanting+len(keys.ByBed(a.crops)))
 	case stored:
 		if msg.err != nil {
 			a.notice = "Not stored: " + msg.err.Error()
@@ -106,7 +91,7 @@ func (a app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // key handles a key while nothing is edited.
 func (a app) key(msg tea.KeyMsg) (tea.Model, tea.Cmd) {
-	ids := a.ids()
+	ids := keys.ByBed(a.crops)
 	a.notice = ""
 	switch msg.String() {
 	case "q", "esc":
@@ -160,10 +145,10 @@ func (a app) edit(msg tea.KeyMsg) (tea.Model, tea.Cmd) {
 func (a app) entered(typed string) (write func() error, err error) {
 	switch a.cursor {
 	case rowHour:
-		x, err := reminderHour.Parse(typed)
+		x, err := keys.ReminderHour.Parse(typed)
 		return func() error { return a.hour.Set(x) }, err
 	case rowPlot:
-		x, err := plot.Parse(strings.ToUpper(strings.TrimSpace(typed)))
+		x, err := keys.Plot.Parse(strings.ToUpper(strings.TrimSpace(typed)))
 		return func() error { return a.plot.Set(x) }, err
 	}
 	x, err := parsePlanting(typed)

@@ -22,6 +22,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/debugview"
+	"github.com/small-pantry/pantry/examples/plotbook/keys"
 )
 
 func main() {
@@ -42,7 +43,7 @@ func main() {
 func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	var found []pantry.Problem
 	ns, err := pantry.Open(dir, "plotbook",
-		pantry.Declare(reminderHour, units, plot, plantings),
+		pantry.Declare(keys.All()...),
 		pantry.As("plotbook"), // who it was, beside what others change from outside
 		pantry.NoteUsage(),    // smallpantry check tells a key that is never read
 		pantry.OnProblem(func(p pantry.Problem) { found = append(found, p) }))
@@ -59,7 +60,7 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	go func() {
 		defer close(followed)
 		// One handler for the first sight and each later one, by whoever.
-		for range ns.Watch(ctx, reminderHour, units, plot, plantings) {
+		for range ns.Watch(ctx, keys.All()...) {
 			p.Send(changed{})
 		}
 	}()

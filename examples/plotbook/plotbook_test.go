@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/examples/plotbook/keys"
 	"github.com/small-pantry/pantry/internal/term/termtest"
 )
 
@@ -65,14 +66,14 @@ func TestFollowsAnotherProgram(t *testing.T) {
 	s.Shows("18:00")
 	other, err := pantry.Open(dir, "plotbook")
 	require.NoError(t, err)
-	require.NoError(t, reminderHour.In(other).Set(21))
+	require.NoError(t, keys.ReminderHour.In(other).Set(21))
 	s.Shows("21:00")
-	id, err := plantings.In(other).Add(planting{"peas", "B2", 5})
+	id, err := keys.Plantings.In(other).Add(keys.Planting{Crop: "peas", Bed: "B2", SpacingCm: 5})
 	require.NoError(t, err)
 	s.Shows("peas")
 	s.Types(down + down + down + "x")
 	s.Shows("Removed.")
-	_, found, err := plantings.In(other).Lookup(id)
+	_, found, err := keys.Plantings.In(other).Lookup(id)
 	require.NoError(t, err)
 	assert.False(t, found)
 	require.NoError(t, other.Close())
@@ -81,4 +82,23 @@ func TestFollowsAnotherProgram(t *testing.T) {
 	s.Types(esc)
 	s.Shows("q: quit")
 	s.Quit("q")
+}
+
+// What is typed in one line is refused part by part, the first that is wrong by its own sentence.
+func TestLine(t *testing.T) {
+	for typed, want := range map[string]string{
+		"beans":           "Enter crop, bed and spacing in cm, as in: beans, C4, 30",
+		", C4, 30":        "Enter what is planted.",
+		"beans, , 30":     "Enter the bed.",
+		"beans, Z9, many": "The garden's beds are A1 to H9.",
+		"beans, C4, 0":    `"0" won't do. Enter a whole number from 1 to 300.`,
+	} {
+		_, err := parsePlanting(typed)
+		assert.EqualError(t, err, want, typed)
+	}
+	p, err := parsePlanting(" beans , c4 , 30 ")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"beans", "C4", 30}, []any{p.Crop, p.Bed, p.SpacingCm})
+	_, err = keys.Sown.Parse(p.Sown)
+	assert.NoError(t, err)
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
+	"github.com/small-pantry/pantry/examples/plotbook/keys"
 )
 
 var (
@@ -40,7 +41,7 @@ func (a app) View() string {
 	b.WriteString("\n" + faint.Render("Plantings, by bed") + "\n")
 	i := rowFirstPlanting
 	last := ""
-	for _, id := range a.ids() {
+	for _, id := range keys.ByBed(a.crops) {
 		p, found, err := a.crops.Lookup(id)
 		if err != nil || !found {
 			continue
@@ -50,7 +51,7 @@ func (a app) View() string {
 			label = ""
 		}
 		last = p.Bed
-		row(i, label, fmt.Sprintf("%-14s every %s", p.Crop, a.distance(p.SpacingCm)))
+		row(i, label, fmt.Sprintf("%-14s every %s", p.Crop, p.Spacing(a.units.Get())))
 		i++
 	}
 	row(i, "Add", faint.Render("crop, bed, spacing in cm"))
@@ -71,11 +72,4 @@ func (a app) View() string {
 		b.WriteString(faint.Render(a.link) + "\n")
 	}
 	return b.String()
-}
-
-func (a app) distance(cm int) string {
-	if a.units.Get() == "imperial" {
-		return fmt.Sprintf("%.1f in", float64(cm)/2.54)
-	}
-	return fmt.Sprintf("%d cm", cm)
 }

@@ -1,51 +1,48 @@
-// Command settings is a screen of settings that is drawn from its keys: what each
-// is for, what it allows, what it holds. The screen itself is screen.go.
+// Command settings is plotbook on a phone's screen: its settings and plantings, each input
+// drawn from its key. What is changed is stored at once, off the thread that draws, and what
+// others change in the file shows at once.
 //
-//	go run ./examples/settings garden
+//	go run . [DIR]
+//
+// Beside it, plotbook in a terminal has the same file: go run ./examples/plotbook DIR. For a
+// phone it is packed with fyne package; docs/phones.md has the lines.
 package main
 
 import (
-	"bufio"
-	"fmt"
-	"io"
+	"errors"
 	"log"
 	"os"
 
-	"github.com/small-pantry/pantry"
-)
+	"fyne.io/fyne/v2"
+	"fyne.io/fyne/v2/app"
 
-var (
-	reminderHour = pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind of watering")
-	units        = pantry.OneOf("units", "metric", "imperial").About("how spacings are shown")
-	beds         = pantry.List("beds", "C4").Keep(3).About("the beds to look after")
-	pause        = pantry.Duration("pause", 0).About("how long no reminder comes")
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/examples/plotbook/keys"
 )
 
 func main() {
-	if len(os.Args) != 2 {
-		log.Fatal("usage: settings DIR")
+	a := app.NewWithID("rowanstreet.plotbook")
+	a.Settings().SetTheme(look{})
+	dir := a.Storage().RootURI().Path() // the app's own, on a phone too
+	if len(os.Args) > 1 {
+		dir = os.Args[1]
 	}
-	if err := run(os.Args[1], os.Stdin, os.Stdout); err != nil {
-		log.Fatal(err)
+	if err := run(a, dir, fyne.Do); err != nil {
+		log.Fatal("settings: ", err)
 	}
 }
 
-// run draws the screen, and again after each line that is entered.
-func run(dir string, in io.Reader, out io.Writer) error {
-	ns, err := pantry.Open(dir, "settings", pantry.Declare(reminderHour, units, beds, pause))
+// run opens the namespace, shows the screen until its window is closed, and closes all. do
+// runs what is to be shown on the thread that draws.
+func run(a fyne.App, dir string, do func(func())) error {
+	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(keys.All()...), pantry.As("settings"))
 	if err != nil {
 		return err
 	}
-	defer ns.Close()
-	screen := []setting{of(ns, reminderHour), of(ns, units), of(ns, beds), of(ns, pause)}
-	draw(out, screen)
-	lines := bufio.NewScanner(in)
-	for lines.Scan() {
-		if err := enter(screen, lines.Text()); err != nil {
-			fmt.Fprintln(out, err)
-			continue
-		}
-		draw(out, screen)
+	s, err := newScreen(ns, a.NewWindow("Plotbook"), do)
+	if err != nil {
+		return errors.Join(err, ns.Close())
 	}
-	return lines.Err()
+	s.window.ShowAndRun()
+	return errors.Join(s.close(), ns.Close())
 }
