@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"iter"
+	"reflect"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/handover"
+	"github.com/small-pantry/pantry/value"
 )
 
 // A sharedKey is a key as package shared takes it.
@@ -18,6 +20,10 @@ type sharedKey interface {
 
 func (k *key[M, T]) of() *Keys { return k.keys }
 
+func (k *key[M, T]) form() (in, out any) { return k.as.in, k.as.out }
+
+func (k *RecordsKey) of() *Keys { return k.keys }
+
 func init() {
 	handover.All = func(keys any) ([]pantry.AnyKey, error) {
 		k, _ := keys.(*Keys)
@@ -27,6 +33,9 @@ func init() {
 		return k.take()
 	}
 	handover.Key = func(keys, key any) (any, error) {
+		if reflect.ValueOf(key).IsNil() {
+			return nil, misuse("there is no key")
+		}
 		k := key.(sharedKey)
 		if err := k.ready(); err != nil {
 			return nil, err
@@ -36,6 +45,14 @@ func init() {
 		}
 		return k.declared(), nil
 	}
+	handover.Form = func(key any) (in, out any) {
+		return key.(interface{ form() (in, out any) }).form()
+	}
+	handover.Values = func(record any) (map[string]value.Value, error) {
+		r, _ := record.(*Record)
+		return r.values()
+	}
+	handover.NewRecord = func(all map[string]value.Value) any { return &Record{all} }
 	handover.Watch = func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error) {
 		r, _ := runner.(Runner)
 		h, _ := handler.(Handler)

@@ -49,6 +49,17 @@ func (r *Record) SetTime(name string, millis int64) *Record {
 // moment is how a time stands in a record.
 const moment = "2006-01-02T15:04:05.000Z"
 
+// values gives what is in the record, to keep.
+func (r *Record) values() (map[string]value.Value, error) {
+	if r == nil {
+		return nil, misuse("there is no record: make one with NewRecord")
+	}
+	if m := maps.Clone(r.all); m != nil {
+		return m, nil
+	}
+	return map[string]value.Value{}, nil
+}
+
 // Remove takes a value out of the record.
 func (r *Record) Remove(name string) {
 	if r != nil {
@@ -116,6 +127,13 @@ func (k *Keys) Records(name string) *RecordsKey {
 
 func (k *RecordsKey) declared() pantry.AnyKey { return k.k }
 
+func (k *RecordsKey) ready() error {
+	if k == nil || !k.made {
+		return misuse("this key was not declared with Keys")
+	}
+	return nil
+}
+
 // Records is a collection on a namespace, or in a commit.
 type Records struct {
 	r    pantry.Records[map[string]value.Value]
@@ -129,9 +147,9 @@ func (k *RecordsKey) Bind(ns *Namespace) (*Records, error) { return k.in(ns.loca
 func (k *RecordsKey) In(b *Batch) (*Records, error) { return k.in(b.local(), b.of()) }
 
 func (k *RecordsKey) in(at pantry.Local, of *Namespace) (*Records, error) {
-	switch {
-	case !k.made:
-		return nil, misuse("this key was not declared with Keys")
+	switch err := k.ready(); {
+	case err != nil:
+		return nil, err
 	case of == nil || of.ns == nil:
 		return nil, misuse("this namespace was not opened with Open")
 	case k.keys != of.keys:
@@ -165,14 +183,11 @@ func (r *Records) with(one *Record, f func(map[string]value.Value) error) error 
 	if err := r.ready(); err != nil {
 		return err
 	}
-	if one == nil {
-		return misuse("there is no record: make one with NewRecord")
+	m, err := one.values()
+	if err == nil {
+		err = f(m)
 	}
-	m := maps.Clone(one.all)
-	if m == nil {
-		m = map[string]value.Value{}
-	}
-	return told(f(m))
+	return told(err)
 }
 
 // Get gives a record. The error is absent where there is none.

@@ -7,13 +7,21 @@ import (
 	"iter"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/value"
 )
 
 var (
 	// All gives the keys that a *mobile.Keys declares, which then stay as they are.
 	All func(keys any) ([]pantry.AnyKey, error)
-	// Key gives the pantry.Key[T] that a key of package mobile is, of those keys.
+	// Key gives the pantry.Key[T] that a key of package mobile is, of those keys, or its
+	// pantry.RecordsKey[T].
 	Key func(keys, key any) (any, error)
+	// Form gives how values of a key change from one language to the other: a
+	// func(M) (T, error), and a func(T) M.
+	Form func(key any) (in, out any)
+	// Values gives what is in a *mobile.Record, and NewRecord one of them.
+	Values    func(record any) (map[string]value.Value, error)
+	NewRecord func(map[string]value.Value) any
 	// Watch gives a *mobile.Watching, which tells a mobile.Handler of changes through a
 	// mobile.Runner.
 	Watch func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error)

@@ -26,6 +26,10 @@ type phone struct {
 	gate  *shared.Switch
 	note  *shared.Text
 	queue *shared.List
+	photo *shared.Bytes
+	frost *shared.Time
+	pause *shared.Span
+	grows *shared.Records
 	code  *mobile.TextKey
 }
 
@@ -33,18 +37,22 @@ func join(t *testing.T, link, name string, o *shared.Options) *phone {
 	t.Helper()
 	k := mobile.NewKeys()
 	tank, kg, gate, note := k.Whole("tank/litres", 0).Between(0, 5000), k.Decimal("harvest/total-kg", 0), k.Switch("gate/open", false), k.Text("notice", "")
-	queue := k.List("hose/queue")
+	queue, photo, frost, pause, grows := k.List("hose/queue"), k.Bytes("photo", nil), k.Time("frost/last", 0), k.Span("gate/pause", 90_000), k.Records("plantings")
 	p := &phone{keys: k, code: k.Text("gate-code", "").Sealed()}
 	var err error
 	p.Board, err = shared.Join(link, k, o.ClientName(name).Timeout(2000).OnProblem(quiet{}, quiet{}))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, p.Close()) })
-	var errs [5]error
+	var errs [9]error
 	p.tank, errs[0] = p.Whole(tank)
 	p.kg, errs[1] = p.Decimal(kg)
 	p.gate, errs[2] = p.Switch(gate)
 	p.note, errs[3] = p.Text(note)
 	p.queue, errs[4] = p.List(queue)
+	p.photo, errs[5] = p.Bytes(photo)
+	p.frost, errs[6] = p.Time(frost)
+	p.pause, errs[7] = p.Span(pause)
+	p.grows, errs[8] = p.Records(grows)
 	require.NoError(t, errors.Join(errs[:]...))
 	return p
 }
@@ -113,6 +121,51 @@ func TestTwoPhones(t *testing.T) {
 	require.NoError(t, a.note.Clear(nil))
 }
 
+// Bytes, moments, durations and records are on a board as they are on a device.
+func TestEveryKind(t *testing.T) {
+	s := pantrytest.NewServer(t)
+	a, b := join(t, s.Link("rowan-street"), "plotbook", shared.NewOptions()), join(t, s.Link("rowan-street"), "shed", shared.NewOptions())
+	require.NoError(t, errors.Join(a.photo.Set(nil, []byte{0, 255, 7}), a.frost.Set(nil, 1777799564123), a.pause.Set(nil, 1500)))
+	id, err := a.grows.Add(nil, mobile.NewRecord().SetText("crop", "beans").SetTime("sown", 1777799564123).SetDecimal("spacing-m", 5))
+	require.NoError(t, err)
+	require.NoError(t, a.grows.Put(nil, "bed-c4", mobile.NewRecord().SetText("crop", "peas")))
+	require.Eventually(t, func() bool {
+		_, err := b.grows.Get("bed-c4")
+		photo, _ := b.photo.Get()
+		pause, _ := b.pause.Get()
+		return err == nil && string(photo) == "\x00\xff\x07" && pause == 1500
+	}, 5*time.Second, time.Millisecond)
+	frost, err := b.frost.Get()
+	require.NoError(t, err)
+	assert.EqualValues(t, 1777799564123, frost)
+	one, err := b.grows.Get(id)
+	require.NoError(t, err)
+	sown, err := one.Time("sown")
+	require.NoError(t, err)
+	spacing, err := one.Decimal("spacing-m")
+	require.NoError(t, err)
+	assert.Equal(t, []any{int64(1777799564123), 5.0}, []any{sown, spacing})
+	ids, err := b.grows.Ids()
+	require.NoError(t, err)
+	first, _ := ids.At(0)
+	last, _ := ids.At(1)
+	assert.Equal(t, []any{2, id, "bed-c4"}, []any{ids.Len(), first, last})
+
+	var told counter
+	w, err := b.grows.Watch(quiet{}, &told)
+	require.NoError(t, err)
+	require.NoError(t, a.grows.Delete(nil, id))
+	require.Eventually(t, func() bool { _, err := b.grows.Get(id); return code(err) == "absent" }, 5*time.Second, time.Millisecond)
+	require.NoError(t, a.grows.Clear(nil))
+	require.Eventually(t, func() bool { ids, _ := b.grows.Ids(); return ids.Len() == 0 }, 5*time.Second, time.Millisecond)
+	told.mu.Lock()
+	assert.GreaterOrEqual(t, told.n, 2)
+	told.mu.Unlock()
+	w.Stop()
+	assert.Equal(t, "invalid", code(a.grows.Put(nil, "a/b", mobile.NewRecord())))
+	assert.Equal(t, "too-large", code(a.photo.Set(nil, make([]byte, 2<<20))))
+}
+
 // What is done in an outage is kept, and sent after it; who does not want to wait gives up.
 func TestOutage(t *testing.T) {
 	s := pantrytest.NewServer(t)
@@ -148,7 +201,7 @@ func TestMisuse(t *testing.T) {
 	for what, got := range map[string]string{
 		"no link": of(shared.Join("not a link", p.keys, nil)), "no keys": of(shared.Join(s.Link("x"), nil, nil)), "foreign keys": of(p.Whole(foreign)), "an empty key": of(p.Whole(&mobile.WholeKey{})),
 		"an empty board": of((&shared.Board{}).Whole(foreign)), "an empty variable": code((&shared.Whole{}).Set(nil, 1)), "a sealed key": of(p.Text(p.code)),
-		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "an empty one closed": code((&shared.Board{}).Close()),
+		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "no key": of(p.Time(nil)), "no records": of(p.Records(nil)), "records of nobody": of(p.grows.Add(nil, nil)), "an empty collection": of((&shared.Records{}).Ids()), "an empty one closed": code((&shared.Board{}).Close()),
 		"no handler": of(shared.Join(s.Link("x"), mobile.NewKeys(), shared.NewOptions().OnProblem(nil, nil))),
 	} {
 		if want := map[bool]string{true: "link", false: "misuse"}[what == "no link"]; got != want {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"iter"
 
-	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/mobile"
@@ -31,17 +30,23 @@ type variable[M, T any] struct {
 }
 
 // on gives the variable of a key.
-func on[M, T any](b *Board, k any, in func(M) (T, error), out func(T) M) (v variable[M, T], err error) {
+func on[M, T any](b *Board, k any) (variable[M, T], error) {
+	v, err := lives(b, k, board.On[T])
+	if err != nil {
+		return variable[M, T]{}, err
+	}
+	in, out := handover.Form(k)
+	return variable[M, T]{v, in.(func(M) (T, error)), out.(func(T) M), true}, nil
+}
+
+// lives gives what a key is on a board, or the misuse that it is not for boards.
+func lives[K, V any](b *Board, k any, on func(*board.Board, K) V) (v V, err error) {
 	if err = b.ready(); err != nil {
 		return v, err
 	}
 	one, err := handover.Key(b.keys, k)
 	if err != nil {
 		return v, err
-	}
-	declared, ok := one.(pantry.Key[T])
-	if !ok {
-		return v, handover.Misuse("this key is of another kind")
 	}
 	defer func() { // as of a sealed key, which no board takes
 		if p := recover(); p != nil {
@@ -52,12 +57,8 @@ func on[M, T any](b *Board, k any, in func(M) (T, error), out func(T) M) (v vari
 			}
 		}
 	}()
-	return variable[M, T]{board.On(b.b, declared), in, out, true}, nil
+	return on(b.b, one.(K)), nil
 }
-
-func same[T any](x T) T { return x }
-
-func sure[T any](x T) (T, error) { return x, nil }
 
 func (v *variable[M, T]) ready() error {
 	if v == nil || !v.made {
@@ -124,9 +125,14 @@ func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile
 	if err := v.ready(); err != nil {
 		return nil, err
 	}
+	return watch(r, changed, func(ctx context.Context) iter.Seq[board.State[T]] { return v.v.Watch(ctx) })
+}
+
+// watch has a handler hear of each of some changes.
+func watch[E any](r mobile.Runner, changed mobile.Handler, changes func(context.Context) iter.Seq[E]) (*mobile.Watching, error) {
 	w, err := handover.Watch(r, changed, func(ctx context.Context) iter.Seq[struct{}] {
 		return func(yield func(struct{}) bool) {
-			for range v.v.Watch(ctx) {
+			for range changes(ctx) {
 				if !yield(struct{}{}) {
 					return
 				}

@@ -2,6 +2,7 @@ package shared
 
 import (
 	"context"
+	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -14,7 +15,7 @@ type Whole struct{ variable[int64, int64] }
 
 // Whole gives the variable of a key here.
 func (b *Board) Whole(k *mobile.WholeKey) (*Whole, error) {
-	v, err := on(b, k, sure[int64], same[int64])
+	v, err := on[int64, int64](b, k)
 	return made(&Whole{v}, err)
 }
 
@@ -53,7 +54,7 @@ type Decimal struct{ variable[float64, float64] }
 
 // Decimal gives the variable of a key here.
 func (b *Board) Decimal(k *mobile.DecimalKey) (*Decimal, error) {
-	v, err := on(b, k, sure[float64], same[float64])
+	v, err := on[float64, float64](b, k)
 	return made(&Decimal{v}, err)
 }
 
@@ -67,7 +68,7 @@ type Switch struct{ variable[bool, bool] }
 
 // Switch gives the variable of a key here.
 func (b *Board) Switch(k *mobile.SwitchKey) (*Switch, error) {
-	v, err := on(b, k, sure[bool], same[bool])
+	v, err := on[bool, bool](b, k)
 	return made(&Switch{v}, err)
 }
 
@@ -76,8 +77,35 @@ type Text struct{ variable[string, string] }
 
 // Text gives the variable of a key here. A sealed one is misuse.
 func (b *Board) Text(k *mobile.TextKey) (*Text, error) {
-	v, err := on(b, k, sure[string], same[string])
+	v, err := on[string, string](b, k)
 	return made(&Text{v}, err)
+}
+
+// Bytes are bytes on a board.
+type Bytes struct{ variable[[]byte, []byte] }
+
+// Bytes gives the variable of a key here.
+func (b *Board) Bytes(k *mobile.BytesKey) (*Bytes, error) {
+	v, err := on[[]byte, []byte](b, k)
+	return made(&Bytes{v}, err)
+}
+
+// Time is a moment on a board, in milliseconds since 1970 (UTC).
+type Time struct{ variable[int64, time.Time] }
+
+// Time gives the variable of a key here.
+func (b *Board) Time(k *mobile.TimeKey) (*Time, error) {
+	v, err := on[int64, time.Time](b, k)
+	return made(&Time{v}, err)
+}
+
+// Span is a duration on a board, in milliseconds.
+type Span struct{ variable[int64, time.Duration] }
+
+// Span gives the variable of a key here.
+func (b *Board) Span(k *mobile.SpanKey) (*Span, error) {
+	v, err := on[int64, time.Duration](b, k)
+	return made(&Span{v}, err)
 }
 
 // List is a list of texts on a board.
@@ -87,25 +115,7 @@ type List struct {
 
 // List gives the variable of a key here.
 func (b *Board) List(k *mobile.ListKey) (*List, error) {
-	v, err := on(b, k, func(t *mobile.Texts) (all []string, err error) {
-		if t == nil {
-			return nil, handover.Misuse("there is no list: make one with NewTexts")
-		}
-		for i := range t.Len() {
-			s, err := t.At(i)
-			if err != nil {
-				return nil, err
-			}
-			all = append(all, s)
-		}
-		return all, nil
-	}, func(all []string) *mobile.Texts {
-		t := mobile.NewTexts()
-		for _, s := range all {
-			t.Add(s)
-		}
-		return t
-	})
+	v, err := on[*mobile.Texts, []string](b, k)
 	return made(&List{v}, err)
 }
 

@@ -1,0 +1,115 @@
+package shared
+
+import (
+	"context"
+	"iter"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/handover"
+	"github.com/small-pantry/pantry/mobile"
+	"github.com/small-pantry/pantry/value"
+)
+
+// Records is a collection on a board.
+type Records struct {
+	b    *board.Board
+	k    pantry.RecordsKey[map[string]value.Value]
+	r    board.Records[map[string]value.Value]
+	made bool
+}
+
+// Records gives the collection of a key here.
+func (b *Board) Records(k *mobile.RecordsKey) (*Records, error) {
+	r, err := lives(b, k, func(b *board.Board, k pantry.RecordsKey[map[string]value.Value]) *Records {
+		return &Records{b, k, board.OnRecords(b, k), true}
+	})
+	return made(r, err)
+}
+
+func (r *Records) ready() error {
+	if r == nil || !r.made {
+		return handover.Misuse("this collection was not made by a board")
+	}
+	return nil
+}
+
+// do does something with a collection.
+func (r *Records) do(f func() error) error {
+	if err := r.ready(); err != nil {
+		return err
+	}
+	return told(f())
+}
+
+func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error) error {
+	return r.do(func() error {
+		m, err := handover.Values(one)
+		if err != nil {
+			return err
+		}
+		return f(m)
+	})
+}
+
+// Add stores a record under the next number, which is never used again, and gives it. It
+// can't be queued: without an answer the error is unreachable, and it may have been added.
+func (r *Records) Add(c *Call, one *mobile.Record) (id string, err error) {
+	err = r.with(one, func(m map[string]value.Value) (err error) {
+		id, err = r.r.Add(c.context(), m)
+		return err
+	})
+	return id, err
+}
+
+// Put stores a record under an id, in place of what was there.
+func (r *Records) Put(c *Call, id string, one *mobile.Record) error {
+	return r.with(one, func(m map[string]value.Value) error { return r.r.Put(c.context(), id, m) })
+}
+
+// Get gives a record as it is known, and does not wait. The error is absent where there is
+// none, and wrong-kind where something else is stored.
+func (r *Records) Get(id string) (one *mobile.Record, err error) {
+	err = r.do(func() error {
+		e, found := r.b.Known(r.k.Name() + "/" + id)
+		if !found {
+			return handover.Failure("absent", "there is no record "+id, pantry.ErrAbsent)
+		}
+		m, err := r.k.One(id).Decode(e.Value)
+		if err == nil {
+			one = handover.NewRecord(m).(*mobile.Record)
+		}
+		return err
+	})
+	return one, err
+}
+
+// Delete removes a record, if there is one.
+func (r *Records) Delete(c *Call, id string) error {
+	return r.do(func() error { return r.r.Delete(c.context(), id) })
+}
+
+// Clear removes all records.
+func (r *Records) Clear(c *Call) error {
+	return r.do(func() error { return r.r.Clear(c.context()) })
+}
+
+// Ids gives those of all records that are known, in order: numbers by their size.
+func (r *Records) Ids() (*mobile.Texts, error) {
+	out := mobile.NewTexts()
+	err := r.do(func() error {
+		for id := range r.r.All() {
+			out.Add(id)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Watch tells changed of each change of any of the records, and once at the beginning.
+func (r *Records) Watch(run mobile.Runner, changed mobile.Handler) (*mobile.Watching, error) {
+	if err := r.ready(); err != nil {
+		return nil, err
+	}
+	return watch(run, changed, func(ctx context.Context) iter.Seq[[]string] { return r.r.Watch(ctx) })
+}
