@@ -13,10 +13,12 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	_ "github.com/small-pantry/pantry/mobile/shared" // what is bound here
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -62,6 +64,15 @@ int __android_log_write(int level, const char *tag, const char *text);
 	androidJNI     = "#include <stdint.h>\n#include_next <jni.h>\n"
 	androidContext = "package android.content; public class Context {}\n"
 )
+
+// watched has a test not be taken for one that ran already when these files changed.
+func watched(t *testing.T, paths ...string) {
+	t.Helper()
+	for _, path := range paths {
+		_, err := os.ReadFile(path)
+		require.NoError(t, err)
+	}
+}
 
 // A jvm is the library for the JVM of this machine, and the classes over it.
 type jvm struct{ lib, classes string }
@@ -112,6 +123,7 @@ func build(t *testing.T) jvm {
 	src, java, flags := bind(t, "_jvm")
 	j := jvm{t.TempDir(), t.TempDir()}
 	run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
+	watched(t, "testdata/java/Suite.java")
 	sources := []string{"-Xlint:-removal", "-nowarn", "-d", j.classes, "testdata/java/Suite.java"}
 	require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
 		if strings.HasSuffix(path, ".java") {
@@ -159,60 +171,83 @@ func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
 	}
 }
 
+// shared has an app use a board through an outage, and with a server that is slow.
+func (j jvm) shared(t *testing.T, suite string) {
+	t.Run("board", func(t *testing.T) {
+		s := pantrytest.NewServer(t)
+		cmd := exec.Command("java", "-Djava.library.path="+j.lib, "-cp", j.classes, suite, "board", t.TempDir(), s.Link("rowan-street"))
+		var failed bytes.Buffer
+		cmd.Stderr = &failed
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		var said []string
+		for in := bufio.NewScanner(out); in.Scan(); {
+			said = append(said, in.Text())
+			switch in.Text() {
+			case "cut":
+				s.Cut(true)
+			case "back":
+				s.Cut(false)
+			case "slow":
+				s.Slow(3 * time.Second)
+			}
+		}
+		s.Slow(0)
+		require.NoError(t, cmd.Wait(), failed.String())
+		assert.Equal(t, []string{"cut", "back", "slow", "ok"}, said)
+	})
+}
+
+// together has two processes add to one number of one file.
+func (j jvm) together(t *testing.T, suite string) {
+	t.Run("two processes", func(t *testing.T) {
+		dir := t.TempDir()
+		var both sync.WaitGroup
+		for range 2 {
+			both.Go(func() {
+				_, err := j.play(suite, "count", dir, "300")
+				assert.NoError(t, err)
+			})
+		}
+		both.Wait()
+		_, err := j.play(suite, "sum", dir, "600")
+		require.NoError(t, err)
+	})
+}
+
 // What an app in Java, and one in Kotlin, get of package mobile, on the JVM of this machine.
 func TestJVM(t *testing.T) {
 	j := build(t)
 	t.Run("Java", func(t *testing.T) {
 		j.scenes(t, "Suite", "refusals", "commit", "watch", "many")
 		j.killed(t, "Suite")
-		t.Run("board", func(t *testing.T) {
-			s := pantrytest.NewServer(t)
-			cmd := exec.Command("java", "-Djava.library.path="+j.lib, "-cp", j.classes, "Suite", "board", t.TempDir(), s.Link("rowan-street"))
-			var failed bytes.Buffer
-			cmd.Stderr = &failed
-			out, err := cmd.StdoutPipe()
-			require.NoError(t, err)
-			require.NoError(t, cmd.Start())
-			var said []string
-			for in := bufio.NewScanner(out); in.Scan(); {
-				said = append(said, in.Text())
-				switch in.Text() {
-				case "cut":
-					s.Cut(true)
-				case "back":
-					s.Cut(false)
-				}
-			}
-			require.NoError(t, cmd.Wait(), failed.String())
-			assert.Equal(t, []string{"cut", "back", "ok"}, said)
-		})
-		t.Run("two processes", func(t *testing.T) {
-			dir := t.TempDir()
-			var both sync.WaitGroup
-			for range 2 {
-				both.Go(func() {
-					_, err := j.play("Suite", "count", dir, "300")
-					assert.NoError(t, err)
-				})
-			}
-			both.Wait()
-			_, err := j.play("Suite", "sum", dir, "600")
-			require.NoError(t, err)
-		})
+		j.shared(t, "Suite")
+		j.together(t, "Suite")
 	})
 	t.Run("Kotlin", func(t *testing.T) {
-		lib := filepath.Join("node_modules", "kotlin-compiler", "lib")
-		if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
-			t.Skip("the Kotlin compiler is missing: make test installs it")
-		}
-		k := jvm{j.lib, t.TempDir()}
-		coroutines := filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar")
-		run(t, nil, "java", "-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar")+":"+filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
-			"-no-stdlib", "-cp", strings.Join([]string{j.classes, coroutines, filepath.Join(lib, "kotlin-stdlib.jar")}, ":"), "-d", k.classes, "kotlin/Pantry.kt", "testdata/kotlin/Suite.kt")
-		k.classes = strings.Join([]string{k.classes, j.classes, coroutines, filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
-		k.scenes(t, "SuiteKt", "refusals", "commit", "flow")
+		k := j.kotlin(t, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt")
+		k.scenes(t, "SuiteKt", "refusals", "commit", "records", "flow", "many")
 		k.killed(t, "SuiteKt")
+		k.shared(t, "SuiteKt")
+		k.together(t, "SuiteKt")
 	})
+}
+
+// kotlin compiles an app in Kotlin against the library.
+func (j jvm) kotlin(t *testing.T, sources ...string) jvm {
+	t.Helper()
+	lib := filepath.Join("node_modules", "kotlin-compiler", "lib")
+	if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
+		t.Skip("the Kotlin compiler is missing: make test installs it")
+	}
+	watched(t, sources...)
+	k := jvm{j.lib, t.TempDir()}
+	all := strings.Join([]string{j.classes, filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar"), filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
+	run(t, nil, "java", append([]string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
+		"-no-stdlib", "-Werror", "-cp", all, "-d", k.classes}, sources...)...)
+	k.classes += ":" + all
+	return k
 }
 
 // The Go side and gobind's C compile for Android; they are not linked, which takes its NDK.

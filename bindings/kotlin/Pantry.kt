@@ -15,11 +15,12 @@ package pantry
 
 import java.time.Duration
 import java.time.Instant
+import java.util.concurrent.Executors
 import kotlin.properties.ReadOnlyProperty
 import kotlin.reflect.KProperty
 import kotlinx.coroutines.CoroutineScope
-import kotlinx.coroutines.Dispatchers
 import kotlinx.coroutines.SupervisorJob
+import kotlinx.coroutines.asCoroutineDispatcher
 import kotlinx.coroutines.async
 import kotlinx.coroutines.channels.awaitClose
 import kotlinx.coroutines.flow.Flow
@@ -44,26 +45,17 @@ internal inline fun <T> told(f: () -> T): T = try {
     throw PantryException(Mobile.code(message).ifEmpty { "failed" }, Mobile.sentence(message), e)
 }
 
-/** A variable as the library has it. */
-internal interface Port<T> {
-    fun get(): T
-    fun set(x: T)
-    fun seed(x: T)
-    fun clear()
-    fun stored(): Boolean
-    fun watch(changed: () -> Unit): Watching
-}
-
 /** Runs what is to be told where it comes in: a flow takes it from there. */
-private val here = mobile.Runner { it.run() }
+internal val here = mobile.Runner { it.run() }
 
 /** A key: what is stored under a name, of which kind, with which default. */
 class Key<T> internal constructor(
     val name: String,
+    internal val own: Any, // the library's
     private val typed: (String) -> T,
     private val shown: (T) -> String,
-    internal val bind: (Namespace) -> Port<T>,
-    internal val within: (Batch) -> Port<T>,
+    internal val into: (T) -> Any?, // what the library has for a value
+    internal val out: (Any?) -> T,
 ) {
     /** Reads what a user typed; the exception's sentence is for him. */
     fun parse(typed: String): T = told { this.typed(typed) }
@@ -72,13 +64,19 @@ class Key<T> internal constructor(
     fun format(x: T): String = told { shown(x) }
 }
 
+@Suppress("UNCHECKED_CAST")
+private fun <M, T> key(name: String, own: Any, typed: (String) -> M, shown: (M) -> String, into: (T) -> M, out: (M) -> T) =
+    Key(name, own, { out(typed(it)) }, { shown(into(it)) }, into) { out(it as M) }
+
+private fun <T> key(name: String, own: Any, typed: (String) -> T, shown: (T) -> String): Key<T> = key(name, own, typed, shown, { it }, { it })
+
 /** The keys of an app, each a property, whose name in kebab case is the name under which it is stored. */
 abstract class Keys {
     internal val keys = Mobile.newKeys()
 
     /** Declares a key when its property is made. */
-    inner class Declaring<T> internal constructor(private val name: String?, private val make: (String) -> Key<T>) {
-        operator fun provideDelegate(self: Keys, property: KProperty<*>): ReadOnlyProperty<Keys, Key<T>> {
+    class Declaring<K> internal constructor(private val name: String?, private val make: (String) -> K) {
+        operator fun provideDelegate(self: Keys, property: KProperty<*>): ReadOnlyProperty<Keys, K> {
             val key = make(name ?: kebab(property.name))
             return ReadOnlyProperty { _, _ -> key }
         }
@@ -88,22 +86,20 @@ abstract class Keys {
         val k = keys.whole(n, default)
         if (range != null) k.between(range.first, range.last)
         if (about.isNotEmpty()) k.about(about)
-        Key(n, k::parse, k::format, { ns -> wholePort(k.bind(ns)) }, { b -> wholePort(k.`in`(b)) })
+        key(n, k, k::parse, k::format)
     }
 
     protected fun decimal(default: Double = 0.0, range: ClosedFloatingPointRange<Double>? = null, about: String = "", name: String? = null) = Declaring(name) { n ->
         val k = keys.decimal(n, default)
         if (range != null) k.between(range.start, range.endInclusive)
         if (about.isNotEmpty()) k.about(about)
-        val port = { v: mobile.Decimal -> port(v::get, v::set, v::seed, v::clear, v::stored, v::watch) }
-        Key(n, k::parse, k::format, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format)
     }
 
     protected fun bool(default: Boolean = false, about: String = "", name: String? = null) = Declaring(name) { n ->
         val k = keys.switch_(n, default)
         if (about.isNotEmpty()) k.about(about)
-        val port = { v: mobile.Switch -> port(v::get, v::set, v::seed, v::clear, v::stored, v::watch) }
-        Key(n, k::parse, k::format, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format)
     }
 
     /** sealed needs Pantry.open's seal. */
@@ -111,115 +107,122 @@ abstract class Keys {
         val k = keys.text(n, default)
         if (sealed) k.sealed()
         if (about.isNotEmpty()) k.about(about)
-        Key(n, k::parse, k::format, { ns -> textPort(k.bind(ns)) }, { b -> textPort(k.`in`(b)) })
+        key(n, k, k::parse, k::format)
     }
 
     /** One of an enum's values, which are stored in kebab case; the default need not be the first. */
-    protected inline fun <reified E : Enum<E>> choice(default: E, name: String? = null) = choiceOf(enumValues<E>().toList(), default, name)
+    protected inline fun <reified E : Enum<E>> choice(default: E, about: String = "", name: String? = null) = choiceOf(enumValues<E>().toList(), default, about, name)
 
     @PublishedApi
-    internal fun <E : Enum<E>> choiceOf(all: List<E>, default: E, name: String?) = Declaring(name) { n ->
+    internal fun <E : Enum<E>> choiceOf(all: List<E>, default: E, about: String, name: String?) = Declaring(name) { n ->
         val words = all.associateBy { kebab(it.name) }
-        val read = { word: String -> words[word] ?: error(word) } // the library has refused any other
-        val options = Mobile.newTexts().add(kebab(default.name))
-        words.keys.filter { it != kebab(default.name) }.forEach { options.add(it) }
+        val options = texts(listOf(kebab(default.name)) + (words.keys - kebab(default.name)))
         val k = keys.choice(n, options)
-        Key(n, { read(k.parse(it)) }, { k.format(kebab(it.name)) },
-            { ns -> textPort(k.bind(ns)).seen(read, { kebab(it.name) }) }, { b -> textPort(k.`in`(b)).seen(read, { kebab(it.name) }) })
+        if (about.isNotEmpty()) k.about(about)
+        key(n, k, k::parse, k::format, { kebab(it.name) }, { words[it] ?: error(it) }) // the library has refused any other
     }
 
     protected fun bytes(name: String? = null) = Declaring(name) { n ->
         val k = keys.bytes(n, null)
-        val port = { v: mobile.Bytes -> port({ v.get() ?: ByteArray(0) }, v::set, v::seed, v::clear, v::stored, v::watch) }
-        Key(n, { k.parse(it) ?: ByteArray(0) }, k::format, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format, { it }, { x: ByteArray? -> x ?: ByteArray(0) })
     }
 
     /** Moments, to the millisecond. */
     protected fun time(default: Instant = Instant.EPOCH, name: String? = null) = Declaring(name) { n ->
         val k = keys.time(n, default.toEpochMilli())
-        val port = { v: mobile.Time -> port(v::get, v::set, v::seed, v::clear, v::stored, v::watch).seen(Instant::ofEpochMilli, Instant::toEpochMilli) }
-        Key(n, { Instant.ofEpochMilli(k.parse(it)) }, { k.format(it.toEpochMilli()) }, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format, Instant::toEpochMilli, Instant::ofEpochMilli)
     }
 
     /** Durations, to the millisecond. */
     protected fun span(default: Duration, name: String? = null) = Declaring(name) { n ->
         val k = keys.span(n, default.toMillis())
-        val port = { v: mobile.Span -> port(v::get, v::set, v::seed, v::clear, v::stored, v::watch).seen(Duration::ofMillis, Duration::toMillis) }
-        Key(n, { Duration.ofMillis(k.parse(it)) }, { k.format(it.toMillis()) }, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format, Duration::toMillis, Duration::ofMillis)
     }
 
     /** Lists of texts; keep bounds them. */
     protected fun list(keep: Long? = null, name: String? = null) = Declaring(name) { n ->
         val k = keys.list(n)
         if (keep != null) k.keep(keep)
-        val port = { v: mobile.List -> port(v::get, v::set, v::seed, v::clear, v::stored, v::watch).seen(::strings, ::texts) }
-        Key(n, { strings(k.parse(it)) }, { k.format(texts(it)) }, { ns -> port(k.bind(ns)) }, { b -> port(k.`in`(b)) })
+        key(n, k, k::parse, k::format, ::texts, ::strings)
     }
 }
 
-private fun wholePort(v: mobile.Whole) = port(v::get, v::set, v::seed, v::clear, v::stored, v::watch)
-private fun textPort(v: mobile.Text) = port(v::get, v::set, v::seed, v::clear, v::stored, v::watch)
-
-private fun <T> port(get: () -> T, set: (T) -> Unit, seed: (T) -> Unit, clear: () -> Unit, stored: () -> Boolean, watch: (mobile.Runner, mobile.Handler) -> Watching) =
-    object : Port<T> {
-        override fun get() = get()
-        override fun set(x: T) = set(x)
-        override fun seed(x: T) = seed(x)
-        override fun clear() = clear()
-        override fun stored() = stored()
-        override fun watch(changed: () -> Unit) = watch(here, mobile.Handler { changed() })
-    }
-
-private fun <M, T> Port<M>.seen(out: (M) -> T, into: (T) -> M): Port<T> =
-    port({ out(get()) }, { set(into(it)) }, { seed(into(it)) }, { clear() }, { stored() }, { _, h -> watch { h.changed() } })
-
-private fun strings(t: Texts): List<String> = (0 until t.len()).map { t.at(it) }
-private fun texts(all: List<String>): Texts = all.fold(Mobile.newTexts()) { t, s -> t.add(s) }
+internal fun strings(t: Texts): List<String> = (0 until t.len()).map { t.at(it) }
+internal fun texts(all: List<String>): Texts = all.fold(Mobile.newTexts()) { t, s -> t.add(s) }
 
 /** reminderHour and REMINDER_HOUR are reminder-hour. */
 internal fun kebab(name: String): String =
     if (name.uppercase() == name) name.lowercase().replace('_', '-') else name.replace(Regex("(?<=[a-z0-9])[A-Z]")) { "-" + it.value }.lowercase()
 
-/** Writes go on here, off the thread that draws; who gives one up does not wait for it. */
-private val writing = CoroutineScope(SupervisorJob() + Dispatchers.IO)
+/** A variable as the library has it. */
+internal class Port(val own: Any, val get: () -> Any?, val set: (Any?) -> Unit, val seed: (Any?) -> Unit, val clear: () -> Unit, val stored: () -> Boolean, val watch: (mobile.Runner, mobile.Handler) -> Watching)
 
-private suspend fun <T> written(f: () -> T): T = writing.async { told(f) }.await()
+@Suppress("UNCHECKED_CAST")
+private fun <M> port(own: Any, get: () -> M, set: (M) -> Unit, seed: (M) -> Unit, clear: () -> Unit, stored: () -> Boolean, watch: (mobile.Runner, mobile.Handler) -> Watching) =
+    Port(own, get, { set(it as M) }, { seed(it as M) }, clear, stored, watch)
+
+/** The variable of a key in a namespace, or in a commit. */
+private fun bound(own: Any, ns: Namespace?, b: Batch?): Port = when (own) {
+    is mobile.WholeKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.DecimalKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.SwitchKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.TextKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.BytesKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.TimeKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.SpanKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    is mobile.ListKey -> (if (b == null) own.bind(ns) else own.`in`(b)).let { port(it, it::get, it::set, it::seed, it::clear, it::stored, it::watch) }
+    else -> error("no such key: $own")
+}
+
+/** Writes go on here, off the thread that draws, in the order in which they were begun; who gives one up does not wait for it. */
+private val writing = CoroutineScope(SupervisorJob() + Executors.newSingleThreadExecutor { Thread(it, "pantry").apply { isDaemon = true } }.asCoroutineDispatcher())
+
+internal suspend fun <T> written(f: () -> T): T = writing.async { told(f) }.await()
+
+/** What now gives, and the newest of it after each change. Slow collectors skip. */
+internal fun <T> changes(watch: (mobile.Runner, mobile.Handler) -> Watching, now: () -> T): Flow<T> = callbackFlow {
+    val watching = told { watch(here, mobile.Handler { runCatching { told(now) }.onSuccess { trySend(it) }.onFailure { close(it) } }) }
+    awaitClose { watching.stop() }
+}.conflate()
 
 /** A key's variable. It may be used by several threads at once. */
-class Variable<T> internal constructor(private val port: Port<T>) {
+class Variable<T> internal constructor(private val key: Key<T>, internal val port: Port) {
     /** What is stored, or else the default; it does not wait. */
-    val value: T get() = told { port.get() }
+    val value: T get() = told { key.out(port.get()) }
 
     /** Whether something is stored; an exception where it can't be used. */
     val stored: Boolean get() = told { port.stored() }
 
     /** Stores: when it returns, it is on the disk. Cancelled meanwhile, it may be stored yet. */
-    suspend fun set(x: T) = written { port.set(x) }
+    suspend fun set(x: T) = written { port.set(key.into(x)) }
 
     /** Stores where nothing is stored. */
-    suspend fun seed(x: T) = written { port.seed(x) }
+    suspend fun seed(x: T) = written { port.seed(key.into(x)) }
 
     /** Removes what is stored. */
     suspend fun clear() = written { port.clear() }
 
     /** The value now, and the newest after each change, by whoever. Slow collectors skip. */
-    val flow: Flow<T> get() = callbackFlow {
-        val watching = told { port.watch { trySend(value) } }
-        awaitClose { watching.stop() }
-    }.conflate()
+    val flow: Flow<T> get() = changes(port.watch) { value }
 }
 
+/** Adds, without losing what others add, and gives the sum. */
+suspend fun Variable<Long>.add(n: Long): Long = written { (port.own as mobile.Whole).add(n) }
+
+/** Appends an item; with unique, unless it is there. */
+suspend fun Variable<List<String>>.append(item: String, unique: Boolean = false) = written { (port.own as mobile.List).append(item, unique) }
+
 /** A commit that is being made. */
-class Commit internal constructor(private val batch: Batch) {
-    operator fun <T> get(key: Key<T>): T = told { key.within(batch).get() }
-    operator fun <T> set(key: Key<T>, x: T) = told { key.within(batch).set(x) }
-    fun clear(key: Key<*>) = told { key.within(batch).clear() }
+class Commit internal constructor(internal val batch: Batch) {
+    operator fun <T> get(key: Key<T>): T = told { key.out(bound(key.own, null, batch).get()) }
+    operator fun <T> set(key: Key<T>, x: T) = told { bound(key.own, null, batch).set(key.into(x)) }
+    fun clear(key: Key<*>) = told { bound(key.own, null, batch).clear() }
 }
 
 /** A namespace that is open: the entries of one app, in one file. */
-class Pantry private constructor(private val ns: Namespace) : AutoCloseable {
+class Pantry private constructor(internal val ns: Namespace) : AutoCloseable {
     /** The key's variable here. */
-    operator fun <T> get(key: Key<T>): Variable<T> = told { Variable(key.bind(ns)) }
+    operator fun <T> get(key: Key<T>): Variable<T> = told { Variable(key, bound(key.own, ns, null)) }
 
     /** All changes, or none: what f throws is thrown, and nothing stored. */
     suspend fun commit(f: Commit.() -> Unit) {
@@ -234,7 +237,6 @@ class Pantry private constructor(private val ns: Namespace) : AutoCloseable {
     }
 
     val path: String get() = ns.path()
-
     suspend fun reset() = written { ns.reset() }
 
     override fun close() = told { ns.close() }

@@ -132,9 +132,9 @@ private final class Handler: NSObject, MobileHandlerProtocol {
     func changed() { f() }
 }
 
-private let writing = DispatchQueue(label: "pantry", attributes: .concurrent)
+private let writing = DispatchQueue(label: "pantry")
 
-/// Writes off the thread that draws.
+/// Writes off the thread that draws, one after the other.
 func written(_ f: @escaping () throws -> Void) async throws {
     try await withCheckedThrowingContinuation { (c: CheckedContinuation<Void, Error>) in
         writing.async { c.resume(with: Result { try told(f) }) }

@@ -227,9 +227,20 @@ public class Suite {
         for (int i = 0; i < 2000 && board.pending() > 0; i++) Thread.sleep(10);
         same(390L, tank.add(call, 0));
         refused("misuse", () -> board.whole(Mobile.newKeys().whole("tank/litres", 0)));
-        call.giveUp();
+        System.out.println("slow");
+        System.out.flush();
+        Thread.sleep(500);
+        new Thread(() -> { pause(50); call.giveUp(); }).start();
         refused("given-up", () -> tank.set(call, 1));
         board.close();
+    }
+
+    static void pause(long millis) {
+        try {
+            Thread.sleep(millis);
+        } catch (InterruptedException e) {
+            throw new RuntimeException(e);
+        }
     }
 
     static void sum(String dir, long want) throws Exception {
@@ -271,19 +282,24 @@ public class Suite {
             for (int k = 0; k < 100; k++) sum += v.get();
         }
         same(7_000_000L, sum);
+        nothingLeft();
+        ns.close();
+    }
+
+    /** What Java has let go of, Go is told of by and by, so that nothing of it is left. */
+    static void nothingLeft() throws Exception {
         java.lang.reflect.Field queue = go.Seq.class.getDeclaredField("goRefQueue");
         queue.setAccessible(true);
         Object held = queue.get(null);
         java.lang.reflect.Field refs = held.getClass().getDeclaredField("refs");
         refs.setAccessible(true);
         int left = Integer.MAX_VALUE;
-        for (int i = 0; i < 200 && left > 100; i++) { // what Java has let go of, Go is told of by and by
+        for (int i = 0; i < 200 && left > 100; i++) {
             System.gc();
             Thread.sleep(20);
             left = ((java.util.Collection<?>) refs.get(held)).size();
         }
         if (left > 100) throw new AssertionError(left + " references are left");
-        ns.close();
     }
 
     static void same(Object want, Object got) {
