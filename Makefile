@@ -60,7 +60,8 @@ cross:
 demo:
 	$(GO) run ./cmd/smallpantry demo
 
-# What a call through gobind's library costs.
+# What a call through gobind's library costs, and its size for each architecture for which there is a
+# C compiler: gcc-aarch64-linux-gnu, gcc-arm-linux-gnueabihf, gcc-i686-linux-gnu.
 bench-phones: packages
 	cd bindings && MEASURE=../docs/benchmarks-phones.md $(GO) test -count=1 -run Measure .
 
@@ -70,12 +71,12 @@ phones: packages
 
 # What tests use, as Debian packages: script, which makes a terminal; python3, in which the
 # other reader of journals is written; curl, for the lines of docs/http.md; ip, for networks
-# that part; chromium, node and npm, for pages; javac and two cc, for apps in Java and Kotlin. Without
+# that part; chromium, node and npm, for pages; javac and two cc, for apps in Java and Kotlin; clang, which reads one in Objective-C. Without
 # apt-get what is missing stays so, and its tests are skipped. What the tests of the JavaScript
 # client and of Kotlin use besides is pinned in their package-lock.json.
 .PHONY: packages
 packages:
-	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium:chromium node:nodejs npm:npm javac:default-jdk-headless cc:gcc aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu; do \
+	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium:chromium node:nodejs npm:npm javac:default-jdk-headless cc:gcc aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu clang:clang; do \
 		command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	if [ -n "$$missing" ] && command -v apt-get >/dev/null; then apt-get update -q && apt-get install -y -q $$missing; fi
 	@for d in js bindings; do \

@@ -35,7 +35,7 @@ func need(t *testing.T, program string) string {
 	return path
 }
 
-var boundPackages = [2]string{"github.com/small-pantry/pantry/mobile", "github.com/small-pantry/pantry/mobile/shared"}
+var boundPackages = []string{"github.com/small-pantry/pantry/mobile", "github.com/small-pantry/pantry/mobile/shared"}
 
 func run(t *testing.T, env []string, name string, args ...string) string {
 	t.Helper()
@@ -79,7 +79,7 @@ type jvm struct{ lib, classes string }
 
 // bind has gobind make the files for Java and gives where they are, and the flags for C: what
 // they miss is there too. Files for Android end in suffix.
-func bind(t *testing.T, suffix string) (src, java, flags string) {
+func bind(t *testing.T, suffix string, packages ...string) (src, java, flags string) {
 	t.Helper()
 	if runtime.GOOS != "linux" {
 		t.Skip("the library is built on Linux")
@@ -88,7 +88,7 @@ func bind(t *testing.T, suffix string) (src, java, flags string) {
 	made := "build" // within the module, so that it is built with its packages
 	require.NoError(t, os.RemoveAll(made))
 	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(made)) })
-	run(t, nil, "go", "tool", "gobind", "-lang=java,go", "-outdir="+made, boundPackages[0], boundPackages[1])
+	run(t, nil, "go", append([]string{"tool", "gobind", "-lang=java,go", "-outdir=" + made}, packages...)...)
 	src, java = filepath.Join(made, "lib"), filepath.Join(made, "java")
 	for path, text := range map[string]string{
 		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(src, "jni.h"): androidJNI,
@@ -120,7 +120,7 @@ func bind(t *testing.T, suffix string) (src, java, flags string) {
 func build(t *testing.T) jvm {
 	t.Helper()
 	need(t, "cc")
-	src, java, flags := bind(t, "_jvm")
+	src, java, flags := bind(t, "_jvm", boundPackages...)
 	j := jvm{t.TempDir(), t.TempDir()}
 	run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
 	watched(t, "testdata/java/Suite.java")
@@ -132,9 +132,6 @@ func build(t *testing.T) jvm {
 		return err
 	}))
 	run(t, nil, "javac", sources...)
-	info, err := os.Stat(filepath.Join(j.lib, "libgojni.so"))
-	require.NoError(t, err)
-	t.Logf("the library has %.1f MB as it is built", float64(info.Size())/1e6)
 	return j
 }
 
@@ -232,6 +229,34 @@ func TestJVM(t *testing.T) {
 		k.shared(t, "SuiteKt")
 		k.together(t, "SuiteKt")
 	})
+	t.Run("page", func(t *testing.T) { testPage(t, j) })
+}
+
+// The app in Kotlin of docs/phones.md is compiled as it stands there, against stubs of Android's
+// classes, and its screen driven in one process, and found as it was left in another.
+func testPage(t *testing.T, j jvm) {
+	page, err := os.ReadFile("../docs/phones.md")
+	require.NoError(t, err)
+	blocks := regexp.MustCompile("(?s)```kotlin\n(.*?)```").FindAllStringSubmatch(string(page), -1)
+	require.Len(t, blocks, 3, "an app, a board, and the keystore")
+	dir := t.TempDir()
+	board := "import androidx.activity.ComponentActivity\nimport androidx.lifecycle.lifecycleScope\nimport kotlinx.coroutines.flow.*\nimport kotlinx.coroutines.launch\nimport pantry.*\n" +
+		"object Garden : Keys() { val tankLitres by whole(name = \"tank/litres\") }\nclass Label { var text = \"\" }\n" +
+		"class Shed(val link: String, val filesDir: java.io.File, val label: Label) : ComponentActivity() {\nfun show() {\n" + blocks[1][1] + "}\n}\n"
+	sources, err := filepath.Glob("testdata/kotlin/android/*.kt")
+	require.NoError(t, err)
+	sources = append(sources, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Screen.kt")
+	for name, code := range map[string]string{"MainActivity.kt": blocks[0][1], "Shed.kt": board, "SealingKey.kt": blocks[2][1]} {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(code), 0o600))
+		sources = append(sources, path)
+	}
+	k, files := j.kotlin(t, sources...), t.TempDir()
+	for _, scene := range []string{"types", "finds"} {
+		out, err := k.play("ScreenKt", scene, files)
+		require.NoError(t, err)
+		assert.Contains(t, out, "ok\n")
+	}
 }
 
 // kotlin compiles an app in Kotlin against the library.
@@ -253,7 +278,7 @@ func (j jvm) kotlin(t *testing.T, sources ...string) jvm {
 // The Go side and gobind's C compile for Android; they are not linked, which takes its NDK.
 func TestAndroidCompiles(t *testing.T) {
 	cc := need(t, "aarch64-linux-gnu-gcc")
-	src, _, flags := bind(t, "_android")
+	src, _, flags := bind(t, "_android", boundPackages...)
 	out := run(t, []string{"GOOS=android", "GOARCH=arm64", "CGO_ENABLED=1", "CC=" + cc, strings.Replace(flags, "-D__GOBIND_ANDROID__ ", "-D__GOBIND_ANDROID__ -Wno-incompatible-pointer-types ", 1)},
 		"go", "list", "-tags", "netgo", "-export", "-f", "{{.Export}}", "./"+src)
 	assert.NotEmpty(t, strings.TrimSpace(out), "what was compiled")
@@ -271,9 +296,13 @@ func TestBoundWhole(t *testing.T) {
 		assert.NotContains(t, string(raw), "skipped", path)
 		return err
 	}))
-	header, err := os.ReadFile(filepath.Join(dir, "src", "gobind", "Mobile.objc.h"))
-	require.NoError(t, err)
-	for _, part := range []string{"@interface MobileNamespace", "@interface MobileWholeKey", "MobileOpen("} {
-		assert.Contains(t, string(header), part)
-	}
+}
+
+// An app in Objective-C is read against the headers, with stubs in place of Apple's Foundation.
+func TestObjectiveCReads(t *testing.T) {
+	clang, dir := need(t, "clang"), t.TempDir()
+	watched(t, "testdata/objc/App.m", "testdata/objc/Foundation/Foundation.h", "testdata/objc/module.modulemap")
+	run(t, nil, "go", "tool", "gobind", "-lang=objc", "-outdir="+dir, boundPackages[0], boundPackages[1])
+	run(t, nil, clang, "-target", "arm64-apple-ios12", "-ffreestanding", "-fsyntax-only", "-x", "objective-c", "-fobjc-arc", "-fmodules", "-fmodules-cache-path="+filepath.Join(dir, "modules"),
+		"-Wall", "-Werror", "-Itestdata/objc", "-I"+filepath.Join(dir, "src", "gobind"), "testdata/objc/App.m")
 }

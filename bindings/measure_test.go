@@ -1,9 +1,14 @@
 package bindings
 
 import (
+	"bytes"
+	"compress/gzip"
+	"errors"
 	"fmt"
 	"math"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -21,8 +26,6 @@ func TestMeasure(t *testing.T) {
 		t.Skip("MEASURE names no file")
 	}
 	j := build(t)
-	whole, err := os.Stat(j.lib + "/libgojni.so")
-	require.NoError(t, err)
 	out, err := j.play("Suite", "measure", t.TempDir())
 	require.NoError(t, err)
 	var java [3]float64
@@ -42,9 +45,63 @@ Go, in the same run: the ratios are the claim. The best of five rounds. Made by 
 | what | in Java | in Go | ratio |
 |---|---|---|---|
 %s
-The library for this machine, of mobile and shared: %.1f MB as it is built.
-`, runtime.Version(), runtime.GOOS, runtime.GOARCH, rows, float64(whole.Size())/1e6)
+## Size
+
+What the library has on a device and, packed, on the way to it, in MB, without debug information (-s -w -trimpath): of package
+mobile alone, and with boards; beside it a library of Go with nothing in it, of which the ratio is. Built
+for Linux, since nothing is linked for Android here; what Android adds or leaves out is not known.
+
+| architecture | nothing | device only | with boards | packed: nothing | device only | with boards | device only, times nothing | with boards, times nothing |
+|---|---|---|---|---|---|---|---|---|
+%s`, runtime.Version(), runtime.GOOS, runtime.GOARCH, rows, sizes(t))
 	require.NoError(t, os.WriteFile(path, []byte(page), 0o600))
+}
+
+// architectures are those of phones and of their emulators, and who compiles C for them.
+var architectures = []struct{ name, arch, cc string }{
+	{"arm64", "arm64", "aarch64-linux-gnu-gcc"}, {"arm, 32 bits", "arm", "arm-linux-gnueabihf-gcc"}, {"x86, 64 bits", "amd64", "x86_64-linux-gnu-gcc"}, {"x86, 32 bits", "386", "i686-linux-gnu-gcc"},
+}
+
+// sizes gives a row for each architecture for which there is a compiler.
+func sizes(t *testing.T) string {
+	type one struct{ built, packed float64 }
+	of := map[string][3]one{}
+	for i, packages := range [][]string{nil, boundPackages[:1], boundPackages} {
+		src, flags := "build/nothing", ""
+		if packages == nil {
+			require.NoError(t, os.MkdirAll(src, 0o700))
+			require.NoError(t, os.WriteFile(filepath.Join(src, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
+		} else {
+			src, _, flags = bind(t, "_jvm", packages...)
+			flags += " -DON_JVM"
+		}
+		for _, a := range architectures {
+			cc, err := exec.LookPath(a.cc)
+			if err != nil {
+				continue
+			}
+			lib := filepath.Join(t.TempDir(), "lib.so")
+			run(t, []string{"GOOS=linux", "GOARCH=" + a.arch, "CGO_ENABLED=1", "CC=" + cc, flags}, "go", "build", "-buildmode=c-shared", "-trimpath", "-ldflags=-s -w", "-o", lib, "./"+src)
+			raw, err := os.ReadFile(lib)
+			require.NoError(t, err)
+			var packed bytes.Buffer
+			z, err := gzip.NewWriterLevel(&packed, gzip.BestCompression)
+			require.NoError(t, err)
+			_, err = z.Write(raw)
+			require.NoError(t, errors.Join(err, z.Close()))
+			all := of[a.name]
+			all[i] = one{float64(len(raw)) / 1e6, float64(packed.Len()) / 1e6}
+			of[a.name] = all
+		}
+	}
+	rows := ""
+	for _, a := range architectures {
+		if s, built := of[a.name]; built {
+			rows += fmt.Sprintf("| %s | %.1f | %.1f | %.1f | %.1f | %.1f | %.1f | %.1f | %.1f |\n", a.name, s[0].built, s[1].built, s[2].built, s[0].packed, s[1].packed, s[2].packed,
+				s[1].built/s[0].built, s[2].built/s[0].built)
+		}
+	}
+	return rows
 }
 
 func nanos(ns float64) string {

@@ -6,7 +6,9 @@ import (
 	"image/draw"
 	"image/png"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -354,4 +356,16 @@ func TestPicture(t *testing.T) {
 	require.NoError(t, err)
 	defer out.Close()
 	require.NoError(t, png.Encode(out, both))
+}
+
+// The app in Go of docs/phones.md compiles as it stands there.
+func TestPageCompiles(t *testing.T) {
+	page, err := os.ReadFile("../../docs/phones.md")
+	require.NoError(t, err)
+	blocks := regexp.MustCompile("(?s)```go\n(package main\n.*?)```").FindAllStringSubmatch(string(page), -1)
+	require.Len(t, blocks, 1)
+	file := filepath.Join(t.TempDir(), "main.go")
+	require.NoError(t, os.WriteFile(file, []byte(blocks[0][1]), 0o600))
+	out, err := exec.Command("go", "vet", "-tags", "ci", file).CombinedOutput()
+	require.NoError(t, err, string(out))
 }
