@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	fyne.io/fyne/v2 v2.7.1
 	github.com/small-pantry/pantry v0.0.0
+	github.com/stretchr/testify v1.12.1
 )
 
 require (
@@ -42,7 +43,6 @@ require (
 	github.com/spf13/pflag v1.1.0 // indirect
 	github.com/srwiley/oksvg v0.0.0-20221011165216-be6e8873101c // indirect
 	github.com/srwiley/rasterx v0.0.0-20220730225603-2ab79fcdd4ef // indirect
-	github.com/stretchr/testify v1.12.1 // indirect
 	github.com/yuin/goldmark v1.7.8 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/image v0.24.0 // indirect
