@@ -46,6 +46,25 @@ func thrown<T>(_ f: (NSErrorPointer) -> T) throws -> T {
     return x
 }
 
+/// Bytes that are none come as nothing at all, which Swift takes for an error without a cause.
+func some(_ f: () throws -> Data) throws -> Data {
+    do { return try f() } catch where (error as NSError).domain == "Foundation._GenericObjCError" { return Data() }
+}
+
+func millis(_ seconds: TimeInterval) -> Int64 { Int64((seconds * 1000).rounded()) }
+func seconds(_ millis: Int64) -> TimeInterval { Double(millis) / 1000 }
+func moment(_ millis: Int64) -> Date { Date(timeIntervalSince1970: seconds(millis)) }
+
+func strings(_ t: MobileTexts) throws -> [String] {
+    try (0..<t.len()).map { i in try thrown { t.at(i, error: $0) } }
+}
+
+func texts(_ all: [String]) -> MobileTexts {
+    let t = MobileNewTexts()!
+    all.forEach { _ = t.add($0) }
+    return t
+}
+
 /// A variable as the library has it.
 struct Port<T> {
     let get: () throws -> T
@@ -110,6 +129,48 @@ open class Keys {
         let all = MobileNewTexts()!
         options.forEach { _ = all.add($0) }
         return text(name, keys.choice(name, options: all)!)
+    }
+
+    public func bytes(_ name: String) -> Key<Data> {
+        let k = keys.bytes(name, def: nil)!
+        func port(_ v: MobileBytes) -> Port<Data> {
+            Port(get: { try some { try v.get() } }, set: v.set, clear: v.clear, watch: v.watch)
+        }
+        return Key(name: name, parse: { s in try told { try some { try k.parse(s) } } }, format: { x in try told { try thrown { k.format(x, error: $0) } } },
+                   bind: { try port(k.bind($0)) }, within: { try port(k.in_($0)) })
+    }
+
+    /// Moments, to the millisecond.
+    public func time(_ name: String, _ start: Date = Date(timeIntervalSince1970: 0)) -> Key<Date> {
+        let k = keys.time(name, defMillis: millis(start.timeIntervalSince1970))!
+        func port(_ v: MobileTime) -> Port<Date> {
+            Port(get: { var x: Int64 = 0; try v.get(&x); return moment(x) }, set: { try v.set(millis($0.timeIntervalSince1970)) }, clear: v.clear, watch: v.watch)
+        }
+        return Key(name: name, parse: { s in try told { var x: Int64 = 0; try k.parse(s, x: &x); return moment(x) } },
+                   format: { x in try told { try thrown { k.format(millis(x.timeIntervalSince1970), error: $0) } } },
+                   bind: { try port(k.bind($0)) }, within: { try port(k.in_($0)) })
+    }
+
+    /// Durations, to the millisecond.
+    public func span(_ name: String, _ start: TimeInterval) -> Key<TimeInterval> {
+        let k = keys.span(name, defMillis: millis(start))!
+        func port(_ v: MobileSpan) -> Port<TimeInterval> {
+            Port(get: { var x: Int64 = 0; try v.get(&x); return seconds(x) }, set: { try v.set(millis($0)) }, clear: v.clear, watch: v.watch)
+        }
+        return Key(name: name, parse: { s in try told { var x: Int64 = 0; try k.parse(s, x: &x); return seconds(x) } },
+                   format: { x in try told { try thrown { k.format(millis(x), error: $0) } } },
+                   bind: { try port(k.bind($0)) }, within: { try port(k.in_($0)) })
+    }
+
+    /// Lists of texts; keep bounds them.
+    public func list(_ name: String, keep: Int? = nil) -> Key<[String]> {
+        let k = keys.list(name)!
+        if let keep { _ = k.keep(keep) }
+        func port(_ v: MobileList) -> Port<[String]> {
+            Port(get: { try strings(v.get()) }, set: { try v.set(texts($0)) }, clear: v.clear, watch: v.watch)
+        }
+        return Key(name: name, parse: { s in try told { try strings(k.parse(s)) } }, format: { x in try told { try thrown { k.format(texts(x), error: $0) } } },
+                   bind: { try port(k.bind($0)) }, within: { try port(k.in_($0)) })
     }
 
     private func text(_ name: String, _ k: MobileTextKey) -> Key<String> {
