@@ -13,7 +13,7 @@ import (
 func wantsText(r *http.Request) bool {
 	text, json := preference{}, preference{}
 	at := 0
-	for _, line := range r.Header.Values("Accept") {
+	for _, line := range r.Header["Accept"] {
 		for part := range strings.SplitSeq(line, ",") {
 			kind, params, err := mime.ParseMediaType(part)
 			q := 1.0

@@ -2,6 +2,7 @@ package server
 
 import (
 	"mime"
+	"net/url"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -20,10 +21,19 @@ const (
 
 // body reads the request's body within its limit.
 func (c *call) body() ([]byte, error) {
-	if enc := c.r.Header.Get("Content-Encoding"); enc != "" {
+	if enc := c.header("Content-Encoding"); enc != "" {
 		return nil, wire.Refuse("unsupported", "a body with Content-Encoding %s is not taken; send it as it is", enc)
 	}
 	return c.readBody(maxBody)
+}
+
+// kindIn gives the kind that a parameter names; none where it is left out.
+func kindIn(q url.Values, name string) (value.Kind, error) {
+	k := q.Get(name)
+	if k == "" {
+		return value.KindNone, nil
+	}
+	return value.ParseKind(k)
 }
 
 // readPut reads what a PUT stores. JSON is of the kind that the entry has, or
@@ -38,15 +48,15 @@ func (c *call) readPut() (op value.Op, err error) {
 		return op, err
 	}
 	var as value.Kind
-	for name, to := range map[string]*value.Kind{"as": &as, "kind": &op.Kind} {
-		if k := q.Get(name); k != "" {
-			if *to, err = value.ParseKind(k); err != nil {
-				return op, err
-			}
-		}
+	if as, err = kindIn(q, "as"); err == nil {
+		op.Kind, err = kindIn(q, "kind")
 	}
-	media, params, err := mime.ParseMediaType(c.r.Header.Get("Content-Type"))
-	if given := c.r.Header.Get("Content-Type"); err != nil && given != "" {
+	if err != nil {
+		return op, err
+	}
+	given := c.header("Content-Type")
+	media, params, err := mime.ParseMediaType(given)
+	if err != nil && given != "" {
 		return op, wire.Refuse("unsupported", "the Content-Type %s can't be read", scan.Quote(given))
 	}
 	if charset := params["charset"]; charset != "" && !strings.EqualFold(charset, "utf-8") {

@@ -77,7 +77,7 @@ func (c *call) heldBy() string {
 	if c.grant.ID != "" {
 		return c.board + "/" + c.grant.ID
 	}
-	return addressOf(c.r)
+	return c.address()
 }
 
 // readBody reads a body of at most most bytes, piece by piece, each in its time. What is

@@ -2,7 +2,6 @@ package server
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"io"
 	"log/slog"
@@ -14,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -33,9 +34,12 @@ type call struct {
 	w     *recorder
 	r     *http.Request
 	to    route
+	way   *way      // on which it is there
 	now   time.Time // when it came
+	peer  *peer     // who asks; nil: it is not known
 	id    string    // by which the log and the client know the request; see known
 	board string    // as it stands in the path, not escaped any more
+	last  string    // what comes last in the path, as it was sent, where that is no word of a route
 	name  string    // of the entry, where it is about one
 	free  []func()
 	few   [4]func() // what free begins with
@@ -60,21 +64,23 @@ type route struct {
 
 // router gives every path and method its route. Paths are matched as they were sent,
 // escapes and all, since a name may hold whatever a path may.
-func (s *Server) router() http.Handler {
-	r := chi.NewRouter()
-	on := func(path string, routes map[string]route) {
-		takes := strings.Join(slices.Sorted(maps.Keys(routes)), ", ")
-		r.Handle(path, s.serve(route{path: path, handle: func(c *call) error { // all methods but those that follow
+func (s *Server) router() routes {
+	r := routes{paths: chi.NewRouter(), of: map[string]map[string]route{}}
+	on := func(path string, methods map[string]route) {
+		takes := strings.Join(slices.Sorted(maps.Keys(methods)), ", ")
+		all := map[string]route{"": {path: path, handle: func(c *call) error { // all methods but those that follow
 			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
 				return c.preflight()
 			}
 			c.w.Header().Set("Allow", takes)
 			return wire.Refuse("method", "this path takes %s only", takes)
-		}}))
-		for method, one := range routes {
+		}}}
+		for method, one := range methods {
 			one.path, one.named = path, strings.HasSuffix(path, "/*")
-			r.Method(method, path, s.serve(one))
+			all[method] = one
 		}
+		r.paths.Handle(path, http.NotFoundHandler()) // it finds paths only
+		r.of[path] = all
 	}
 	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
 	on("/healthz", map[string]route{"GET": {may: access.Nothing, handle: (*call).health}})
@@ -102,16 +108,61 @@ func (s *Server) router() http.Handler {
 		"GET": {may: access.Read, handle: (*call).getEntry}, "HEAD": {may: access.Read, handle: (*call).getEntry}, "PUT": {may: access.Write, handle: (*call).putEntry},
 		"POST": {may: access.Add, handle: (*call).postEntry}, "DELETE": {may: access.Write, handle: (*call).deleteEntry},
 	})
-	r.NotFound(s.serve(route{handle: func(c *call) error {
+	return r
+}
+
+// Routes are those of all paths, by their patterns and methods.
+type routes struct {
+	paths *chi.Mux
+	of    map[string]map[string]route
+}
+
+// nowhere is the route of what has none.
+var nowhere = route{handle: func(c *call) error {
+	switch c.r.Method {
+	case http.MethodConnect, http.MethodDelete, http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodPatch, http.MethodPost, http.MethodPut, http.MethodTrace:
 		if c.wantsPage() {
 			return c.page()
 		}
 		return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
-	}}))
-	r.MethodNotAllowed(s.serve(route{handle: func(c *call) error {
-		return wire.Refuse("method", "there is no method %s here", scan.Quote(c.r.Method))
-	}}))
-	return r
+	}
+	return wire.Refuse("method", "there is no method %s here", scan.Quote(c.r.Method))
+}}
+
+// ways are what paths are found with, which keep the room that they took.
+var ways = sync.Pool{New: func() any { return chi.NewRouteContext() }}
+
+// A way is where a request goes, and what stands in its path, as it was sent: the board, and
+// what comes last, as a name.
+type way struct {
+	method, path string
+	route        route
+	board, last  string
+	counts       atomic.Pointer[counted] // where its answers were counted last
+	tag          atomic.Pointer[listTag] // what was said last of a list
+}
+
+// maxWay is how long a path is that is kept for as long as its connection is there.
+const maxWay = 512
+
+// find gives the way of a request.
+func (r routes) find(method, path string) *way {
+	found := ways.Get().(*chi.Context)
+	defer ways.Put(found)
+	found.Reset()
+	to := &way{method: method, path: path, route: nowhere}
+	pattern := r.paths.Find(found, method, path)
+	if pattern == "" {
+		return to
+	}
+	known := false
+	if to.route, known = r.of[pattern][method]; !known {
+		to.route = r.of[pattern][""]
+	}
+	if all := found.URLParams.Values; len(all) > 0 {
+		to.board, to.last = found.URLParam("board"), all[len(all)-1]
+	}
+	return to
 }
 
 // ServeHTTP answers a request.
@@ -119,46 +170,56 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if s.peers != nil {
 		r = s.passedOn(r)
 	}
-	if r.URL.RawPath != "" || strings.IndexByte(r.URL.Path, '%') >= 0 || r.URL.Path == "" { // else it is as it was sent
-		route := chi.NewRouteContext()
-		route.RoutePath = r.URL.EscapedPath()
-		r = r.WithContext(context.WithValue(r.Context(), chi.RouteCtxKey, route))
+	path := r.URL.Path
+	if r.URL.RawPath != "" || strings.IndexByte(path, '%') >= 0 || path == "" { // else it is as it was sent
+		path = r.URL.EscapedPath()
 	}
-	s.routes.ServeHTTP(w, r)
+	peer := peerOf(r)
+	var to *way
+	if peer != nil {
+		to = peer.way.Load()
+	}
+	if to == nil || to.method != r.Method || to.path != path { // who polls asks for the same over and over
+		to = s.routes.find(r.Method, path)
+		if peer != nil && len(path) <= maxWay {
+			peer.way.Store(to)
+		}
+	}
+	s.serve(w, &call{s: s, r: r, peer: peer, to: to.route, way: to, board: to.board, last: to.last, now: time.Now()})
 }
 
 // What every answer's head has. They are shared, and never changed.
 var (
 	cacheControl = []string{"private, no-cache"}
-	varies       = []string{"Authorization, Accept"}
+	varies       = []string{"Authorization, Accept, Origin"}
 	nosniff      = []string{"nosniff"}
 	isJSON       = []string{"application/json"}
 )
 
 // serve wraps what every answer has: the guard, headers, the problem where
 // there is one, and the log.
-func (s *Server) serve(to route) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		c := &call{s: s, r: r, to: to, now: time.Now()}
-		c.rec = recorder{ResponseWriter: w, status: http.StatusOK}
-		c.w, c.free = &c.rec, c.few[:0]
-		header := c.w.Header()
-		header["Cache-Control"], header["Vary"], header["X-Content-Type-Options"] = cacheControl, varies, nosniff
-		s.allowOrigin(header, r)
-		s.met.underWay.Inc()
-		defer s.met.underWay.Dec()
-		err := c.handle(to)
-		if err != nil {
-			c.refuse(err)
-		}
-		took := time.Since(c.now)
-		s.met.count(c, took)
-		c.log(took, err)
+func (s *Server) serve(w http.ResponseWriter, c *call) {
+	c.rec = recorder{ResponseWriter: w, status: http.StatusOK}
+	c.w, c.free = &c.rec, c.few[:0]
+	if c.r.ContentLength != 0 { // what has a body must have come by then
+		_ = http.NewResponseController(w).SetReadDeadline(c.now.Add(bodyTime))
 	}
+	header := c.w.Header()
+	header["Cache-Control"], header["Vary"] = cacheControl, varies
+	s.allowOrigin(header, c.r)
+	s.met.underWay.Inc()
+	defer s.met.underWay.Dec()
+	err := c.handle()
+	if err != nil {
+		c.refuse(err)
+	}
+	took := time.Since(c.now)
+	s.met.count(c, took)
+	c.log(took, err)
 }
 
 // handle calls the handler once the caller may call it.
-func (c *call) handle(to route) (err error) {
+func (c *call) handle() (err error) {
 	defer func() {
 		for _, f := range c.free {
 			f()
@@ -170,8 +231,8 @@ func (c *call) handle(to route) (err error) {
 			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
 		}
 	}()
-	route := chi.RouteContext(c.r.Context())
-	if c.board, err = unescape("board", route.URLParam("board")); err != nil {
+	to := c.to
+	if c.board, err = unescape("board", c.board); err != nil {
 		return err
 	}
 	if err := c.authorise(to.may); err != nil {
@@ -181,7 +242,7 @@ func (c *call) handle(to route) (err error) {
 		defer panic(http.ErrAbortHandler)
 	}
 	if to.named {
-		if c.name, err = unescape("name", route.URLParam("*")); err == nil {
+		if c.name, err = unescape("name", c.last); err == nil {
 			if err = entry.CheckName(c.name); err == nil {
 				err = c.grant.Name(c.name)
 			}
@@ -194,7 +255,7 @@ func (c *call) handle(to route) (err error) {
 		if c.board != "" {
 			c.s.rates.count(c.board, c.now)
 		}
-		if err := c.slowDown(c.now); err != nil {
+		if err := c.slowDown(); err != nil {
 			return err
 		}
 	}
@@ -260,7 +321,7 @@ func (c *call) present() (*ledger.Ledger, error) {
 
 // author says who asks: by the label of his token, and as he calls himself.
 func (c *call) author() (entry.Author, error) {
-	a := entry.Author{By: c.r.Header.Get("Client-Name"), From: c.r.Header.Get("Client-Instance")}
+	a := entry.Author{By: c.header("Client-Name"), From: c.header("Client-Instance")}
 	if err := a.Check(); err != nil {
 		return a, wire.Refuse(wire.Invalid, "the header Client-Name or Client-Instance: %v", err)
 	}
@@ -274,6 +335,18 @@ func (c *call) author() (entry.Author, error) {
 	}
 	return a, nil
 }
+
+// header gives what a header of the call says first; name is as http.Header has it, since each
+// Get finds that out anew.
+func (c *call) header(name string) string {
+	if given := c.r.Header[name]; len(given) > 0 {
+		return given[0]
+	}
+	return ""
+}
+
+// tag has the answer say its entity tag.
+func (c *call) tag(t string) { c.w.Header()["Etag"] = []string{t} }
 
 // query gives the parameters of the call, of which those that it doesn't take
 // are refused: a misspelt one must not be passed over. One that is given twice is
@@ -318,7 +391,7 @@ func isTrue(q url.Values, name string) (bool, error) {
 // What can't be sent any more, the client does not want.
 func (c *call) answerPage(status int, page rules.Page, bare bool) error {
 	c.s.trouble.page(&page)
-	c.w.Header().Set("Content-Type", "application/json")
+	c.w.Header()["Content-Type"] = isJSON
 	out := http.NewResponseController(c.w)
 	started := false
 	err := wire.WritePage(&page, bare, chunk, func(b []byte) error {
@@ -408,15 +481,22 @@ func (c *call) log(took time.Duration, err error) {
 type recorder struct {
 	http.ResponseWriter
 	status int
+	begun  bool // the head was sent
 	bytes  int64
 }
 
 func (r *recorder) WriteHeader(status int) {
-	r.status = status
+	r.status, r.begun = status, true
+	if status != http.StatusNotModified {
+		r.Header()["X-Content-Type-Options"] = nosniff
+	}
 	r.ResponseWriter.WriteHeader(status)
 }
 
 func (r *recorder) Write(b []byte) (int, error) {
+	if !r.begun {
+		r.begun, r.Header()["X-Content-Type-Options"] = true, nosniff
+	}
 	n, err := r.ResponseWriter.Write(b)
 	r.bytes += int64(n)
 	return n, err

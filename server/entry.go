@@ -30,7 +30,7 @@ func etag(t entry.Tag, suffix string) string {
 // a bare version is allowed among them. A weak tag matches nothing where strong
 // ones are asked for (RFC 9110).
 func tagsIn(h http.Header, name string, strong bool) (out []entry.Tag, err error) {
-	for _, line := range h.Values(name) {
+	for _, line := range h[name] {
 		for tag := range strings.SplitSeq(line, ",") {
 			tag, weak := strings.CutPrefix(strings.TrimSpace(tag), "W/")
 			tag = strings.TrimSuffix(strings.Trim(tag, `"`), "-t")
@@ -83,12 +83,12 @@ func (c *call) getEntry() error {
 	if bare {
 		suffix = "-t"
 	}
-	c.w.Header()["Etag"] = []string{etag(rec.Tag(), suffix)}
+	c.tag(etag(rec.Tag(), suffix))
 	has, err := tagsIn(c.r.Header, "If-None-Match", false)
 	switch {
 	case err != nil:
 		return err
-	case (entry.Cond{Not: has}).Check(c.name, true, rec.Tag()) != nil:
+	case !(entry.Cond{Not: has}).Holds(true, rec.Tag()):
 		c.w.WriteHeader(http.StatusNotModified)
 		return nil
 	case bare:
@@ -156,7 +156,7 @@ func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) e
 		return c.answer(out.Status, answer(out.Gone[0].AppendJSON(nil), out.Results[0]))
 	}
 	e := c.s.trouble.entry(out.Entries[0])
-	c.w.Header().Set("ETag", etag(entry.TagOf(e.Version, e.Updated), ""))
+	c.tag(etag(entry.TagOf(e.Version, e.Updated), ""))
 	return c.answer(out.Status, answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0]))
 }
 

@@ -26,7 +26,7 @@ func (c *call) authorise(needs access.Right) error {
 	if err := c.identify(); err != nil {
 		if c.bearer() != "" {
 			c.s.met.strangers.Inc()
-			if err := c.s.strangers.slow(c.r); err != nil {
+			if err := c.s.strangers.slow(c); err != nil {
 				return err
 			}
 		}
@@ -37,7 +37,7 @@ func (c *call) authorise(needs access.Right) error {
 
 // bearer gives the token of the call (RFC 6750, 2.1); empty: there is none, or several.
 func (c *call) bearer() string {
-	given := c.r.Header.Values("Authorization")
+	given := c.r.Header["Authorization"]
 	if len(given) != 1 {
 		return ""
 	}
@@ -51,6 +51,15 @@ func (c *call) bearer() string {
 // identify finds out what the caller may. The error is the same for a wrong token, for
 // that of another board, and for a board that doesn't exist.
 func (c *call) identify() error {
+	given, p := c.r.Header["Authorization"], c.peer
+	if p != nil && len(given) == 1 && (c.s.shared == nil || c.s.shared.Near()) {
+		// Whoever asks again over the same connection is known, as long as his token is as it
+		// was.
+		if last := p.last.Load(); last != nil && last.given == given[0] && last.board == c.board && c.s.tokens.Still(last.holder, c.now) {
+			c.grant, c.holder = last.holder.Grant, last.holder
+			return nil
+		}
+	}
 	token := c.bearer()
 	switch {
 	case token == "":
@@ -64,15 +73,6 @@ func (c *call) identify() error {
 			return err
 		}
 	}
-	// Whoever asks again over the same connection is known, as long as his token is as it
-	// was.
-	p := peerOf(c.r)
-	if p != nil {
-		if last := p.last.Load(); last != nil && last.token == token && last.board == c.board && c.s.tokens.Still(last.holder, c.now) {
-			c.grant, c.holder = last.holder.Grant, last.holder
-			return nil
-		}
-	}
 	h, err := c.s.tokens.Find(c.board, token, c.now)
 	if err != nil && c.s.shared != nil { // another server may have made it just now
 		if err := c.s.tokens.Current(c.r.Context()); err != nil {
@@ -83,7 +83,7 @@ func (c *call) identify() error {
 	if err == nil {
 		c.grant, c.holder = h.Grant, h
 		if p != nil {
-			p.last.Store(&asked{c.board, token, h})
+			p.last.Store(&asked{c.board, given[0], h})
 		}
 	}
 	return err
@@ -94,10 +94,12 @@ type peer struct {
 	passed  bool // it is another server, for the client that has the address
 	address string
 	last    atomic.Pointer[asked] // by whom it was asked last, over it
+	paces   atomic.Pointer[paces] // and whose pace that was
+	way     atomic.Pointer[way]   // where the last request went
 }
 
 type asked struct {
-	board, token string
+	board, given string // the header, as it was
 	holder       *access.Holder
 }
 
@@ -143,8 +145,8 @@ const (
 )
 
 // slow holds a wrong token up, and refuses to where too many are.
-func (s *strangers) slow(r *http.Request) error {
-	if !s.late(addressOf(r), time.Now()) {
+func (s *strangers) slow(c *call) error {
+	if !s.late(c.address(), time.Now()) {
 		return nil
 	}
 	s.mu.Lock()
@@ -160,7 +162,7 @@ func (s *strangers) slow(r *http.Request) error {
 	}
 	select {
 	case <-time.After(lateBy):
-	case <-r.Context().Done():
+	case <-c.r.Context().Done():
 	}
 	s.mu.Lock()
 	s.waiting--
@@ -194,13 +196,13 @@ func (s *strangers) late(address string, now time.Time) bool {
 	return f.count > freeTries
 }
 
-// addressOf gives the address that a request comes from: of IPv6 the network, of which
-// one machine has all.
-func addressOf(r *http.Request) string {
-	if p := peerOf(r); p != nil {
-		return p.address
+// address gives the address that a call comes from: of IPv6 the network, of which one machine
+// has all.
+func (c *call) address() string {
+	if c.peer != nil {
+		return c.peer.address
 	}
-	return addressFrom(r.RemoteAddr)
+	return addressFrom(c.r.RemoteAddr)
 }
 
 func addressFrom(remote string) string {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -19,9 +20,8 @@ import (
 )
 
 const (
-	defaultLimit = 1000
-	maxLimit     = 10_000
-	maxWait      = 60 // seconds
+	maxLimit = 10_000
+	maxWait  = 60 // seconds
 )
 
 // readQuery reads what is asked for of a board's entries.
@@ -61,7 +61,7 @@ func (c *call) selection(u url.Values) (rules.Query, error) {
 // readLimit reads how many are asked for at most.
 func readLimit(s string) (int, error) {
 	if s == "" {
-		return defaultLimit, nil
+		return rules.DefaultLimit, nil
 	}
 	limit, err := strconv.Atoi(s)
 	if err != nil || limit < 1 || limit > maxLimit {
@@ -117,8 +117,11 @@ func (f *follower) open() error {
 	if f.l != nil {
 		return nil
 	}
-	f.made = f.c.s.store.News() // before it is looked for
 	l, release, err := f.c.find(false)
+	if err == nil && l == nil { // what is made meanwhile is not to be missed
+		f.made = f.c.s.store.News()
+		l, release, err = f.c.find(false)
+	}
 	if err != nil || l == nil {
 		return err
 	}
@@ -274,7 +277,7 @@ func (c *call) listEntries() error {
 		if !same {
 			now, _ = mark.Parse(page.Mark)
 		}
-		c.w.Header().Set("ETag", now.EntityTag(hash))
+		c.listTag(now, hash)
 		if same || !news && len(held) > 0 {
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
@@ -283,9 +286,29 @@ func (c *call) listEntries() error {
 	}
 }
 
+// A listTag is the entity tag of a list.
+type listTag struct {
+	mark mark.Mark
+	hash string
+	text []string // as a header
+}
+
+// listTag has the answer say the entity tag of a list.
+func (c *call) listTag(m mark.Mark, hash string) {
+	last := c.way.tag.Load()
+	if last == nil || last.mark != m || last.hash != hash {
+		last = &listTag{m, hash, []string{m.EntityTag(hash)}}
+		c.way.tag.Store(last)
+	}
+	c.w.Header()["Etag"] = last.text
+}
+
 // held gives the marks at which the client has what the query gives.
 func (c *call) held(hash string) (held []mark.Mark) {
-	for _, line := range c.r.Header.Values("If-None-Match") {
+	if last := c.way.tag.Load(); last != nil && last.hash == hash && slices.Equal(c.r.Header["If-None-Match"], last.text) {
+		return []mark.Mark{last.mark}
+	}
+	for _, line := range c.r.Header["If-None-Match"] {
 		for tag := range strings.SplitSeq(line, ",") {
 			if m, query, err := mark.InTag(strings.TrimSpace(tag)); err == nil && query == hash {
 				held = append(held, m)

@@ -25,12 +25,12 @@ type meter struct {
 	strangers prometheus.Counter
 
 	mu    sync.RWMutex // guards kinds
-	kinds map[kindOfAnswer]counted
+	kinds map[kindOfAnswer]*counted
 }
 
 func newMeter(s *Server) *meter {
 	m := &meter{
-		kinds:    map[kindOfAnswer]counted{},
+		kinds:    map[kindOfAnswer]*counted{},
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "smallpantry_requests_total", Help: "Requests that were answered, by route, method and status."}, []string{"route", "method", "status"}),
@@ -69,7 +69,11 @@ func (m *meter) count(c *call, took time.Duration) {
 	default:
 		method = "other"
 	}
-	of := m.of(kindOfAnswer{c.route(), method, c.w.status})
+	of := c.way.counts.Load()
+	if of == nil || of.status != c.w.status {
+		of = m.of(kindOfAnswer{c.route(), method, c.w.status})
+		c.way.counts.Store(of)
+	}
 	of.answers.Inc()
 	m.sent.Add(float64(c.w.bytes))
 	if !c.streams {
@@ -84,12 +88,13 @@ type kindOfAnswer struct {
 }
 
 type counted struct {
+	status  int
 	answers prometheus.Counter
 	took    prometheus.Observer
 }
 
 // of gives what counts a kind of answer, which is looked up once.
-func (m *meter) of(kind kindOfAnswer) counted {
+func (m *meter) of(kind kindOfAnswer) *counted {
 	m.mu.RLock()
 	of, known := m.kinds[kind]
 	m.mu.RUnlock()
@@ -98,7 +103,7 @@ func (m *meter) of(kind kindOfAnswer) counted {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	of = counted{m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status)), m.took.WithLabelValues(kind.route)}
+	of = &counted{kind.status, m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status)), m.took.WithLabelValues(kind.route)}
 	m.kinds[kind] = of
 	return of
 }

@@ -1,8 +1,11 @@
 package server
 
 import (
+	"cmp"
 	"math"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -22,7 +25,8 @@ type pace struct {
 
 type paced struct {
 	limiter *rate.Limiter
-	used    time.Time
+	used    atomic.Int64 // when, in nanoseconds since 1970
+	gone    atomic.Bool  // it was forgotten: whoever has it looks again
 }
 
 // maxPaced is of how many a pace knows at the same time. One of whom nothing came for a
@@ -34,8 +38,8 @@ func newPace(perSecond int) *pace {
 	return &pace{limit: rate.Limit(perSecond), burst: 2 * perSecond, each: map[string]*paced{}}
 }
 
-// of gives the limiter of one.
-func (p *pace) of(who string, now time.Time) *rate.Limiter {
+// of gives what bounds one.
+func (p *pace) of(who string, now time.Time) *paced {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	one := p.each[who]
@@ -43,7 +47,8 @@ func (p *pace) of(who string, now time.Time) *rate.Limiter {
 		if len(p.each) >= maxPaced && now.Sub(p.swept) > time.Second { // not for each that comes
 			p.swept = now
 			for other, it := range p.each {
-				if now.Sub(it.used) > 2*time.Second { // in which a burst is whole again
+				if now.UnixNano()-it.used.Load() > int64(2*time.Second) { // in which a burst is whole again
+					it.gone.Store(true)
 					delete(p.each, other)
 				}
 			}
@@ -57,14 +62,14 @@ func (p *pace) of(who string, now time.Time) *rate.Limiter {
 			p.each[who] = one
 		}
 	}
-	one.used = now
-	return one.limiter
+	one.used.Store(now.UnixNano())
+	return one
 }
 
 // mayGo says whether a request of one may go on; else after how long the next may.
-func (p *pace) mayGo(who string, now time.Time) (ok bool, after time.Duration) {
-	l := p.of(who, now)
-	if l.AllowN(now, 1) {
+func (one *paced) mayGo(now time.Time) (ok bool, after time.Duration) {
+	l := one.limiter
+	if one.used.Store(now.UnixNano()); l.AllowN(now, 1) {
 		return true, 0
 	}
 	r := l.ReserveN(now, 1)
@@ -72,27 +77,51 @@ func (p *pace) mayGo(who string, now time.Time) (ok bool, after time.Duration) {
 	return false, r.DelayFrom(now)
 }
 
+// Paces are what bounds the calls that come over a connection: those from its address, those
+// of its client, and those to the board that it asks about. One asks for the same as a rule.
+type paces struct {
+	client, board string
+	of            [3]*paced // by address, client and board; nil: there is none
+}
+
+// paces gives what bounds a call.
+func (c *call) paces() *paces {
+	client := c.header("Client-Instance")
+	if c.peer != nil {
+		if last := c.peer.paces.Load(); last != nil && last.client == client && last.board == c.board && !last.gone() {
+			return last
+		}
+	}
+	address := c.address()
+	p := &paces{client: client, board: c.board}
+	p.of[0] = c.s.addresses.of(address, c.now)
+	p.of[1] = c.s.clients.of(cmp.Or(client, address), c.now) // the address is not drawn at random
+	if c.board != "" {
+		p.of[2] = c.s.boards.of(c.board, c.now)
+	}
+	if c.peer != nil {
+		c.peer.paces.Store(p)
+	}
+	return p
+}
+
+func (p *paces) gone() bool {
+	return slices.ContainsFunc(p.of[:], func(one *paced) bool { return one != nil && one.gone.Load() })
+}
+
 // slowDown refuses a request that comes too soon after others: of the same client, of the
 // same address, or on the same board.
-func (c *call) slowDown(now time.Time) error {
+func (c *call) slowDown() error {
 	if c.s.dev {
 		return nil
 	}
-	address := addressOf(c.r)
-	client := c.r.Header.Get("Client-Instance")
-	if client == "" {
-		client = address // which nobody draws at random
-	}
-	for _, one := range [...]struct {
-		pace *pace
-		who  string
-		says string
-	}{{c.s.addresses, address, "this address"}, {c.s.clients, client, "this app"}, {c.s.boards, c.board, "this board"}} {
-		if one.who == "" {
+	for i, one := range c.paces().of {
+		if one == nil {
 			continue
 		}
-		if ok, after := one.pace.mayGo(one.who, now); !ok {
-			p := wire.Refuse("rate-limited", "more than %.0f requests a second come from or to %s; nothing was done", float64(one.pace.limit), one.says)
+		if ok, after := one.mayGo(c.now); !ok {
+			says := [...]string{"this address", "this app", "this board"}[i]
+			p := wire.Refuse("rate-limited", "more than %.0f requests a second come from or to %s; nothing was done", float64(one.limiter.Limit()), says)
 			p.RetryAfter = int(math.Ceil(after.Seconds()))
 			return p
 		}

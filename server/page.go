@@ -105,7 +105,7 @@ func (c *call) file(f ownFile) error {
 	h.Set("Content-Security-Policy", contentPolicy)
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Content-Type", f.kind)
-	h.Set("Vary", "Authorization, Accept, Accept-Encoding")
+	h.Set("Vary", "Authorization, Accept, Origin, Accept-Encoding")
 	body, tag := f.body, f.tag
 	if takesGzip(c.r.Header.Get("Accept-Encoding")) {
 		body, tag = f.packed, f.tag+"-gzip"

@@ -590,8 +590,10 @@ func TestPageIsSmall(t *testing.T) {
 	t.Logf("page %d bytes, client %d", page, len(js.Small))
 	s := startShared(t, server.Options{})
 	for _, path := range []string{"/boards/rowan-street", "/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/page.js", "/small-pantry/page.css"} {
-		a := s.as("", "GET", path, "")
+		a := s.as("", "GET", path, "", "Origin", "https://garden.example")
 		require.Equal(t, 200, a.status, path)
+		assert.Empty(t, s.as("", "GET", path, "").header.Get("Access-Control-Allow-Origin"), "who is no page of another origin")
+		assert.Contains(t, a.header.Get("Vary"), "Origin")
 		again := s.as("", "GET", path, "", "If-None-Match", a.header.Get("ETag"))
 		assert.Equal(t, []any{304, ""}, []any{again.status, again.body}, path)
 		assert.Equal(t, "*", a.header.Get("Access-Control-Allow-Origin"), path)

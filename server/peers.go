@@ -40,7 +40,7 @@ func (c *call) passOn() (done bool, err error) {
 	if c.s.peers == nil || c.to.may < access.Add || c.board == "" || strings.Contains(c.to.path, "/tokens") || c.to.may == access.Admin {
 		return false, nil
 	}
-	if p := peerOf(c.r); p != nil && p.passed {
+	if p := c.peer; p != nil && p.passed {
 		return false, nil
 	}
 	home := c.s.peers.Home(c.board)

@@ -49,7 +49,7 @@ type Server struct {
 	tokens *access.Tokens // nil in development mode
 	admin  admin
 	making sync.Mutex // held while a board is made, and what is left of another of its name goes
-	routes http.Handler
+	routes routes
 	rates  rates
 	met    *meter
 
@@ -179,12 +179,12 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	hs := &http.Server{
 		Handler:           s,
 		ReadHeaderTimeout: 5 * time.Second,
-		ReadTimeout:       bodyTime,
-		WriteTimeout:      75 * time.Second, // of what is neither long nor waits, which sets its own
-		IdleTimeout:       60 * time.Second,
-		MaxHeaderBytes:    16 << 10,
-		ConnContext:       withPeer,
-		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		// How long a body may take to come is set for calls that have one: see serve.
+		WriteTimeout:   75 * time.Second, // of what is neither long nor waits, which sets its own
+		IdleTimeout:    60 * time.Second,
+		MaxHeaderBytes: 16 << 10,
+		ConnContext:    withPeer,
+		ErrorLog:       slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	done := make(chan error, 1)
 	stopped := context.AfterFunc(ctx, func() {

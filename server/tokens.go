@@ -5,8 +5,6 @@ import (
 	"net/http"
 	"strings"
 
-	"github.com/go-chi/chi/v5"
-
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/qrcode"
 	"github.com/small-pantry/pantry/internal/scan"
@@ -140,7 +138,7 @@ func (c *call) revokeToken() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	id, err := unescape("token", chi.URLParam(c.r, "token"))
+	id, err := unescape("token", c.last)
 	if err != nil {
 		return err
 	}

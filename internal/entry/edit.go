@@ -122,9 +122,9 @@ func (c Cond) IsZero() bool { return len(c.Is) == 0 && len(c.Not) == 0 }
 // Check says whether the condition holds for what is stored under a name, if
 // anything is. The error is an ErrConflict.
 func (c Cond) Check(name string, found bool, has Tag) error {
-	matches := func(t Tag) bool { return t.matches(found, has) }
+	is, not := c.broken(found, has)
 	switch {
-	case len(c.Is) > 0 && !slices.ContainsFunc(c.Is, matches):
+	case is:
 		wanted := make([]string, len(c.Is))
 		for i, t := range c.Is {
 			switch t.Version {
@@ -139,10 +139,22 @@ func (c Cond) Check(name string, found bool, has Tag) error {
 			}
 		}
 		return refuse.As(ErrConflict, "%s is %s, and was to be %s", name, stands(found, has), strings.Join(wanted, " or "))
-	case slices.ContainsFunc(c.Not, matches):
+	case not:
 		return refuse.As(ErrConflict, "%s is there already, %s", name, stands(found, has))
 	}
 	return nil
+}
+
+// Holds says whether the conditions are kept, as Check does.
+func (c Cond) Holds(found bool, has Tag) bool {
+	is, not := c.broken(found, has)
+	return !is && !not
+}
+
+// broken says which of the conditions an entry breaks.
+func (c Cond) broken(found bool, has Tag) (is, not bool) {
+	matches := func(t Tag) bool { return t.matches(found, has) }
+	return len(c.Is) > 0 && !slices.ContainsFunc(c.Is, matches), slices.ContainsFunc(c.Not, matches)
 }
 
 func stands(found bool, has Tag) string {

@@ -59,6 +59,19 @@ func (q Query) Has(name string) bool {
 
 // Hash tells two queries apart, but for the marks in them (FNV-1a).
 func (q Query) Hash() string {
+	if q.Limit == DefaultLimit && len(q.Names)+len(q.Prefixes)+len(q.After) == 0 && !q.Bare {
+		return ofEverything
+	}
+	return q.hash()
+}
+
+// DefaultLimit is how many entries come in a page where nobody says it.
+const DefaultLimit = 1000
+
+// ofEverything is the hash of what is asked for most.
+var ofEverything = Query{Limit: DefaultLimit}.hash()
+
+func (q Query) hash() string {
 	const offset, prime = 14695981039346656037, 1099511628211
 	h := uint64(offset)
 	number := func(n int) {
@@ -185,12 +198,12 @@ func (q Query) oldest(l *ledger.Ledger) (oldest mark.Mark, known bool) {
 // Unchanged says whether nothing that is asked for changed since a mark, and gives the
 // present one.
 func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchanged bool) {
+	if now = mark.At(l, l.Version()); now == m {
+		return now, true
+	}
 	snap := l.Snapshot()
 	defer snap.Release()
 	now = mark.Of(snap.Told())
-	if now == m {
-		return now, true
-	}
 	if !mark.Known(l, m) {
 		return now, false
 	}

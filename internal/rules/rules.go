@@ -7,6 +7,7 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -127,9 +128,8 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 // A judgement is one run of a commit's judge.
 type judgement struct {
 	results []Result
-	names   []string // that edits are about, in order
-	now     map[string]value.Value
-	before  map[string]*ledger.Record
+	noted   []noted        // in the order in which edits came to them
+	at      map[string]int // where in noted a name stands; made where there are more than a few
 	widen   bool
 	prefix  string
 	work    int64 // bytes that were encoded
@@ -140,8 +140,7 @@ type judgement struct {
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, maxWork: c.Limits.Work,
-		now: make(map[string]value.Value, len(c.Edits)), before: make(map[string]*ledger.Record, len(c.Edits)),
+		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, maxWork: c.Limits.Work,
 	}
 	if c.Request != nil {
 		done, err := c.Request.find(tx)
@@ -196,8 +195,8 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 
 // created says whether something is there that was absent.
 func (j *judgement) created() bool {
-	for name, now := range j.now {
-		if !now.IsZero() && !j.before[name].Found() {
+	for _, one := range j.noted {
+		if !one.now.IsZero() && !one.before.Found() {
 			return true
 		}
 	}
@@ -253,12 +252,40 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	return Result{Changed: !value.Equal(now, next), Taken: taken}, nil
 }
 
+// Noted is what an entry was, and what the edits made of it.
+type noted struct {
+	name   string
+	before *ledger.Record
+	now    value.Value
+}
+
+// few is how many names are looked through one by one.
+const few = 8
+
+// note takes in what an edit makes of an entry.
 func (j *judgement) note(name string, before *ledger.Record, now value.Value) {
-	if _, known := j.before[name]; !known {
-		j.names = append(j.names, name)
-		j.before[name] = before
+	at := -1
+	if j.at != nil {
+		if i, known := j.at[name]; known {
+			at = i
+		}
+	} else {
+		at = slices.IndexFunc(j.noted, func(one noted) bool { return one.name == name })
 	}
-	j.now[name] = now
+	if at >= 0 {
+		j.noted[at].now = now
+		return
+	}
+	j.noted = append(j.noted, noted{name, before, now})
+	switch n := len(j.noted); {
+	case j.at != nil:
+		j.at[name] = n - 1
+	case n > few:
+		j.at = map[string]int{}
+		for i, one := range j.noted {
+			j.at[one.name] = i
+		}
+	}
 }
 
 func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
@@ -276,8 +303,8 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 func (j *judgement) outcome(result ledger.Result) Outcome {
 	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil}
 	out.after, out.before = result.After, result.Before
-	for _, name := range j.names {
-		rec, now := j.before[name], j.now[name]
+	for _, one := range j.noted {
+		name, rec, now := one.name, one.before, one.now
 		if !value.Equal(rec.Value, now) {
 			rec = &ledger.Record{Value: now, Stamp: result.Stamp}
 		}

@@ -33,6 +33,7 @@ type loaded struct {
 	ready chan struct{} // closed when l and err are set
 	l     *ledger.Ledger
 	err   error
+	open  bool          // it is, for whoever comes: no need to wait; guarded by Shelf.mu
 	users int           // who hold it, or wait for it; guarded by Shelf.mu
 	idle  *time.Timer   // that unloads it; guarded by Shelf.mu
 	gone  chan struct{} // made when it is to be closed, closed when it is; guarded by Shelf.mu
@@ -49,6 +50,18 @@ func NewShelf(idle time.Duration, load func(name string, create bool) (l *ledger
 // name that no board has, ErrNoBoard, ledger.ErrClosed after Close, that of ctx,
 // and those of load.
 func (s *Shelf) Board(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
+	s.mu.Lock()
+	if b := s.boards[name]; b != nil && b.open && b.gone == nil && !s.closed {
+		b.users++
+		s.mu.Unlock()
+		return b.l, func() { s.release(name, b) }, nil
+	}
+	s.mu.Unlock()
+	return s.await(ctx, name, create)
+}
+
+// await is Board for one that is not open yet.
+func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
 	if err := journal.CheckName(name); err != nil {
 		return nil, nil, err
 	}
@@ -102,7 +115,7 @@ func (s *Shelf) open(b *loaded, name string, create bool) {
 	b.l, made, b.err = s.load(name, create)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if b.err != nil {
+	if b.open = b.err == nil; !b.open {
 		delete(s.boards, name)
 	}
 	if made {
