@@ -1,0 +1,91 @@
+package server_test
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry/server"
+)
+
+// What a connection is remembered for is nobody else's, and no older than it may be: whoever
+// asks over it, for whatever, gets what he would get over another.
+func TestOneConnection(t *testing.T) {
+	s := startShared(t, server.Options{})
+	s.make("rowan-street")
+	s.make("oak")
+	const list = "/v1/boards/rowan-street/entries"
+	owner, _ := s.invite(s.admin, "rowan-street", `{"may":"write"}`)
+	narrow, id := s.invite(s.admin, "rowan-street", `{"may":"read","prefix":"tank/"}`)
+	client := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 1}}
+	defer client.CloseIdleConnections()
+	over := func(token, method, path, body string, headers ...string) (int, http.Header, string) {
+		t.Helper()
+		req, err := http.NewRequest(method, s.base+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", "application/json")
+		for i := 0; i < len(headers); i += 2 {
+			req.Header.Set(headers[i], headers[i+1])
+		}
+		resp, err := client.Do(req)
+		require.NoError(t, err)
+		raw, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		return resp.StatusCode, resp.Header, string(raw)
+	}
+	put := func(name, value string) {
+		t.Helper()
+		code, _, said := over(owner, "PUT", list+"/"+name, value)
+		require.Less(t, code, 300, said)
+	}
+	put("tank/litres", "420")
+	put("gate/open", "true")
+
+	_, h, all := over(owner, "GET", list, "")
+	assert.Contains(t, all, "gate/open")
+	tag := h.Get("ETag")
+	for range 3 {
+		code, h, said := over(owner, "GET", list, "", "If-None-Match", tag)
+		assert.Equal(t, []any{304, tag, ""}, []any{code, h.Get("ETag"), said})
+		assert.Empty(t, h.Get("X-Content-Type-Options"), "there is nothing that it is about")
+	}
+	code, _, said := over(narrow, "GET", list, "", "If-None-Match", tag)
+	assert.Equal(t, 200, code, "it was said of another list")
+	assert.NotContains(t, said, "gate/open")
+	code, _, said = over(owner, "GET", list+"?prefix=gate/", "", "If-None-Match", tag)
+	assert.Equal(t, 200, code, said)
+	assert.NotContains(t, said, "tank/litres")
+	code, _, _ = over(owner, "GET", list, "", "If-None-Match", tag)
+	assert.Equal(t, 304, code)
+	put("tank/litres", "400")
+	code, h, said = over(owner, "GET", list, "", "If-None-Match", tag)
+	assert.Equal(t, 200, code)
+	assert.Contains(t, said, `"value":400`)
+	assert.NotEqual(t, tag, h.Get("ETag"))
+	code, h, _ = over(owner, "GET", list, "", "If-None-Match", `"other", `+h.Get("ETag"))
+	assert.Equal(t, 304, code, "one of several")
+	assert.NotEmpty(t, h.Get("ETag"))
+
+	code, _, _ = over(owner, "DELETE", list+"/gate/open", "")
+	assert.Less(t, code, 300)
+	code, h, _ = over(owner, "GET", list+"/gate/open", "")
+	assert.Equal(t, []any{404, "nosniff"}, []any{code, h.Get("X-Content-Type-Options")}, "the same path by another method")
+	code, _, _ = over(owner, "BREW", list+"/gate/open", "")
+	assert.Equal(t, 405, code)
+	code, _, _ = over(owner, "GET", "/v1/boards/oak/entries", "")
+	assert.Equal(t, 401, code, "a token is of its board")
+	code, _, _ = over(owner, "GET", list+"?", "")
+	assert.Equal(t, 200, code)
+
+	code, _, _ = over(narrow, "GET", list, "")
+	assert.Equal(t, 200, code)
+	require.Less(t, s.as(s.admin, "DELETE", "/v1/boards/rowan-street/tokens/"+id, "").status, 300)
+	code, _, _ = over(narrow, "GET", list, "")
+	assert.Equal(t, 401, code, "it was revoked")
+}
