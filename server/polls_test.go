@@ -55,15 +55,16 @@ func TestOneConnection(t *testing.T) {
 		assert.Equal(t, []any{304, tag, ""}, []any{code, h.Get("ETag"), said})
 		assert.Empty(t, h.Get("X-Content-Type-Options"), "there is nothing that it is about")
 	}
-	code, _, said := over(narrow, "GET", list, "", "If-None-Match", tag)
+	code, h, said := over(narrow, "GET", list, "", "If-None-Match", tag)
 	assert.Equal(t, 200, code, "it was said of another list")
+	assert.NotEqual(t, tag, h.Get("ETag"))
 	assert.NotContains(t, said, "gate/open")
 	code, _, said = over(owner, "GET", list+"?prefix=gate/", "", "If-None-Match", tag)
 	assert.Equal(t, 200, code, said)
 	assert.NotContains(t, said, "tank/litres")
 	code, _, _ = over(owner, "GET", list, "", "If-None-Match", tag)
 	assert.Equal(t, 304, code)
-	put("tank/litres", "400")
+	require.Equal(t, 200, s.as(owner, "PUT", list+"/tank/litres", "400").status) // over another one
 	code, h, said = over(owner, "GET", list, "", "If-None-Match", tag)
 	assert.Equal(t, 200, code)
 	assert.Contains(t, said, `"value":400`)
@@ -83,9 +84,37 @@ func TestOneConnection(t *testing.T) {
 	code, _, _ = over(owner, "GET", list+"?", "")
 	assert.Equal(t, 200, code)
 
+	told := s.as(s.admin, "GET", "/metrics", "").body
+	assert.Contains(t, told, `smallpantry_requests_total{method="GET",route="/v1/boards/{board}/entries",status="304"} 5`)
+
 	code, _, _ = over(narrow, "GET", list, "")
 	assert.Equal(t, 200, code)
 	require.Less(t, s.as(s.admin, "DELETE", "/v1/boards/rowan-street/tokens/"+id, "").status, 300)
 	code, _, _ = over(narrow, "GET", list, "")
 	assert.Equal(t, 401, code, "it was revoked")
+}
+
+// Boards are paced each by itself, over one connection too.
+func TestPaceOfBoardsOverOneConnection(t *testing.T) {
+	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 1000, BoardRate: 5}})
+	s.make("oak")
+	s.make("elm")
+	client := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 1}}
+	defer client.CloseIdleConnections()
+	ask := func(board string) int {
+		req, err := http.NewRequest("GET", s.base+"/v1/boards/"+board+"/entries", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+s.admin)
+		resp, err := client.Do(req)
+		require.NoError(t, err)
+		_, err = io.Copy(io.Discard, resp.Body)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		return resp.StatusCode
+	}
+	for n := 0; ask("oak") != 429; n++ {
+		require.Less(t, n, 100)
+	}
+	assert.Equal(t, 200, ask("elm"))
+	assert.Equal(t, 429, ask("oak"))
 }
