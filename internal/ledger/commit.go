@@ -19,7 +19,9 @@ type Result struct {
 	Sealed  []string // what stood under these in the clear is sealed now: its bytes are still in the file
 }
 
-func (l *Ledger) commitGroup(group []*request) {
+// commitGroup judges requests, and stores what becomes of them, and says whether the file is
+// due for compaction then.
+func (l *Ledger) commitGroup(group []*request) (due bool) {
 	l.io.Lock()
 	defer l.io.Unlock()
 	defer l.log.Release()
@@ -42,7 +44,7 @@ func (l *Ledger) commitGroup(group []*request) {
 	switch {
 	case !judged:
 		l.failed(group, err)
-		return
+		return false
 	case err != nil:
 		// What changed nothing may rest on what was not stored: it fails too.
 		for _, r := range group {
@@ -50,7 +52,7 @@ func (l *Ledger) commitGroup(group []*request) {
 				r.err = err
 			}
 		}
-		return
+		return false
 	case !strict && len(b.commits) > 0:
 		l.flushWithin(group)
 	}
@@ -58,7 +60,7 @@ func (l *Ledger) commitGroup(group []*request) {
 	if cap(b.lines) > 1<<20 {
 		l.scratch = batch{} // not for ever what one large commit needed
 	}
-	l.compact()
+	return l.dueForCompaction()
 }
 
 // A batch is the commits of a group that change something. Its memory is used

@@ -34,12 +34,18 @@ func notBefore(size int64) int64 {
 	return at
 }
 
+// dueForCompaction says whether the file may be far larger than what it must keep; io must be
+// held.
+func (l *Ledger) dueForCompaction() bool {
+	return (l.forced() || l.head.Size > max(l.opts.Small, l.compactAt)) && l.log.MayRewrite() == nil
+}
+
 // compact writes the file anew, with less of its past, when it is far larger
 // than what it must keep: the state at some version, and the newest commits
 // after it as they are. io must be held, and Release called after it. It fails
 // without a word but a Problem, since nobody asked for it.
 func (l *Ledger) compact() {
-	if !l.forced() && l.head.Size <= max(l.opts.Small, l.compactAt) || l.log.MayRewrite() != nil {
+	if !l.dueForCompaction() {
 		return
 	}
 	err := l.log.Hold(compactWait)

@@ -335,21 +335,61 @@ func TestCompactionBesideOthers(t *testing.T) {
 	head, err := other.Load(newImage(true), soon)
 	require.NoError(t, err)
 	require.NoError(t, other.Hold(soon))
-	compact := func() {
-		l.io.Lock()
-		defer l.io.Unlock()
-		defer l.log.Release()
-		l.compact()
-	}
-	compact()
+	l.compactNow()
 	assert.Len(t, disk.Read(l.Path()), size, "another has the lock")
 	_, err = other.Append(head, lines(head, true, 1000))
 	require.NoError(t, err)
 	other.Release()
-	compact()
+	l.compactNow()
 	assert.Less(t, len(disk.Read(l.Path())), size)
 	n, _ := l.Node("n").Record().Value.AsInt()
 	assert.EqualValues(t, 1000, n)
+	require.NoError(t, l.Close())
+}
+
+// Whoever leads a group compacts the file when it is due; the others of the group have their
+// answers before.
+func TestAnsweredBeforeCompaction(t *testing.T) {
+	disk := simdisk.New()
+	l, err := Open(t.TempDir(), "board", Options{Disk: disk, Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
+	require.NoError(t, err)
+	put := func(n int64, before func()) error {
+		_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
+			before()
+			tx.Put("n", Encoded{val: value.Int(n)})
+			return nil
+		})
+		return err
+	}
+	for n := range int64(60) {
+		require.NoError(t, put(n, func() {}))
+	}
+	size := len(disk.Read(l.Path()))
+	compacting, goOn := make(chan struct{}), make(chan struct{})
+	disk.Fault(func(op, _ string) error {
+		if op == "rename" {
+			close(compacting)
+			<-goOn
+		}
+		return nil
+	})
+	answers := make(chan error, 3)
+	first := make(chan struct{})
+	go func() { answers <- put(60, func() { <-first }) }()
+	require.Eventually(t, func() bool { l.qmu.Lock(); defer l.qmu.Unlock(); return l.leading && len(l.queue) == 0 }, 10*time.Second, time.Millisecond)
+	for n := range int64(2) {
+		go func() { answers <- put(61+n, func() { l.opts.Small = 1 }) }()
+	}
+	require.Eventually(t, func() bool { return l.Waiting() == 2 }, 10*time.Second, time.Millisecond)
+	close(first)
+	<-compacting
+	for range 2 {
+		require.NoError(t, <-answers)
+	}
+	assert.Empty(t, answers, "whoever leads makes it")
+	close(goOn)
+	require.NoError(t, <-answers)
+	assert.Less(t, len(disk.Read(l.Path())), size)
 	require.NoError(t, l.Close())
 }
 

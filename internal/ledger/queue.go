@@ -173,20 +173,9 @@ func (l *Ledger) lead(self *request) {
 		r.again = false
 	}
 
-	whole := false
-	defer func() { // also where a judge ends this goroutine
-		var rest []*request
-		for _, r := range group {
-			if !whole {
-				r.err, r.again = errEnded, false
-			}
-			if r.again {
-				rest = append(rest, r)
-			} else if r != self {
-				r.turn <- false
-			}
-		}
-		clear(group)
+	whole, due := false, false
+	var rest []*request
+	defer func() { // also where what is called here ends this goroutine
 		l.qmu.Lock()
 		defer l.qmu.Unlock()
 		l.spare = group
@@ -201,8 +190,37 @@ func (l *Ledger) lead(self *request) {
 			l.told.turn <- true
 		}
 	}()
-	l.commitGroup(group)
-	whole = true
+	func() {
+		defer func() { // also where a judge ends this goroutine
+			for _, r := range group {
+				if !whole {
+					r.err, r.again = errEnded, false
+				}
+				if r.again {
+					rest = append(rest, r)
+				} else if r != self {
+					r.turn <- false
+				}
+			}
+			clear(group)
+		}()
+		due = l.commitGroup(group)
+		whole = true
+	}()
+	if due { // nobody but the one who leads waits for it, and those who come meanwhile
+		l.compactNow()
+	}
+}
+
+// compactNow compacts the file if it still is to be.
+func (l *Ledger) compactNow() {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return
+	}
+	defer l.log.Release()
+	l.compact()
 }
 
 // gather lets those join who were in the group before and come again now that
