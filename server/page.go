@@ -11,6 +11,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
@@ -42,10 +43,10 @@ var kindsOfFile = map[string]string{
 	".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8", ".html": "text/html; charset=utf-8", ".ts": "text/plain; charset=utf-8",
 }
 
-func newFile(name string, body []byte) ownFile {
+func newFile(w *gzip.Writer, name string, body []byte) ownFile {
 	sum := sha256.Sum256(body)
 	var packed bytes.Buffer
-	w := gzip.NewWriter(&packed)
+	w.Reset(&packed)
 	_, err := w.Write(body)
 	if err = errors.Join(err, w.Close()); err != nil {
 		panic(err) // there is nothing in memory that could fail
@@ -53,24 +54,24 @@ func newFile(name string, body []byte) ownFile {
 	return ownFile{body, packed.Bytes(), kindsOfFile[path.Ext(name)], hex.EncodeToString(sum[:8])}
 }
 
-// ownFiles are what is served beside the calls, by path.
-var ownFiles = func() map[string]ownFile {
-	all := map[string]ownFile{"/small-pantry.js": newFile(".js", js.Small), "/small-pantry.d.ts": newFile(".ts", js.Types)}
+// ownFiles are what is served beside the calls, by path; "" is the page of a board. They are
+// packed when one is asked for first, since most programs that have this package are asked for none.
+var ownFiles = sync.OnceValue(func() map[string]ownFile {
+	w := gzip.NewWriter(nil)
+	all := map[string]ownFile{"": newFile(w, ".html", boardHTML), "/small-pantry.js": newFile(w, ".js", js.Small), "/small-pantry.d.ts": newFile(w, ".ts", js.Types)}
 	files, err := pageFiles.ReadDir("page")
 	for _, f := range files {
 		var body []byte
 		if body, err = pageFiles.ReadFile("page/" + f.Name()); err != nil {
 			break
 		}
-		all["/small-pantry/"+f.Name()] = newFile(f.Name(), body)
+		all["/small-pantry/"+f.Name()] = newFile(w, f.Name(), body)
 	}
 	if err != nil {
 		panic(err) // they are part of the program
 	}
 	return all
-}()
-
-var boardFile = newFile(".html", boardHTML)
+})
 
 // What a page of ours may do: nothing from elsewhere, and no script but those files.
 const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
@@ -84,7 +85,7 @@ func (c *call) opensPage() bool {
 
 // ownFile answers with the client, or with a part of the page.
 func (c *call) ownFile() error {
-	f, found := ownFiles[c.r.URL.Path]
+	f, found := ownFiles()[c.r.URL.Path]
 	if !found {
 		return wire.Refuse("no-route", "there is no file %q", c.r.URL.Path)
 	}
@@ -97,7 +98,7 @@ func (c *call) boardPage() error {
 	if err := journal.CheckName(c.board); err != nil {
 		return err
 	}
-	return c.file(boardFile)
+	return c.file(ownFiles()[""])
 }
 
 func (c *call) file(f ownFile) error {

@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"compress/gzip"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -110,5 +111,5 @@ func (c *call) front() error {
 	if err := frontPage.Execute(&b, about); err != nil {
 		return err
 	}
-	return c.file(newFile(".html", b.Bytes()))
+	return c.file(newFile(gzip.NewWriter(nil), ".html", b.Bytes()))
 }
