@@ -83,10 +83,13 @@ func (c *call) heldBy() string {
 // readBody reads a body of at most most bytes, piece by piece, each in its time. What is
 // over that is thrown away, up to drainBody bytes of it, so that the client sees the answer.
 func (c *call) readBody(most int) ([]byte, error) {
-	holder := c.heldBy()
-	held := int64(0)
+	holder, held := "", int64(0)
 	c.free = append(c.free, func() { c.s.bodies.give(holder, held) })
-	if n := c.r.ContentLength; n >= 0 && n <= bodyPiece {
+	n := c.r.ContentLength
+	if n < 0 || n > smallBody {
+		holder = c.heldBy() // small ones are nobody's
+	}
+	if n >= 0 && n <= bodyPiece {
 		if !c.s.bodies.take(holder, 0, n) {
 			return nil, noRoom()
 		}

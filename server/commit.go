@@ -89,9 +89,8 @@ const longestKey = 200
 
 // request reads under which key the call counts once; nil: it has none.
 func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
-	header := c.r.Header
-	since := header.Get("Idempotency-Since")
-	given := header.Values("Idempotency-Key")
+	since := c.header("Idempotency-Since")
+	given := c.r.Header["Idempotency-Key"]
 	if len(given) == 0 {
 		if since != "" {
 			return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since says when a request with an Idempotency-Key was sent first, and there is none")
