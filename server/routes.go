@@ -1,0 +1,126 @@
+package server
+
+import (
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// A route is a handler with what it takes to call it at all.
+type route struct {
+	may    access.Right
+	handle handler
+	path   string // as it was registered; empty: any other
+	named  bool   // the end of the path is a name
+}
+
+// router gives every path and method its route. Paths are matched as they were sent,
+// escapes and all, since a name may hold whatever a path may.
+func (s *Server) router() routes {
+	r := routes{paths: chi.NewRouter(), of: map[string]map[string]route{}}
+	on := func(path string, methods map[string]route) {
+		takes := strings.Join(slices.Sorted(maps.Keys(methods)), ", ")
+		all := map[string]route{"": {path: path, handle: func(c *call) error { // all methods but those that follow
+			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
+				return c.preflight()
+			}
+			c.w.Header().Set("Allow", takes)
+			return wire.Refuse("method", "this path takes %s only", takes)
+		}}}
+		for method, one := range methods {
+			one.path, one.named = path, strings.HasSuffix(path, "/*")
+			all[method] = one
+		}
+		r.paths.Handle(path, http.NotFoundHandler()) // it finds paths only
+		r.of[path] = all
+	}
+	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
+	on("/healthz", map[string]route{"GET": {may: access.Nothing, handle: (*call).health}})
+	on("/readyz", map[string]route{"GET": {may: access.Nothing, handle: (*call).ready}})
+	on("/metrics", map[string]route{"GET": {may: access.Admin, handle: (*call).metrics}})
+	on("/openapi.json", map[string]route{"GET": {may: access.Nothing, handle: (*call).openAPI}})
+	for _, path := range []string{"/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/{file}"} {
+		on(path, map[string]route{"GET": {may: access.Nothing, handle: (*call).ownFile}, "HEAD": {may: access.Nothing, handle: (*call).ownFile}})
+	}
+	on("/boards/{board}", map[string]route{"GET": {may: access.Nothing, handle: (*call).boardPage}, "HEAD": {may: access.Nothing, handle: (*call).boardPage}})
+	on("/v1/boards", map[string]route{"GET": {may: access.Admin, handle: (*call).listBoards}, "POST": {may: access.Admin, handle: (*call).makeBoard}})
+	const board = "/v1/boards/{board}"
+	on(board, map[string]route{"GET": {may: access.Read, handle: (*call).facts}, "DELETE": {may: access.Admin, handle: (*call).removeBoard}})
+	on(board+"/events", map[string]route{"GET": {may: access.Read, handle: (*call).events}})
+	on(board+"/keys", map[string]route{"GET": {may: access.Read, handle: (*call).listKeys}, "POST": {may: access.Write, handle: (*call).declare}})
+	on(board+"/keys/*", map[string]route{"DELETE": {may: access.Own, handle: (*call).withdraw}})
+	on(board+"/tokens", map[string]route{
+		"GET": {may: access.Own, handle: (*call).listTokens}, "POST": {may: access.Own, handle: (*call).makeToken}, "DELETE": {may: access.Own, handle: (*call).revokeLabel},
+	})
+	on(board+"/tokens/{token}", map[string]route{"DELETE": {may: access.Own, handle: (*call).revokeToken}})
+	on(board+"/commit", map[string]route{"POST": {may: access.Add, handle: (*call).commit}})
+	on(board+"/history", map[string]route{"GET": {may: access.Read, handle: (*call).history}})
+	on(board+"/entries", map[string]route{"GET": {may: access.Read, handle: (*call).listEntries}, "HEAD": {may: access.Read, handle: (*call).listEntries}})
+	on(board+"/entries/*", map[string]route{
+		"GET": {may: access.Read, handle: (*call).getEntry}, "HEAD": {may: access.Read, handle: (*call).getEntry}, "PUT": {may: access.Write, handle: (*call).putEntry},
+		"POST": {may: access.Add, handle: (*call).postEntry}, "DELETE": {may: access.Write, handle: (*call).deleteEntry},
+	})
+	return r
+}
+
+// Routes are those of all paths, by their patterns and methods.
+type routes struct {
+	paths *chi.Mux
+	of    map[string]map[string]route
+}
+
+// nowhere is the route of what has none.
+var nowhere = route{handle: func(c *call) error {
+	switch c.r.Method {
+	case http.MethodConnect, http.MethodDelete, http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodPatch, http.MethodPost, http.MethodPut, http.MethodTrace:
+		if c.wantsPage() {
+			return c.page()
+		}
+		return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
+	}
+	return wire.Refuse("method", "there is no method %s here", scan.Quote(c.r.Method))
+}}
+
+// ways are what paths are found with, which keep the room that they took.
+var ways = sync.Pool{New: func() any { return chi.NewRouteContext() }}
+
+// A way is where a request goes, and what stands in its path, as it was sent: the board, and
+// what comes last, as a name.
+type way struct {
+	method, path string
+	route        route
+	board, last  string
+	counts       atomic.Pointer[counted] // where its answers were counted last
+	tag          atomic.Pointer[listTag] // what was said last of a list
+}
+
+// maxWay is how long a path is that is kept for as long as its connection is there.
+const maxWay = 512
+
+// find gives the way of a request.
+func (r routes) find(method, path string) *way {
+	found := ways.Get().(*chi.Context)
+	defer ways.Put(found)
+	found.Reset()
+	to := &way{method: method, path: path, route: nowhere}
+	pattern := r.paths.Find(found, method, path)
+	if pattern == "" {
+		return to
+	}
+	known := false
+	if to.route, known = r.of[pattern][method]; !known {
+		to.route = r.of[pattern][""]
+	}
+	if all := found.URLParams.Values; len(all) > 0 {
+		to.board, to.last = found.URLParam("board"), all[len(all)-1]
+	}
+	return to
+}
