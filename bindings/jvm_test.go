@@ -113,7 +113,7 @@ func bind(t *testing.T, suffix string, packages ...string) (src, java, flags str
 	}
 	abs, err := filepath.Abs(src)
 	require.NoError(t, err)
-	return src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ -I%s -I%s/include -I%[2]s/include/linux", abs, home)
+	return src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home)
 }
 
 // build makes it: gobind's files are for Android, so they are renamed.
