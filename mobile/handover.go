@@ -11,18 +11,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A sharedKey is a key as package shared takes it.
-type sharedKey interface {
-	declared() pantry.AnyKey
-	of() *Keys
-	ready() error
-}
-
-func (k *key[M, T]) of() *Keys { return k.keys }
-
 func (k *key[M, T]) form() (in, out any) { return k.as.in, k.as.out }
-
-func (k *RecordsKey) of() *Keys { return k.keys }
 
 func init() {
 	handover.All = func(keys any) ([]pantry.AnyKey, error) {
@@ -36,7 +25,7 @@ func init() {
 		if reflect.ValueOf(key).IsNil() {
 			return nil, misuse("there is no key")
 		}
-		k := key.(sharedKey)
+		k := key.(anyKey)
 		if err := k.ready(); err != nil {
 			return nil, err
 		}

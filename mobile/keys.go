@@ -11,7 +11,7 @@ import (
 // are declared before a namespace is opened with them, and then stay as they are.
 type Keys struct {
 	mu     sync.Mutex // guards what follows
-	all    []interface{ declared() pantry.AnyKey }
+	all    []anyKey
 	err    error // what was wrong first
 	opened bool
 }
@@ -20,7 +20,7 @@ type Keys struct {
 func NewKeys() *Keys { return &Keys{} }
 
 // add declares a key; what is wrong with it is the error of Open.
-func (k *Keys) add(one interface{ declared() pantry.AnyKey }, make func()) {
+func (k *Keys) add(one anyKey, make func()) {
 	if k == nil {
 		return
 	}
@@ -60,6 +60,13 @@ func (k *Keys) take() ([]pantry.AnyKey, error) {
 		all = append(all, one.declared())
 	}
 	return all, nil
+}
+
+// An anyKey is a key of whatever kind.
+type anyKey interface {
+	declared() pantry.AnyKey
+	of() *Keys
+	ready() error
 }
 
 // A key is what keys of every kind have: M is how another language has its values, T how
@@ -105,12 +112,14 @@ var (
 	}
 )
 
-func (k *key[M, T]) begin(keys *Keys, self interface{ declared() pantry.AnyKey }, as form[M, T], make func() pantry.Key[T]) {
+func (k *key[M, T]) begin(keys *Keys, self anyKey, as form[M, T], make func() pantry.Key[T]) {
 	k.keys, k.as = keys, as
 	keys.add(self, func() { k.k, k.made = make(), true })
 }
 
 func (k *key[M, T]) declared() pantry.AnyKey { return k.k }
+
+func (k *key[M, T]) of() *Keys { return k.keys }
 
 func (k *key[M, T]) change(f func(k pantry.Key[T]) pantry.Key[T]) {
 	if k.keys != nil {

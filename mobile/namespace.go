@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/seal"
 )
 
@@ -103,6 +104,20 @@ func (n *Namespace) ready() error {
 	return nil
 }
 
+// takes says whether a key can be bound here.
+func (n *Namespace) takes(k anyKey) error {
+	if err := k.ready(); err != nil {
+		return err
+	}
+	if err := n.ready(); err != nil {
+		return err
+	}
+	if k.of() != n.keys {
+		return misuse("%s was declared with other keys than %s was opened with", k.declared().Name(), n.ns.Name())
+	}
+	return nil
+}
+
 func (n *Namespace) local() pantry.Local {
 	if n == nil {
 		return nil
@@ -148,15 +163,7 @@ func (n *Namespace) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := n.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, func(ctx context.Context) iter.Seq[struct{}] {
-		return func(yield func(struct{}) bool) {
-			for range n.ns.WatchNames(ctx) {
-				if !yield(struct{}{}) {
-					return
-				}
-			}
-		}
-	})
+	return watch(r, changed, handover.Each(func(ctx context.Context) iter.Seq[[]string] { return n.ns.WatchNames(ctx) }))
 }
 
 // A Change is what a commit does.

@@ -1,14 +1,13 @@
 package mobile
 
 import (
-	"context"
 	"fmt"
-	"iter"
 	"maps"
 	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -127,6 +126,8 @@ func (k *Keys) Records(name string) *RecordsKey {
 
 func (k *RecordsKey) declared() pantry.AnyKey { return k.k }
 
+func (k *RecordsKey) of() *Keys { return k.keys }
+
 func (k *RecordsKey) ready() error {
 	if k == nil || !k.made {
 		return misuse("this key was not declared with Keys")
@@ -147,13 +148,8 @@ func (k *RecordsKey) Bind(ns *Namespace) (*Records, error) { return k.in(ns.loca
 func (k *RecordsKey) In(b *Batch) (*Records, error) { return k.in(b.local(), b.of()) }
 
 func (k *RecordsKey) in(at pantry.Local, of *Namespace) (*Records, error) {
-	switch err := k.ready(); {
-	case err != nil:
+	if err := of.takes(k); err != nil {
 		return nil, err
-	case of == nil || of.ns == nil:
-		return nil, misuse("this namespace was not opened with Open")
-	case k.keys != of.keys:
-		return nil, misuse("%s was declared with other keys than %s was opened with", k.k.Name(), of.ns.Name())
 	}
 	return &Records{k.k.In(at), true}, nil
 }
@@ -238,13 +234,5 @@ func (r *Records) Watch(run Runner, changed Handler) (*Watching, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	return watch(run, changed, func(ctx context.Context) iter.Seq[struct{}] {
-		return func(yield func(struct{}) bool) {
-			for range r.r.Watch(ctx) {
-				if !yield(struct{}{}) {
-					return
-				}
-			}
-		}
-	})
+	return watch(run, changed, handover.Each(r.r.Watch))
 }

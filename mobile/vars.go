@@ -1,11 +1,10 @@
 package mobile
 
 import (
-	"context"
-	"iter"
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 )
 
 // A variable is a key on a namespace, or in a commit.
@@ -17,14 +16,8 @@ type variable[M, T any] struct {
 }
 
 func (v *variable[M, T]) begin(k *key[M, T], at pantry.Local, of *Namespace) error {
-	if err := k.ready(); err != nil {
+	if err := of.takes(k); err != nil {
 		return err
-	}
-	if of == nil || of.ns == nil {
-		return misuse("this namespace was not opened with Open")
-	}
-	if k.keys != of.keys {
-		return misuse("%s was declared with other keys than %s was opened with", k.k.Name(), of.ns.Name())
 	}
 	v.v, v.as, v.made, v.ns = k.k.In(at), k.as, true, of
 	return nil
@@ -86,15 +79,7 @@ func (v *variable[M, T]) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := v.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, func(ctx context.Context) iter.Seq[struct{}] {
-		return func(yield func(struct{}) bool) {
-			for range v.v.Watch(ctx) {
-				if !yield(struct{}{}) {
-					return
-				}
-			}
-		}
-	})
+	return watch(r, changed, handover.Each(v.v.Watch))
 }
 
 // Whole is a whole number on a namespace.

@@ -28,13 +28,11 @@ type call struct {
 	s     *Server
 	w     *recorder
 	r     *http.Request
-	to    route
-	way   *way      // on which it is there
+	way   *way
 	now   time.Time // when it came
 	peer  *peer     // who asks; nil: it is not known
 	id    string    // by which the log and the client know the request; see known
 	board string    // as it stands in the path, not escaped any more
-	last  string    // what comes last in the path, as it was sent, where that is no word of a route
 	name  string    // of the entry, where it is about one
 	free  []func()
 	few   [4]func() // what free begins with
@@ -70,7 +68,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			peer.way.Store(to)
 		}
 	}
-	s.serve(w, &call{s: s, r: r, peer: peer, to: to.route, way: to, board: to.board, last: to.last, now: time.Now()})
+	s.serve(w, &call{s: s, r: r, peer: peer, way: to, board: to.board, now: time.Now()})
 }
 
 // What every answer's head has. They are shared, and never changed.
@@ -116,7 +114,7 @@ func (c *call) handle() (err error) {
 			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
 		}
 	}()
-	to := c.to
+	to := c.way.route
 	if c.board, err = unescape("board", c.board); err != nil {
 		return err
 	}
@@ -127,7 +125,7 @@ func (c *call) handle() (err error) {
 		defer panic(http.ErrAbortHandler)
 	}
 	if to.named {
-		if c.name, err = unescape("name", c.last); err == nil {
+		if c.name, err = unescape("name", c.way.last); err == nil {
 			if err = entry.CheckName(c.name); err == nil {
 				err = c.grant.Name(c.name)
 			}
@@ -391,7 +389,7 @@ func (r *recorder) Write(b []byte) (int, error) {
 func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
 
 // route is the pattern of the path that was asked for.
-func (c *call) route() string { return cmp.Or(c.to.path, "none") }
+func (c *call) route() string { return cmp.Or(c.way.route.path, "none") }
 
 // known gives the id by which the log and the client know the request.
 func (c *call) known() string {

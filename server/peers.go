@@ -37,7 +37,8 @@ func (s *Server) passedOn(r *http.Request) *http.Request {
 // passOn has the home of the board answer a call that changes it, which was authorised and
 // may be made here. done says that it did; else it is to be answered here.
 func (c *call) passOn() (done bool, err error) {
-	if c.s.peers == nil || c.to.may < access.Add || c.board == "" || strings.Contains(c.to.path, "/tokens") || c.to.may == access.Admin {
+	to := c.way.route
+	if c.s.peers == nil || to.may < access.Add || c.board == "" || strings.Contains(to.path, "/tokens") || to.may == access.Admin {
 		return false, nil
 	}
 	if p := c.peer; p != nil && p.passed {

@@ -1,10 +1,15 @@
 package server_test
 
 import (
+	"bufio"
+	"errors"
+	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -117,4 +122,39 @@ func TestPaceOfBoardsOverOneConnection(t *testing.T) {
 	}
 	assert.Equal(t, 200, ask("elm"))
 	assert.Equal(t, 429, ask("oak"))
+}
+
+// A client of whom nothing came for a while is forgotten where there are too many; a connection
+// that remembers how he was paced looks again, so that he has one pace over all of his.
+func TestPaceThatWasForgotten(t *testing.T) {
+	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 2, AddressRate: 1 << 20, BoardRate: 1 << 20}})
+	s.make("oak")
+	over := func() func(client string) int {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(s.base, "http://"))
+		require.NoError(t, err)
+		t.Cleanup(func() { conn.Close() })
+		in := bufio.NewReader(conn)
+		return func(client string) int {
+			_, err := fmt.Fprintf(conn, "GET /v1/boards/oak HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nClient-Instance: %s\r\n\r\n", s.admin, client)
+			require.NoError(t, err)
+			resp, err := http.ReadResponse(in, nil)
+			require.NoError(t, err)
+			_, err = io.Copy(io.Discard, resp.Body)
+			require.NoError(t, errors.Join(err, resp.Body.Close()))
+			return resp.StatusCode
+		}
+	}
+	one, another, crowd := over(), over(), over()
+	require.Equal(t, 200, one("tankwatch"))
+	time.Sleep(2500 * time.Millisecond) // after which a burst is whole again, and whoever has it may be forgotten
+	for n := range 20_000 {
+		require.Equal(t, 200, crowd(fmt.Sprint("phone", n)))
+	}
+	passed := 0
+	for n := range 12 {
+		if []func(string) int{one, another}[n%2]("tankwatch") == 200 {
+			passed++
+		}
+	}
+	assert.LessOrEqual(t, passed, 6, "four at once, and two a second")
 }

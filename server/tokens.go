@@ -138,7 +138,7 @@ func (c *call) revokeToken() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	id, err := unescape("token", c.last)
+	id, err := unescape("token", c.way.last)
 	if err != nil {
 		return err
 	}

@@ -34,5 +34,18 @@ var (
 	Failure func(code, sentence string, cause error) error
 )
 
+// Each has changes of any kind be news, and no more.
+func Each[E any](changes func(ctx context.Context) iter.Seq[E]) func(ctx context.Context) iter.Seq[struct{}] {
+	return func(ctx context.Context) iter.Seq[struct{}] {
+		return func(yield func(struct{}) bool) {
+			for range changes(ctx) {
+				if !yield(struct{}{}) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // Misuse is a Failure of whoever calls.
 func Misuse(sentence string) error { return Failure("misuse", sentence, nil) }

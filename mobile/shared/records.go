@@ -1,8 +1,7 @@
 package shared
 
 import (
-	"context"
-	"iter"
+	"strings"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -72,7 +71,7 @@ func (r *Records) Put(c *Call, id string, one *mobile.Record) error {
 func (r *Records) Get(id string) (one *mobile.Record, err error) {
 	err = r.do(func() error {
 		e, found := r.b.Known(r.k.Name() + "/" + id)
-		if !found {
+		if !found || strings.Contains(id, "/") { // which is no record of it
 			return handover.Failure("absent", "there is no record "+id, pantry.ErrAbsent)
 		}
 		m, err := r.k.One(id).Decode(e.Value)
@@ -111,5 +110,5 @@ func (r *Records) Watch(run mobile.Runner, changed mobile.Handler) (*mobile.Watc
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	return watch(run, changed, func(ctx context.Context) iter.Seq[[]string] { return r.r.Watch(ctx) })
+	return watch(run, changed, r.r.Watch)
 }

@@ -163,6 +163,16 @@ func TestEveryKind(t *testing.T) {
 	told.mu.Unlock()
 	w.Stop()
 	assert.Equal(t, "invalid", code(a.grows.Put(nil, "a/b", mobile.NewRecord())))
+	nested := mobile.NewKeys()
+	other, err := shared.Join(s.Link("rowan-street"), nested, nil)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, other.Close()) }()
+	deep, err := other.Records(nested.Records("plantings/a"))
+	require.NoError(t, err)
+	require.NoError(t, deep.Put(nil, "b", mobile.NewRecord().SetText("crop", "peas")))
+	require.Eventually(t, func() bool { _, err := deep.Get("b"); return err == nil }, 5*time.Second, time.Millisecond)
+	_, err = b.grows.Get("a/b")
+	assert.Equal(t, "absent", code(err), "it is of another collection")
 	assert.Equal(t, "too-large", code(a.photo.Set(nil, make([]byte, 2<<20))))
 }
 

@@ -125,20 +125,12 @@ func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile
 	if err := v.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, func(ctx context.Context) iter.Seq[board.State[T]] { return v.v.Watch(ctx) })
+	return watch(r, changed, v.v.Watch)
 }
 
 // watch has a handler hear of each of some changes.
 func watch[E any](r mobile.Runner, changed mobile.Handler, changes func(context.Context) iter.Seq[E]) (*mobile.Watching, error) {
-	w, err := handover.Watch(r, changed, func(ctx context.Context) iter.Seq[struct{}] {
-		return func(yield func(struct{}) bool) {
-			for range changes(ctx) {
-				if !yield(struct{}{}) {
-					return
-				}
-			}
-		}
-	})
+	w, err := handover.Watch(r, changed, handover.Each(changes))
 	if err != nil {
 		return nil, err
 	}
