@@ -10,7 +10,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/small-pantry/pantry/internal/access"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -39,7 +38,7 @@ func (s *Server) router() routes {
 			one.path, one.named = path, strings.HasSuffix(path, "/*")
 			all[method] = one
 		}
-		r.paths.Handle(path, http.NotFoundHandler()) // it finds paths only
+		r.paths.Get(path, http.NotFound) // it finds paths only, whatever the method
 		r.of[path] = all
 	}
 	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
@@ -79,14 +78,10 @@ type routes struct {
 
 // nowhere is the route of what has none.
 var nowhere = route{handle: func(c *call) error {
-	switch c.r.Method {
-	case http.MethodConnect, http.MethodDelete, http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodPatch, http.MethodPost, http.MethodPut, http.MethodTrace:
-		if c.wantsPage() {
-			return c.page()
-		}
-		return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
+	if c.wantsPage() {
+		return c.page()
 	}
-	return wire.Refuse("method", "there is no method %s here", scan.Quote(c.r.Method))
+	return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
 }}
 
 // ways are what paths are found with, which keep the room that they took.
@@ -111,7 +106,7 @@ func (r routes) find(method, path string) *way {
 	defer ways.Put(found)
 	found.Reset()
 	to := &way{method: method, path: path, route: nowhere}
-	pattern := r.paths.Find(found, method, path)
+	pattern := r.paths.Find(found, http.MethodGet, path)
 	if pattern == "" {
 		return to
 	}
