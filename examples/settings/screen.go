@@ -26,7 +26,7 @@ type screen struct {
 	list   *fyne.Container // the plantings
 	undo   *fyne.Container // puts back what was removed last
 	notice note
-	told   int // how many problems of the namespace were shown
+	told   int               // how many problems of the namespace were shown
 	home   fyne.CanvasObject // what is seen but for a form
 	writes sync.WaitGroup
 	end    func()

@@ -37,34 +37,31 @@ func of[T any](k pantry.Key[T], get func() T, set func(T) error) setting {
 // meanwhile only the newest.
 type writer struct {
 	mu   sync.Mutex
-	next func() error
+	next func() // nil: nothing waits
 	busy bool
 }
 
-// write has all wait for it. done is told how the newest ended.
+// write has all wait for it. done is told how it ended, unless a newer one took its place.
 func (w *writer) write(all *sync.WaitGroup, store func() error, done func(error)) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.next = store
+	w.next = func() { done(store()) }
 	if w.busy {
 		return
 	}
 	w.busy = true
 	all.Go(func() {
-		for {
-			w.mu.Lock()
-			store := w.next
-			w.next = nil
-			w.mu.Unlock()
-			err := store()
-			w.mu.Lock()
-			over := w.next == nil
-			w.busy = !over
-			w.mu.Unlock()
-			if over {
-				done(err)
-				return
-			}
+		for next := w.take(); next != nil; next = w.take() {
+			next()
 		}
 	})
+}
+
+// take gives what is to be stored next; nil: nothing is, and whoever comes begins anew.
+func (w *writer) take() func() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	next := w.next
+	w.next, w.busy = nil, next != nil
+	return next
 }

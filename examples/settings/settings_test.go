@@ -296,16 +296,23 @@ func TestTypedFast(t *testing.T) {
 	}
 	r.follow()
 	assert.Equal(t, "123", l.Text)
+	ended := func() {
+		p.writes.Wait()
+		for len(p.tasks) > 0 {
+			(<-p.tasks)()
+		}
+	}
 	waits <- true
 	waits <- true
-	p.writes.Wait()
-	(<-p.tasks)()
+	ended()
 	assert.Equal(t, []string{"1", "123"}, shown)
 	assert.Equal(t, "123", l.Text)
+	stored = "7" // by somebody else
+	r.follow()
+	assert.Equal(t, "7", l.Text, "it follows again")
 	l.SetText("00123")
 	waits <- true
-	p.writes.Wait()
-	(<-p.tasks)()
+	ended()
 	assert.Equal(t, "00123", l.Text, "it is being typed")
 	l.FocusLost()
 	assert.Equal(t, "123", l.Text)
