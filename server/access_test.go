@@ -702,7 +702,7 @@ func TestReady(t *testing.T) {
 	}
 	told := s.as(s.admin, "GET", "/metrics", "").body
 	for _, line := range []string{
-		`smallpantry_requests_total{method="GET",route="/v1/boards/{board}",status="200"} 3`, `smallpantry_requests_total{method="other",route="none",status="405"} 3`,
+		`smallpantry_requests_total{method="GET",route="/v1/boards/{board}",status="200"} 3`, `smallpantry_requests_total{method="other",route="/v1/boards/{board}",status="405"} 3`,
 		`smallpantry_requests_total{method="GET",route="none",status="404"} 3`, `smallpantry_boards_open 1`, `smallpantry_streams_most 2000`,
 	} {
 		assert.Contains(t, told, line+"\n")
