@@ -75,8 +75,8 @@ func (r Lines) Advance(lines []byte, n int, version int64) Lines {
 
 // Anew are Lines of a journal of so many bytes that was written in place of these, at the
 // same commit, with n lines behind its header.
-func (r Lines) Anew(header *Header, size int64, n int, version int64) Lines {
+func (r Lines) Anew(header *Header, size int64, n int, version int64, newest End) Lines {
 	r.header = header
-	r.cur.end, r.cur.line, r.cur.last = size, int64(n), version
+	r.cur.end, r.cur.line, r.cur.last, r.cur.newest = size, int64(n), version, newest
 	return r
 }

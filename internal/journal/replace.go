@@ -15,7 +15,7 @@ import (
 // must be held. When it fails the old file stands, but for the error of syncing
 // the directory: then a power cut may bring the old one back, and Sync fails
 // until the directory is synced.
-func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error {
+func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest End) error {
 	if err := f.MayReplace(); err != nil {
 		return err
 	}
@@ -48,10 +48,6 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64) error 
 	}
 	f.retire()
 	f.handle, f.id, f.header, f.head = h, now.ID, &header, head
-	newest := f.cursor.newest
-	if last == header.Base {
-		newest = header.End
-	}
 	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept), newest: newest}
 	f.keepEnd(all)
 	f.nameless = true
@@ -69,7 +65,7 @@ func (f *File) WriteAnew(r *Reading) error {
 	if err != nil {
 		return err
 	}
-	if err = f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last); err == nil {
+	if err = f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last, r.cursor.newest); err == nil {
 		f.cursor.newest = r.cursor.newest
 	}
 	return err

@@ -50,30 +50,30 @@ func attached(t *testing.T) (*File, *countingDisk) {
 	f, err := Attach(disk, t.TempDir(), "notes", false)
 	require.NoError(t, err)
 	require.NoError(t, f.Lock(true, time.Second))
-	require.NoError(t, f.Rewrite(Header{ID: "b3f1"}, nil, 0, 0))
+	require.NoError(t, f.Rewrite(Header{ID: "b3f1"}, nil, 0, 0, End{}))
 	return f, disk
 }
 
 func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
 	f, disk := attached(t)
-	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
-	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
 
 	f.retired.after = time.Hour
 	for range 5 {
-		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	}
 	assert.EqualValues(t, 6, disk.open.Load())
 	for range 100 {
-		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	}
-	require.NoError(t, f.Rewrite(*f.Header(), make([]byte, retireBytes), 0, 0))
-	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), make([]byte, retireBytes), 0, 0, End{}))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	f.retired.closing.Wait()
 	assert.EqualValues(t, 1, disk.open.Load(), "one so large goes at once")
 
-	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0))
+	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	require.NoError(t, f.Close())
 	assert.Zero(t, disk.open.Load())
 }
@@ -82,7 +82,7 @@ func TestReplacedFilesGoWhereTheDiskIsFull(t *testing.T) {
 	f, disk := attached(t)
 	disk.room = 2
 	for range 5 {
-		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0), "to a new file")
+		require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}), "to a new file")
 		require.NoError(t, f.Append(line1), "to the same")
 	}
 	disk.room = 1

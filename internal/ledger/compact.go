@@ -40,37 +40,83 @@ func (l *Ledger) dueForCompaction() bool {
 	return (l.forced() || l.head.Size > max(l.opts.Small, l.compactAt)) && l.log.MayRewrite() == nil
 }
 
+// A rewriting is a compaction on its way: while it is chosen what is kept, commits go on.
+type rewriting struct {
+	now    *Snapshot // as of which it is chosen; nil once that is done with
+	view   Past
+	header *journal.Header
+	size   int64 // of the file
+	forced bool
+
+	live, receipts int64 // about how many bytes must be kept
+	gone           int64 // and how many removed names
+	past           int64 // and what is kept of the past, once that is chosen
+
+	since written // what was written meanwhile
+}
+
+// What was written is lines, and how many they are.
+type written struct {
+	bytes []byte
+	count int
+}
+
+func (s *written) add(bytes []byte, count int) {
+	s.bytes, s.count = append(s.bytes, bytes...), s.count+count
+}
+
 // compact writes the file anew, with less of its past, when it is far larger
 // than what it must keep: the state at some version, and the newest commits
-// after it as they are. io must be held, and Release called after it. It fails
-// without a word but a Problem, since nobody asked for it.
+// after it as they are. It fails without a word but a Problem, since nobody asked
+// for it. Others commit while it is chosen what is kept.
 func (l *Ledger) compact() {
-	if !l.dueForCompaction() {
+	var r *rewriting
+	l.alone(func() (err error) {
+		r, err = l.beginRewriting()
+		return err
+	})
+	if r == nil {
 		return
 	}
+	defer l.endRewriting(r)
+	p, limit, err := l.choose(r)
+	l.alone(func() error {
+		if err == nil && p != nil {
+			limit, err = l.finishRewriting(r, p)
+		}
+		if err == nil {
+			l.compactAt, l.compacted = limit, l.Version()
+		}
+		return err
+	})
+}
+
+// alone runs a part of a compaction for which nobody else may write, in this process or
+// another.
+func (l *Ledger) alone(f func() error) {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.isClosed() {
+		return
+	}
+	defer l.log.Release()
 	err := l.log.Hold(compactWait)
-	if errors.Is(err, journal.ErrBusy) {
-		return
-	}
 	if err == nil {
 		err = l.catchUp(compactWait)
 	}
 	size := l.head.Size
-	limit := int64(0)
 	if err == nil {
-		limit, err = l.shrink(size)
+		err = f()
 	}
-	if err != nil {
-		if errors.Is(err, ErrBehind) { // whoever wrote meanwhile may have done it
-			l.compactAt = size + size/64
-			return
-		}
+	switch {
+	case err == nil:
+	case errors.Is(err, ErrBehind), errors.Is(err, journal.ErrBusy): // whoever writes meanwhile may do it
+		l.compactAt = size + size/64
+	default:
 		// Not again until the file has grown by a quarter.
 		l.compactAt = size + size/4
 		l.problem(fmt.Errorf("%s has %d bytes and could not be compacted: %w", l.Path(), size, err))
-		return
 	}
-	l.compactAt, l.compacted = limit, l.Version()
 }
 
 // forced says whether it is time for a test.
@@ -78,56 +124,107 @@ func (l *Ledger) forced() bool {
 	return l.opts.Every > 0 && l.Version() >= l.compacted+l.opts.Every
 }
 
-// shrink rewrites the file if that is worth it, and says up to which size it is
-// not: four times what it must keep, but for removed names, of which there may be
-// many.
-func (l *Ledger) shrink(size int64) (limit int64, err error) {
-	var live, gone int64
+// limit is the size up to which it is not worth it to rewrite the file: four times what
+// it must keep, but for removed names, of which there may be many.
+func (r *rewriting) limit(past, gone int64) int64 {
+	return spread*(r.live+past+r.receipts) + gone*lineOverhead
+}
+
+// beginRewriting gives what is to be rewritten, if that may be worth it; nil: it is not. io must
+// be held, and the log. endRewriting must follow.
+func (l *Ledger) beginRewriting() (*rewriting, error) {
+	if !l.dueForCompaction() {
+		return nil, nil
+	}
+	r := &rewriting{header: l.head.Header, size: l.head.Size, forced: l.forced()}
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		if e.Found() {
-			live += sizeOf(e.Name, e.Value) + lineOverhead
-		} else if gone < keptGone { // no more of them are kept
-			gone++
+			r.live += sizeOf(e.Name, e.Value) + lineOverhead
+		} else if r.gone < keptGone { // no more of them are kept
+			r.gone++
 		}
 	}
 	l.mu.RLock()
-	receipts := l.receipts.bytes
+	r.receipts = l.receipts.bytes
 	l.mu.RUnlock()
-	upTo := func(keep, gone int64) int64 { return spread*(keep+receipts) + gone*lineOverhead }
-	if limit = upTo(live, gone); size <= limit && !l.forced() {
-		return limit, nil
+	if limit := r.limit(0, r.gone); r.size <= limit && !r.forced {
+		l.compactAt, l.compacted = limit, l.Version()
+		return nil, nil
 	}
 	view, err := l.log.Past(l.head)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	defer view.Close()
-	p, err := l.readPast(view)
-	if err != nil {
-		return 0, err
+	if view.Version() != l.head.Version {
+		return nil, errors.Join(ErrBehind, view.Close())
 	}
-	p.weigh(l.opts.Now(), l.opts.Kept)
-	c := p.within(max(live, l.opts.KeptBytes))
-	keep := live + p.size(c)
-	if limit = upTo(keep, gone); size <= limit && !l.forced() {
-		return limit, nil
-	}
-	kept, err := l.rewriteWith(p, c, view, *l.head.Header, compactWait)
-	return upTo(keep, kept), err
+	r.view, r.now = view, l.Snapshot()
+	l.rewriting = r
+	return r, nil
 }
 
-// rewriteWith writes the file anew with what is kept of the past, and says how
-// many removed names are told of in its base.
-func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, wait time.Duration) (gone int64, err error) {
-	next := State{Header: header, Version: l.Version()}
-	next.Header.Base, next.Header.End = p.baseOf(c, view)
-	recs, err := p.stateAt(c, view, (&Snapshot{l: l, Version: l.Version()}).all("", ""))
+// choose plans the file without what is not kept of its past, and says up to which size that
+// is not worth it: then there is no plan.
+func (l *Ledger) choose(r *rewriting) (*plan, int64, error) {
+	p, err := l.readPast(r.view)
 	if err != nil {
-		return 0, err
+		return nil, 0, err
+	}
+	p.weigh(l.opts.Now(), l.opts.Kept)
+	c := p.within(max(r.live, l.opts.KeptBytes))
+	r.past = p.size(c)
+	if limit := r.limit(r.past, r.gone); r.size <= limit && !r.forced {
+		return nil, limit, nil
+	}
+	next, err := l.plan(p, c, r.view, r.now, *r.header)
+	return next, 0, err
+}
+
+// finishRewriting puts what was planned, and what was written meanwhile, in place of the file,
+// and says up to which size that is not worth it again. io must be held, and the log.
+func (l *Ledger) finishRewriting(r *rewriting, p *plan) (limit int64, err error) {
+	if l.head.Header != r.header || l.broken != nil || l.Version() != p.Version+int64(r.since.count) {
+		return 0, ErrBehind // another file, or one that has to be written whole
+	}
+	p.Lines, p.Count, p.Version = append(p.Lines, r.since.bytes...), p.Count+r.since.count, l.Version()
+	p.End = l.head.End
+	r.now.Release() // so that nodes can go
+	r.now = nil
+	gone, err := l.put(p, compactWait)
+	return r.limit(r.past, gone), err
+}
+
+func (l *Ledger) endRewriting(r *rewriting) {
+	l.io.Lock()
+	l.rewriting = nil
+	l.io.Unlock()
+	if r.now != nil {
+		r.now.Release()
+	}
+	if err := r.view.Close(); err != nil {
+		l.problem(fmt.Errorf("%s: close what was read for compaction: %w", l.Path(), err))
+	}
+}
+
+// A plan is what a log is to begin with anew.
+type plan struct {
+	State
+	told    map[string]bool // removed names of which its base tells
+	forgets map[string]bool // names of which nothing is told but what they hold now
+}
+
+// plan makes the file anew with what is kept of the past, up to now; of the State, End is left
+// to the caller.
+func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.Header) (*plan, error) {
+	next := &plan{State: State{Header: header, Version: now.Version}, told: map[string]bool{}, forgets: p.forgets}
+	next.Header.Base, next.Header.End = p.baseOf(c, view)
+	recs, err := p.stateAt(c, view, now.all("", ""))
+	if err != nil {
+		return nil, err
 	}
 	kept, number, err := p.write(c)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	// The keys and the schema that commits after the base bring are those
 	// that they bring again; before the first commit there are none.
@@ -141,25 +238,30 @@ func (l *Ledger) rewriteWith(p *past, c cuts, view Past, header journal.Header, 
 	lines, n := state.lines(recs)
 	next.Header.Lines = int64(n)
 	next.Lines, next.Count = append(lines, kept...), n+number
-	if l.head, err = l.log.Rewrite(l.head, next, wait); err != nil {
-		return 0, err
-	}
-	told := map[string]bool{} // removed names of which the file still tells
 	for _, rec := range recs {
 		if !rec.Found() {
-			told[rec.Name] = true
+			next.told[rec.Name] = true
 		}
 	}
-	gone = int64(len(told))
+	return next, nil
+}
+
+// put writes the file anew as it was planned, and says how many removed names are told
+// of in it; io must be held, and Release called after it.
+func (l *Ledger) put(p *plan, wait time.Duration) (gone int64, err error) {
+	if l.head, err = l.log.Rewrite(l.head, p.State, wait); err != nil {
+		return 0, err
+	}
+	gone = int64(len(p.told))
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for name, n := range l.nodes {
-		if n.Record().Version > next.Header.Base && !p.forgets[name] {
-			told[name] = true
+		if n.Record().Version > p.Header.Base && !p.forgets[name] {
+			p.told[name] = true
 		}
 	}
-	l.oldest = next.Header.Oldest
-	l.identify(next.Header.ID)
-	l.forgetNodes(told)
+	l.oldest = p.Header.Oldest
+	l.identify(p.Header.ID)
+	l.forgetNodes(p.told)
 	return gone, nil
 }

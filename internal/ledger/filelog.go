@@ -291,7 +291,7 @@ func (f *fileLog) Rewrite(head Head, s State, wait time.Duration) (Head, error) 
 	if err != nil {
 		return head, err
 	}
-	if err = f.file.Rewrite(s.Header, s.Lines, s.Count, s.Version); err == nil {
+	if err = f.file.Rewrite(s.Header, s.Lines, s.Count, s.Version, s.End); err == nil {
 		head.Synced = s.Version
 	}
 	head = f.head(head.Synced) // which may be that of the new file even where its name could not be synced

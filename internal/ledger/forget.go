@@ -56,7 +56,15 @@ func (l *Ledger) rewriteWithout(names []string) error {
 	p.forget(names)
 	l.forgetTaken()
 	p.weigh(l.opts.Now(), all)
-	_, err = l.rewriteWith(p, cuts{}, view, l.forgotten(), l.opts.Wait)
+	now := &Snapshot{l: l, Version: l.Version()} // nothing can change while io is held
+	next, err := l.plan(p, cuts{}, view, now, l.forgotten())
+	if err != nil {
+		return err
+	}
+	if next.End = l.head.End; p.newestAnew() {
+		next.End = journal.EndOf(next.Lines)
+	}
+	_, err = l.put(next, l.opts.Wait)
 	return err
 }
 
@@ -80,7 +88,7 @@ func (l *Ledger) Renew() error {
 			return err
 		}
 		defer past.Close()
-		s := State{Header: *l.head.Header, Version: l.head.Version}
+		s := State{Header: *l.head.Header, Version: l.head.Version, End: l.head.End}
 		s.Header.ID = newID()
 		if err := past.Read(&copier{state: &s}); err != nil {
 			return err

@@ -22,10 +22,11 @@ type image struct {
 	kept    []*Receipt
 	stamps  []Stamp
 	whole   bool
-	marked  bool   // told is wanted
-	line    []byte // that was decoded last
-	told    []told // the commits, and what made the state before them
-	room    int    // for how many nodes there was room at first
+	marked  bool     // told is wanted
+	line    []byte   // that was decoded last
+	told    []told   // the commits, and what made the state before them
+	beside  *written // where the lines are wanted as they stand; nil: nowhere
+	room    int      // for how many nodes there was room at first
 }
 
 var _ journal.Consumer = (*image)(nil)
@@ -100,6 +101,10 @@ func (im *image) Accept() {
 	*stamp = im.c.Stamp
 	if im.marked {
 		im.told = append(im.told, told{stamp.Version, im.c.mark().EndOf(im.line)})
+	}
+	if im.beside != nil {
+		im.beside.add(im.line, 1)
+		im.beside.add([]byte{'\n'}, 0)
 	}
 	im.version, im.at = stamp.Version, max(im.at, stamp.At)
 	few, look := len(im.set) <= fewSet, len(im.nodes) > 0

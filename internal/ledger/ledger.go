@@ -84,8 +84,9 @@ type Ledger struct {
 		ms   int64
 		text string
 	}
-	compactAt int64 // the size of the file from which on compaction is thought of
-	compacted int64 // the version at which it was done last, where Options.Every is set
+	compactAt int64      // the size of the file from which on compaction is thought of
+	compacted int64      // the version at which it was done last, where Options.Every is set
+	rewriting *rewriting // the compaction that is under way, if any
 
 	mu        sync.RWMutex // guards what follows
 	nodes     map[string]*Node
@@ -117,6 +118,8 @@ type Ledger struct {
 	told    *request    // to lead next, and still in the queue
 	watch   *time.Timer // that runs expire; nil: nobody waits
 	closing bool
+	// compacting says that somebody compacts the file, or is about to.
+	compacting bool
 
 	closed chan struct{} // closed by Close
 }

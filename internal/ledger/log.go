@@ -106,8 +106,9 @@ type Batch struct {
 type State struct {
 	Header  journal.Header
 	Lines   []byte
-	Count   int   // how many lines
-	Version int64 // of the last
+	Count   int         // how many lines
+	Version int64       // of the last
+	End     journal.End // of the newest commit, as it is told there
 }
 
 var (

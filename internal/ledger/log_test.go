@@ -151,7 +151,7 @@ func TestLogOfADiskThatFailed(t *testing.T) {
 		require.ErrorAs(t, err, new(*DiskError))
 		require.Empty(t, fails)
 		busy(t, logs[1], head)
-		state := State{Header: *head.Header, Version: head.Version, Lines: lines(Head{}, true, 1).Lines, Count: 1}
+		state := State{Header: *head.Header, Version: head.Version, End: head.End, Lines: lines(Head{}, true, 1).Lines, Count: 1}
 		after, err = logs[0].Rewrite(after, state, soon)
 		require.NoError(t, err, "without another look at what is there")
 		assert.Equal(t, []int64{1, 1}, []int64{after.Version, after.Synced})
@@ -211,7 +211,7 @@ func TestLogTellsWhatIsSynced(t *testing.T) {
 	again, err := logs[1].Load(newImage(true), soon)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{6, 6}, []int64{again.Version, again.Synced}, "whoever reads it syncs it")
-	state := State{Header: *head.Header, Version: 6, Lines: lines(Head{Version: 5}, true, 9).Lines, Count: 1}
+	state := State{Header: *head.Header, Version: 6, End: head.End, Lines: lines(Head{Version: 5}, true, 9).Lines, Count: 1}
 	state.Header.Base, state.Header.Lines, state.Header.End = 6, 1, head.End
 	head, err = logs[0].Rewrite(head, state, soon)
 	require.NoError(t, err)

@@ -149,7 +149,8 @@ func (p *past) forget(names []string) {
 			ch := &p.changes[c]
 			ch.forgot = p.forgets[ch.name] && (newest[ch.name] || ch.gone)
 			newest[ch.name] = true
-			l.forgot = l.forgot || ch.forgot
+			since := p.forgets[ch.name] && p.first(ch.name) < l.mark.Version // told here alone from now on
+			l.forgot = l.forgot || ch.forgot || since
 			if !ch.forgot {
 				left++
 			}
@@ -257,6 +258,16 @@ func (p *past) runs(c cuts, each func(from, to int)) {
 	}
 }
 
+// newestAnew says whether the line of the newest commit is written anew as that of one, so that
+// its crc is another.
+func (p *past) newestAnew() bool {
+	if len(p.lines) == 0 {
+		return false
+	}
+	l := &p.lines[len(p.lines)-1]
+	return l.forgot && !l.empty && l.mark.Over == 0
+}
+
 // asIs says whether the lines of a run are one that needs no writing anew.
 func (p *past) asIs(from, to int) bool { return to == from+1 && !p.lines[from].forgot }
 
@@ -317,7 +328,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			if ch.next < to || ch.forgot {
 				continue
 			}
-			if made.first = p.first(ch.name); made.first <= before || made.first > d.c.Version {
+			if made.first = p.first(ch.name); made.first <= before && !p.forgets[ch.name] || made.first > d.c.Version {
 				made.first = 0
 			}
 			one.changes = append(one.changes, made)

@@ -78,7 +78,9 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 		return Result{}, err
 	}
 	for lead || <-r.turn {
-		l.lead(r)
+		if l.lead(r) { // nobody but the one who led waits for it
+			l.compactNow()
+		}
 		if lead = false; !r.again {
 			break
 		}
@@ -162,8 +164,8 @@ func (l *Ledger) failed(group []*request, err error) {
 var errEnded = fmt.Errorf("%w: the goroutine that wrote for all was ended", ErrNotStored)
 
 // lead commits all that wait, then hands over to the first of those who came
-// meanwhile: nobody leads for long.
-func (l *Ledger) lead(self *request) {
+// meanwhile: nobody leads for long. compact says that compactNow is to be called.
+func (l *Ledger) lead(self *request) (compact bool) {
 	l.gather()
 	l.qmu.Lock()
 	group := l.queue
@@ -173,12 +175,14 @@ func (l *Ledger) lead(self *request) {
 		r.again = false
 	}
 
-	whole, due := false, false
+	whole := false
 	var rest []*request
 	defer func() { // also where what is called here ends this goroutine
 		l.qmu.Lock()
 		defer l.qmu.Unlock()
 		l.spare = group
+		compact = compact && !l.compacting
+		l.compacting = l.compacting || compact
 		if len(rest) > 0 {
 			l.queue = append(rest, l.queue...)
 			if l.watch == nil {
@@ -204,22 +208,19 @@ func (l *Ledger) lead(self *request) {
 			}
 			clear(group)
 		}()
-		due = l.commitGroup(group)
-		whole = true
+		due := l.commitGroup(group)
+		whole, compact = true, due
 	}()
-	if due { // nobody but the one who leads waits for it, and those who come meanwhile
-		l.compactNow()
-	}
+	return compact
 }
 
-// compactNow compacts the file if it still is to be.
+// compactNow compacts the file if it still is to be, and ends what lead began.
 func (l *Ledger) compactNow() {
-	l.io.Lock()
-	defer l.io.Unlock()
-	if l.isClosed() {
-		return
-	}
-	defer l.log.Release()
+	defer func() {
+		l.qmu.Lock()
+		defer l.qmu.Unlock()
+		l.compacting = false
+	}()
 	l.compact()
 }
 
@@ -248,11 +249,11 @@ func (l *Ledger) Waiting() int {
 	return len(l.queue)
 }
 
-// drain waits until nobody leads. No commit can join any more.
+// drain waits until nobody leads or compacts. No commit can join any more.
 func (l *Ledger) drain() {
 	for {
 		l.qmu.Lock()
-		idle := !l.leading
+		idle := !l.leading && !l.compacting
 		l.qmu.Unlock()
 		if idle {
 			return

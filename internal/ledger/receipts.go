@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"slices"
+	"sort"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/scan"
@@ -147,8 +148,12 @@ func (s *receipts) from(who receiptID) int64 {
 
 // between gives those that are kept of the commits after a version, up to another.
 func (s *receipts) between(after, upTo int64) (out []*Receipt) {
-	for _, r := range s.order {
-		if !r.gone && after < r.Version && r.Version <= upTo {
+	from := sort.Search(len(s.order), func(i int) bool { return s.order[i].Version > after })
+	for _, r := range s.order[from:] {
+		if r.Version > upTo {
+			break
+		}
+		if !r.gone {
 			out = append(out, r)
 		}
 	}

@@ -119,12 +119,18 @@ func (l *Ledger) catchUp(wait time.Duration) error {
 func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
 	im := newImage(false)
 	im.marked = l.opts.Marks > 0
+	if l.rewriting != nil {
+		im.beside = &written{}
+	}
 	head, err := l.log.After(l.head, im, wait)
 	switch {
 	case errors.Is(err, ErrAnew), isDamage(err):
 		return l.reload(alone, wait)
 	case err != nil:
 		return err
+	}
+	if l.rewriting != nil {
+		l.rewriting.since.add(im.beside.bytes, im.beside.count)
 	}
 	more := head.Version > l.head.Version
 	if l.head = head; more {
@@ -187,7 +193,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 			l.marks.add(t)
 		}
 	}
-	for _, r := range im.kept { // in the order of their commits, since lines and what they hold are
+	for _, r := range im.kept { // in the order of their commits, since written and what they hold are
 		l.receipts.add(r, l.opts.Now())
 	}
 	if im.closed >= 0 {
@@ -243,6 +249,9 @@ func (l *Ledger) merge(im *image, whole bool) {
 // and Release called after it.
 func (l *Ledger) write(b Batch) (err error) {
 	if l.head, err = l.log.Append(l.head, b); err == nil {
+		if l.rewriting != nil {
+			l.rewriting.since.add(b.Lines, b.Count)
+		}
 		return nil
 	}
 	if disk := (*DiskError)(nil); errors.As(err, &disk) {
@@ -345,7 +354,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	for e := range s.all("", "") {
 		recs = append(recs, e)
 	}
-	next := State{Header: *l.head.Header, Version: version}
+	next := State{Header: *l.head.Header, Version: version, End: l.head.End}
 	if forget {
 		next.Header = l.forgotten()
 	}
@@ -372,7 +381,8 @@ func (l *Ledger) rewrite(forget bool) error {
 // held. With another id no mark means anything any more, and all who watch are told.
 func (l *Ledger) identify(id string) {
 	if l.marks.id != id {
-		l.marks.id = id
+		l.marks.id, l.marks.all = id, l.marks.all[:0]
+		l.marks.add(told{l.head.Version, l.head.End})
 		l.wake(func(*Watcher) bool { return true })
 	}
 }

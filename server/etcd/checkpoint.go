@@ -25,7 +25,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	if point.Parts, err = l.g.putParts(ctx, l.g.keys.checkpoint(l.board, point.ID), image); err != nil {
 		return h, err
 	}
-	to := head{ID: s.Header.ID, Version: s.Version, End: l.head.End, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	to := head{ID: s.Header.ID, Version: s.Version, End: s.End, Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	if l.rev > 0 && s.Header.ID == l.head.ID {
 		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now().Add(-l.g.kept))...)
 	}
@@ -53,7 +53,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	}
 	l.rev, l.head = rev, to
 	header := s.Header
-	l.lines = l.lines.Anew(&header, point.Bytes, s.Count, s.Version)
+	l.lines = l.lines.Anew(&header, point.Bytes, s.Count, s.Version, s.End)
 	l.g.sweep(ctx, l.board, to, rev)
 	return l.now(), nil
 }
