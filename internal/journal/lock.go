@@ -34,7 +34,7 @@ type lock struct {
 	path     string
 	readOnly bool
 	taken    int       // how often it was taken: see askEvery
-	looked   time.Time // when the path was found to lead to it
+	looked   time.Time // when it was asked last, without need, whether the path leads to it
 }
 
 // lookEvery is how often it is looked whether the lock's path still leads to
@@ -72,25 +72,29 @@ func (l *lock) mine() (bool, error) {
 // acquireCertainly is acquire of the lock that the path leads to. Without
 // certain it looks every so often only.
 func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue *os.File) error {
-	now := time.Now()
-	for end := now.Add(wait); ; now = time.Now() {
-		if err := l.acquire(shared, wait, queue); err != nil {
+	for {
+		waited, err := l.acquire(shared, wait, queue)
+		if err != nil {
 			return err
 		}
-		if certain || now.Sub(l.looked) >= lookEvery {
-			mine, err := l.mine()
-			if err == nil && !mine {
-				err = l.reopen()
-				if wait = time.Until(end); err == nil && wait > 0 {
-					continue
-				}
+		now := l.looked // asking for the time takes as long as a part of the rest
+		if !certain {
+			if now = time.Now(); now.Sub(l.looked) < lookEvery {
+				return nil
 			}
-			if err != nil {
-				return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
-			}
-			l.looked = now
 		}
-		return nil
+		mine, err := l.mine()
+		switch {
+		case err != nil:
+			return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
+		case mine:
+			l.looked = now
+			return nil
+		}
+		if err := l.reopen(); err != nil {
+			return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
+		}
+		wait = max(wait-waited, 0)
 	}
 }
 
@@ -112,7 +116,7 @@ func (l *lock) reopen() error {
 // only, in which another that sleeps never finds it free. So whoever waits
 // shows it by a shared lock on queue, the data file, which nobody else locks;
 // and whoever comes and sees that gives way first.
-func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
+func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) (waited time.Duration, err error) {
 	if l.taken++; l.taken%askEvery == 0 && somebodyWaits(queue) {
 		time.Sleep(giveWay)
 	}
@@ -126,16 +130,16 @@ func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) error {
 	for pause := shortestPause; ; pause = min(pause*3/2, longestPause) {
 		got, err := flock(l.file, shared)
 		if err != nil {
-			return fmt.Errorf("lock %s: %w", l.path, err)
+			return waited, fmt.Errorf("lock %s: %w", l.path, err)
 		}
 		if got {
-			return nil
+			return waited, nil
 		}
 		if start.IsZero() {
 			start = time.Now()
 		}
-		if time.Since(start) >= wait {
-			return fmt.Errorf("%w: %s has held the lock %s for %v; try again", ErrBusy, holder(l.file), l.path, wait)
+		if waited = time.Since(start); waited >= wait {
+			return waited, fmt.Errorf("%w: %s has held the lock %s for %v; try again", ErrBusy, holder(l.file), l.path, wait)
 		}
 		if !shown && queue != nil {
 			shown, _ = flock(queue, true)

@@ -64,6 +64,33 @@ func TestLocks(t *testing.T) {
 	require.NoError(t, w.Unlock())
 }
 
+// A lock that was replaced is nobody's: whoever finds that has the one in its place, or none,
+// also where no time is left.
+func TestReplacedLock(t *testing.T) {
+	dir := t.TempDir()
+	w := attach(t, dir, false)
+	require.NoError(t, w.Lock(true, time.Second))
+	require.NoError(t, w.Unlock())
+	path := filepath.Join(dir, ".plotbook.lock")
+	replace := func() *journal.File {
+		require.NoError(t, os.Remove(path))
+		return attach(t, dir, false)
+	}
+	for _, wait := range []time.Duration{0, time.Millisecond} {
+		other := replace()
+		require.NoError(t, other.Lock(true, time.Second))
+		assert.ErrorIs(t, w.Lock(true, wait), journal.ErrBusy, wait)
+		require.NoError(t, other.Unlock())
+		require.NoError(t, w.Lock(true, wait))
+		assert.ErrorIs(t, other.Lock(true, 0), journal.ErrBusy, "it is the one that all have")
+		require.NoError(t, w.Unlock())
+	}
+	replace()
+	require.NoError(t, w.Lock(true, 0), "nobody has it")
+	assert.ErrorIs(t, attach(t, dir, false).Lock(true, 0), journal.ErrBusy)
+	require.NoError(t, w.Unlock())
+}
+
 func TestFile(t *testing.T) {
 	dir := t.TempDir()
 	f := attach(t, dir, false)
