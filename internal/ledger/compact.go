@@ -92,13 +92,10 @@ func (l *Ledger) compact() {
 }
 
 // alone runs a part of a compaction for which nobody else may write, in this process or
-// another.
+// another. Close waits for it.
 func (l *Ledger) alone(f func() error) {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() {
-		return
-	}
 	defer l.log.Release()
 	err := l.log.Hold(compactWait)
 	if err == nil {
@@ -183,8 +180,8 @@ func (l *Ledger) choose(r *rewriting) (*plan, int64, error) {
 // finishRewriting puts what was planned, and what was written meanwhile, in place of the file,
 // and says up to which size that is not worth it again. io must be held, and the log.
 func (l *Ledger) finishRewriting(r *rewriting, p *plan) (limit int64, err error) {
-	if l.head.Header != r.header || l.broken != nil || l.Version() != p.Version+int64(r.since.count) {
-		return 0, ErrBehind // another file, or one that has to be written whole
+	if l.head.Header != r.header || l.Version() != p.Version+int64(r.since.count) {
+		return 0, ErrBehind // another file stands there
 	}
 	p.Lines, p.Count, p.Version = append(p.Lines, r.since.bytes...), p.Count+r.since.count, l.Version()
 	p.End = l.head.End

@@ -24,6 +24,7 @@ import (
 type slowLog struct {
 	Log
 	once          sync.Once
+	ahead         bool // it tells more than is known
 	reading, goOn chan struct{}
 }
 
@@ -43,6 +44,13 @@ func (s *slowLog) Past(h Head) (Past, error) {
 type slowPast struct {
 	Past
 	of *slowLog
+}
+
+func (p slowPast) Version() int64 {
+	if p.of.ahead {
+		return p.Past.Version() + 1
+	}
+	return p.Past.Version()
 }
 
 func (p slowPast) Read(c journal.Consumer) error {
@@ -161,7 +169,8 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			disk.Space(-1)
 			return put(l, "here", 1)
 		}, true, 0},
-		"a file that is gone": {func(_ *testing.T, l *Ledger) error { return disk.Remove(l.Path()) }, false, 1},
+		"a file that is gone": {func(_ *testing.T, l *Ledger) error { return disk.Remove(l.Path()) }, true, 1},
+		"a log that is ahead": {func(*testing.T, *Ledger) error { return nil }, false, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			disk, dir = simdisk.New(), t.TempDir()
@@ -177,10 +186,18 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			l.opts.Small, l.compactAt = 1, 0
 			l.io.Unlock()
 			led := make(chan error, 1)
+			slow.ahead = name == "a log that is ahead"
 			go func() { led <- put(l, "n", 60) }()
-			<-slow.reading
-			require.NoError(t, c.meanwhile(t, l))
-			assert.Empty(t, led, "whoever led does it")
+			if slow.ahead {
+				slow.once.Do(func() {}) // it is not read for this
+				require.NoError(t, <-led)
+				led <- nil
+			} else {
+				<-slow.reading
+				require.NoError(t, c.meanwhile(t, l))
+				assert.Empty(t, led, "whoever led does it")
+			}
+			due := func() bool { l.io.Lock(); defer l.io.Unlock(); return l.dueForCompaction() }
 			gone, others := name == "a file that is gone", strings.Contains(name, "another process") || strings.Contains(name, "by another")
 			var before []string
 			if !gone {
@@ -197,11 +214,20 @@ func TestCommitsBesideCompaction(t *testing.T) {
 				before = stateOf(t, l)
 				told, known = l.Told(l.Version())
 			}
+			same, err := l.Commit(entry.Author{}, func(*Tx) error { return nil })
+			require.NoError(t, err)
+			if now, _ := l.Told(l.Version()); !others {
+				assert.Equal(t, []Told{now, now}, []Told{told, *same.After})
+			}
 			require.NoError(t, l.Flush())
 			file := string(disk.Read(l.Path()))
 			if c.compacts {
 				assert.Less(t, len(file), size/2)
 			}
+			if slow.ahead {
+				assert.Greater(t, len(file), size)
+			}
+			assert.False(t, due(), "it is not tried again at once")
 			if others {
 				require.NoError(t, l.Refresh())
 				told, _ = l.Told(l.Version())
@@ -261,4 +287,68 @@ func TestOneCompactionAtATime(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(filepath.Dir(l.Path()), "*"))
 	require.NoError(t, err)
 	assert.Len(t, slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(filepath.Base(path), ".") }), 1)
+}
+
+// After something is forgotten, the newest commit is told as the file tells it, so that it is
+// the same one for whoever opens the file next.
+func TestMarksAfterForgetting(t *testing.T) {
+	for name, newest := range map[string]func(l *Ledger) error{
+		"set alone":      func(l *Ledger) error { return put(l, "n", 5) },
+		"set by another": func(l *Ledger) error { return put(l, "other", 5) },
+		"dropped": func(l *Ledger) error {
+			_, err := l.Commit(entry.Author{}, func(tx *Tx) error { tx.Drop("n"); return nil })
+			return err
+		},
+		"set with another": func(l *Ledger) error {
+			_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
+				tx.Put("n", Encoded{val: value.Int(6)})
+				tx.Put("other", Encoded{val: value.Int(7)})
+				return nil
+			})
+			return err
+		},
+	} {
+		disk, dir := simdisk.New(), t.TempDir()
+		l, err := Open(dir, "board", Options{Disk: disk, Marks: 10})
+		require.NoError(t, err)
+		for n := range int64(4) {
+			require.NoError(t, put(l, "n", n))
+		}
+		require.NoError(t, newest(l))
+		before, known := l.Told(l.Version())
+		require.True(t, known)
+		require.NoError(t, l.Forget("n"))
+		told, known := l.Told(l.Version())
+		require.True(t, known, name)
+		assert.NotEqual(t, before.ID, told.ID)
+		_, known = l.Told(l.Version() - 1)
+		assert.False(t, known, "from here on only")
+		require.NoError(t, l.Close())
+		again, err := Open(dir, "board", Options{Disk: disk, Marks: 10})
+		require.NoError(t, err)
+		now, known := again.Told(again.Version())
+		assert.Equal(t, []any{told, true}, []any{now, known}, name)
+		require.NoError(t, again.Close())
+	}
+}
+
+// Each receipt stands in the file once, wherever the commits of it are gone.
+func TestReceiptsStandOnce(t *testing.T) {
+	disk := simdisk.New()
+	l, err := Open(t.TempDir(), "board", Options{Disk: disk, Kept: 2, Every: 100})
+	require.NoError(t, err)
+	for n := range int64(100) {
+		_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
+			tx.Put(map[bool]string{true: "quiet", false: "busy"}[n%10 == 0], Encoded{val: value.Int(n)})
+			tx.Keep(Receipt{Instance: "phone", Key: fmt.Sprint("key", n), Hash: "x", Status: 200, Changed: "1"})
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	file := string(disk.Read(l.Path()))
+	require.True(t, strings.Contains(file, `"over":9`))
+	for n := range 100 {
+		assert.Equal(t, 1, strings.Count(file, fmt.Sprintf(`"key%d"`, n)), n)
+	}
+	require.NoError(t, l.Close())
 }

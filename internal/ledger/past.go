@@ -265,7 +265,7 @@ func (p *past) newestAnew() bool {
 		return false
 	}
 	l := &p.lines[len(p.lines)-1]
-	return l.forgot && !l.empty && l.mark.Over == 0
+	return l.forgot && !l.empty
 }
 
 // asIs says whether the lines of a run are one that needs no writing anew.
