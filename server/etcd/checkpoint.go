@@ -25,7 +25,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	if point.Parts, err = l.g.putParts(ctx, l.g.keys.checkpoint(l.board, point.ID), image); err != nil {
 		return h, err
 	}
-	to := head{ID: s.Header.ID, Version: s.Version, End: s.End, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	to := head{ID: s.Header.ID, Version: s.Version, End: s.End.String(), Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	if l.rev > 0 && s.Header.ID == l.head.ID {
 		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now().Add(-l.g.kept))...)
 	}
