@@ -356,10 +356,17 @@ func readFrom(h Handle, offset int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	var buf bytes.Buffer
-	buf.Grow(int(max(now.Size-offset, 0)) + bytes.MinRead)
-	_, err = buf.ReadFrom(io.NewSectionReader(h, offset, 1<<62))
-	return buf.Bytes(), err
+	return readBetween(h, offset, now.Size)
+}
+
+// readBetween reads what there is from an offset up to another.
+func readBetween(h Handle, from, to int64) ([]byte, error) {
+	data := make([]byte, max(to-from, 0))
+	n, err := h.ReadAt(data, from)
+	if err == io.EOF {
+		err = nil
+	}
+	return data[:n], err
 }
 
 // Append writes lines, which must be finished and follow the last version,

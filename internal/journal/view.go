@@ -46,11 +46,10 @@ func (v *View) Version() int64 { return v.version }
 
 // Read gives all lines that count to c, from the first.
 func (v *View) Read(c Consumer) error {
-	data, err := readFrom(v.handle, 0)
+	data, err := readBetween(v.handle, 0, v.end)
 	if err != nil {
 		return err
 	}
-	data = data[:min(v.end, int64(len(data)))]
 	if e, ok := c.(Expecter); ok {
 		e.Expect(len(data))
 	}
