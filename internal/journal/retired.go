@@ -10,7 +10,7 @@ import (
 // How long and how many files that others were renamed over stay open.
 const (
 	retireAfter = time.Second
-	retireBytes = 16 << 20
+	retireBytes = 64 << 20
 	retireFiles = 64
 )
 

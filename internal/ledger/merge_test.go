@@ -136,11 +136,11 @@ func TestLinesOfSeveralAreMergedOn(t *testing.T) {
 		lineOf(16, 2, setting("a", 16)),
 	)
 	p.weigh(nine.Add(40*24*time.Hour), 1)
-	var ranks []int
+	var ranks []int32
 	for _, l := range p.lines {
 		ranks = append(ranks, l.rank)
 	}
-	assert.Equal(t, []int{0, 1, 0, 0, 1}, ranks)
+	assert.Equal(t, []int32{0, 1, 0, 0, 1}, ranks)
 	lines, n, err := p.write(cuts{})
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)

@@ -45,8 +45,8 @@ type pastLine struct {
 	raw      []byte // without its newline
 	mark     journal.Mark
 	at       int64 // in milliseconds
-	from, to int   // its changes
-	rank     int   // of the names that it changes, the smallest: 1 for the newest change of a name; 0: none
+	from, to int32 // its changes
+	rank     int32 // of the names that it changes, the smallest: 1 for the newest change of a name; 0: none
 	newest   bool  // it is among the newest commits
 	point    bool  // it is the last of the time that a restore point stands for
 	more     bool  // it has declared keys, or more
@@ -55,11 +55,12 @@ type pastLine struct {
 	empty    bool  // and nothing is left
 }
 
+// There are as many as a file has lines, or more: they are small.
 type pastChange struct {
 	name   string
-	of     int   // the name's number
-	size   int64 // in a line, about
-	next   int   // the line that changes the name next; len(lines): none
+	size   int32 // in a line, about
+	of     int32 // the name's number
+	next   int32 // the line that changes the name next; len(lines): none
 	gone   bool  // it drops the name
 	forgot bool
 }
@@ -75,7 +76,7 @@ type pastReader struct {
 
 type pastName struct {
 	name string
-	of   int
+	of   int32
 }
 
 // Expect makes room, as for lines of one change.
@@ -98,17 +99,17 @@ func (r *pastReader) Accept() {
 		return
 	}
 	p := &r.past
-	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: len(p.changes), more: len(r.c.keys) > 0 || r.c.schema >= 0 || r.c.closed >= 0, taken: r.c.receipt != nil && r.c.receipt.Taken != nil}
+	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: int32(len(p.changes)), more: len(r.c.keys) > 0 || r.c.schema >= 0 || r.c.closed >= 0, taken: r.c.receipt != nil && r.c.receipt.Taken != nil}
 	for _, ch := range r.c.changes {
 		n, known := r.names[ch.name]
 		if !known {
-			n = pastName{ch.name, p.names}
+			n = pastName{ch.name, int32(p.names)}
 			p.names++
 			r.names[n.name] = n
 		}
-		p.changes = append(p.changes, pastChange{name: n.name, of: n.of, size: sizeOf(n.name, ch.val) + entryOverhead, gone: ch.val.IsZero()})
+		p.changes = append(p.changes, pastChange{name: n.name, of: n.of, size: int32(sizeOf(n.name, ch.val) + entryOverhead), gone: ch.val.IsZero()})
 	}
-	l.to = len(p.changes)
+	l.to = int32(len(p.changes))
 	p.lines = append(p.lines, l)
 }
 
@@ -166,7 +167,7 @@ const all = math.MaxInt
 // weigh finds out what each line is worth at a time, of which a number of the newest
 // commits, or all lines, are kept whatever they are worth.
 func (p *past) weigh(now time.Time, commits int) {
-	next, rank := make([]int, p.names), make([]int, p.names)
+	next, rank := make([]int32, p.names), make([]int32, p.names)
 	seen := map[[2]int64]bool{}
 	var last [2]int64 // of seen
 	for i := len(p.lines) - 1; i >= 0; i-- {
@@ -182,10 +183,10 @@ func (p *past) weigh(now time.Time, commits int) {
 		}
 		for c := l.to - 1; c >= l.from; c-- {
 			ch := &p.changes[c]
-			if ch.next = len(p.lines); next[ch.of] > 0 {
+			if ch.next = int32(len(p.lines)); next[ch.of] > 0 {
 				ch.next = next[ch.of]
 			}
-			next[ch.of] = i
+			next[ch.of] = int32(i)
 			if ch.forgot {
 				continue
 			}
@@ -280,8 +281,8 @@ func (p *past) size(c cuts) (size int64) {
 		}
 		size += lineOverhead
 		for _, ch := range p.changes[p.lines[from].from:p.lines[to-1].to] {
-			if ch.next >= to && !ch.forgot {
-				size += ch.size
+			if int(ch.next) >= to && !ch.forgot {
+				size += int64(ch.size)
 			}
 		}
 	})
@@ -324,8 +325,8 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			}
 		}
 		for k := range d.c.changes {
-			ch, made := p.changes[l.from+k], d.c.changes[k]
-			if ch.next < to || ch.forgot {
+			ch, made := p.changes[int(l.from)+k], d.c.changes[k]
+			if int(ch.next) < to || ch.forgot {
 				continue
 			}
 			if made.first = p.first(ch.name); made.first <= before && !p.forgets[ch.name] || made.first > d.c.Version {
@@ -361,6 +362,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 
 // write gives the lines of what is kept.
 func (p *past) write(c cuts) (lines []byte, count int, err error) {
+	lines = make([]byte, 0, p.size(c))
 	p.runs(c, func(from, to int) {
 		count++
 		switch {
@@ -403,7 +405,7 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 	var d decoder
 	for i := range start {
 		l := &p.lines[i]
-		if !slices.ContainsFunc(p.changes[l.from:l.to], func(ch pastChange) bool { return start <= ch.next && ch.next < len(p.lines) }) {
+		if !slices.ContainsFunc(p.changes[l.from:l.to], func(ch pastChange) bool { return start <= int(ch.next) && int(ch.next) < len(p.lines) }) {
 			continue
 		}
 		if err := d.decode(l.raw); err != nil {
@@ -411,9 +413,9 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 		}
 		stamp := d.c.Stamp
 		for k, ch := range d.c.changes {
-			if next := p.changes[l.from+k].next; start <= next && next < len(p.lines) {
+			if next := int(p.changes[int(l.from)+k].next); start <= next && next < len(p.lines) {
 				missing--
-				if !p.changes[l.from+k].forgot {
+				if !p.changes[int(l.from)+k].forgot {
 					changed[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
 				}
 			}
