@@ -23,7 +23,7 @@ const (
 	shortestPause = 100 * time.Microsecond
 	longestPause  = 2 * time.Millisecond
 	giveWay       = 3 * time.Millisecond
-	askEvery      = 16 // it looks whether somebody waits at every so many times that it takes the lock
+	askEvery      = 64 // it looks whether somebody waits at every so many times that it takes the lock
 )
 
 // A lock is held by one process, or shared by several that only read. The
@@ -72,29 +72,35 @@ func (l *lock) mine() (bool, error) {
 // acquireCertainly is acquire of the lock that the path leads to. Without
 // certain it looks every so often only.
 func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue *os.File) error {
+	var end time.Time // when the wait is over; zero: the first try
 	for {
 		waited, err := l.acquire(shared, wait, queue)
 		if err != nil {
 			return err
 		}
-		now := l.looked // asking for the time takes as long as a part of the rest
-		if !certain {
-			if now = time.Now(); now.Sub(l.looked) < lookEvery {
-				return nil
-			}
-		}
-		mine, err := l.mine()
-		switch {
-		case err != nil:
-			return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
-		case mine:
-			l.looked = now
+		if !certain && time.Since(l.looked) < lookEvery {
 			return nil
 		}
-		if err := l.reopen(); err != nil {
+		mine, err := l.mine()
+		if mine && err == nil {
+			if !certain { // else it is looked each time, and when does not matter
+				l.looked = time.Now()
+			}
+			return nil
+		}
+		if err == nil && !end.IsZero() && wait <= 0 {
+			err = fmt.Errorf("%w: it is replaced again and again", ErrBusy)
+		}
+		if err == nil {
+			err = l.reopen()
+		}
+		if err != nil {
 			return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
 		}
-		wait = max(wait-waited, 0)
+		if end.IsZero() {
+			end = time.Now().Add(wait - waited)
+		}
+		wait = max(time.Until(end), 0)
 	}
 }
 

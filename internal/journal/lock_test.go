@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -89,6 +91,32 @@ func TestReplacedLock(t *testing.T) {
 	require.NoError(t, w.Lock(true, 0), "nobody has it")
 	assert.ErrorIs(t, attach(t, dir, false).Lock(true, 0), journal.ErrBusy)
 	require.NoError(t, w.Unlock())
+}
+
+// A path may be as long as the system takes, and is the same file at any length.
+func TestLongPaths(t *testing.T) {
+	root := t.TempDir()
+	for _, length := range []int{200, 230, 254, 255, 256, 257, 300, 1000} {
+		dir := root
+		for part := length - len(journal.DataPath(dir, "plotbook")); part > 0; part = length - len(journal.DataPath(dir, "plotbook")) {
+			dir = filepath.Join(dir, strings.Repeat("d", max(min(part-1, 200), 1)))
+		}
+		f := attach(t, dir, false)
+		require.NoError(t, f.Lock(true, 0))
+		require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", ID: "ABC"}, nil, 0, 0, journal.End{}))
+		for _, replace := range []bool{false, true} {
+			if replace {
+				require.NoError(t, os.Rename(f.Path(), f.Path()+"2"))
+				require.NoError(t, os.WriteFile(f.Path(), nil, 0o600))
+			}
+			replaced, _, err := f.Fresh()
+			require.NoError(t, err)
+			assert.Equal(t, replace, replaced, "%d bytes", len(f.Path()))
+		}
+		require.NoError(t, f.Unlock())
+	}
+	_, err := journal.OS.Look(root + "/a\x00b")
+	assert.ErrorIs(t, err, syscall.EINVAL)
 }
 
 func TestFile(t *testing.T) {
