@@ -29,8 +29,9 @@ type program struct {
 	rng       *rand.Rand
 
 	own, shared count
-	forgot      bool // its secret is forgotten, and was not written since
-	lives, met  int  // how often it was started, and how many faults it met
+	beside      count // its own too, to which another goroutine of it adds
+	forgot      bool  // its secret is forgotten, and was not written since
+	lives, met  int   // how often it was started, and how many faults it met
 }
 
 // A count is what is known of a counter: what was acknowledged is in it, and
@@ -39,9 +40,10 @@ type count struct{ acked, tried int64 }
 
 // faults meets one now and then, and none while it gets over the last.
 func (p *program) faults() func(op, path string) error {
-	quiet, dies := 20+p.rng.IntN(30), p.rng.IntN(3) == 0
+	rng := rand.New(rand.NewPCG(p.rng.Uint64(), 0)) // of whichever goroutine comes
+	quiet, dies := 20+rng.IntN(30), rng.IntN(3) == 0
 	return func(op, _ string) error {
-		if quiet--; quiet > 0 || p.rng.IntN(15) > 0 {
+		if quiet--; quiet > 0 || rng.IntN(15) > 0 {
 			return nil
 		}
 		quiet = 60
@@ -50,7 +52,7 @@ func (p *program) faults() func(op, path string) error {
 		case dies:
 			return simdisk.ErrDead
 		case op == "sync" || op == "write":
-			return []error{syscall.EIO, syscall.ENOSPC}[p.rng.IntN(2)]
+			return []error{syscall.EIO, syscall.ENOSPC}[rng.IntN(2)]
 		}
 		return syscall.EIO
 	}
@@ -59,8 +61,11 @@ func (p *program) faults() func(op, path string) error {
 // live runs the program once on a disk of its machine, and says what went wrong.
 func (p *program) live(disk *simdisk.Disk) error {
 	p.lives++
+	var mu sync.Mutex // guards wrong
 	var wrong []error
 	note := func(err error) {
+		mu.Lock()
+		defer mu.Unlock()
 		if errors.As(err, new(*ledger.Damage)) {
 			wrong = append(wrong, fmt.Errorf("nothing is ever damaged: %w", err))
 		}
@@ -73,13 +78,21 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 		return nil // the next time, then
 	}
-	// Nobody else writes to its own counter: it has been told of every number that it
+	// Nobody else writes to its own counters: it has been told of every number that it
 	// may find. Of one that it was not told of it finds out here.
-	has := get(l, p.name)
-	if has < p.own.acked || has > p.own.tried {
-		wrong = append(wrong, fmt.Errorf("life %d of %s: %d is there, of %d that were acknowledged and %d tried", p.lives, p.name, has, p.own.acked, p.own.tried))
+	for _, c := range p.counters() {
+		has := get(l, c.name)
+		if has < c.acked || has > c.tried {
+			wrong = append(wrong, fmt.Errorf("life %d of %s: %d is there, of %d that were acknowledged and %d tried", p.lives, c.name, has, c.acked, c.tried))
+		}
+		*c.count = count{has, has}
 	}
-	p.own = count{has, has}
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		for range 40 {
+			p.beside.add(l, p.name+"-beside")
+		}
+	})
 	for range 5 + p.rng.IntN(25) {
 		switch p.rng.IntN(13) {
 		case 12:
@@ -99,11 +112,22 @@ func (p *program) live(disk *simdisk.Disk) error {
 			wrong = append(wrong, fmt.Errorf("life %d of %s: %d is shown, of %d that were acknowledged and %d tried", p.lives, p.name, n, p.own.acked, p.own.tried))
 		}
 	}
+	beside.Wait()
 	_ = l.Close() // it may be dead
 	if file := disk.Read(l.Path()); p.forgot && strings.Contains(string(file), p.secret()) {
 		wrong = append(wrong, fmt.Errorf("life %d of %s: what was forgotten is in the file:\n%s", p.lives, p.name, file))
 	}
 	return errors.Join(wrong...)
+}
+
+// counters are those that are its own.
+func (p *program) counters() []counter {
+	return []counter{{p.name, &p.own}, {p.name + "-beside", &p.beside}}
+}
+
+type counter struct {
+	name string
+	*count
 }
 
 func (p *program) secret() string { return "secret-of-" + p.name }
@@ -164,13 +188,15 @@ func TestProgramsWithFaults(t *testing.T) {
 			require.NoError(t, err, "seed %d, cut %d", seed, cuts)
 			var shared, every count
 			for _, p := range programs {
-				n := get(l, p.name)
-				assert.GreaterOrEqual(t, n, p.own.acked, "%s, seed %d, cut %d", p.name, seed, cuts)
-				assert.LessOrEqual(t, n, p.own.tried, "%s, seed %d, cut %d", p.name, seed, cuts)
-				p.own = count{n, n}
+				for _, c := range p.counters() {
+					n := get(l, c.name)
+					assert.GreaterOrEqual(t, n, c.acked, "%s, seed %d, cut %d", c.name, seed, cuts)
+					assert.LessOrEqual(t, n, c.tried, "%s, seed %d, cut %d", c.name, seed, cuts)
+					*c.count = count{n, n}
+					every.acked += n
+				}
 				shared.acked += p.shared.acked
 				shared.tried += p.shared.tried
-				every.acked += n
 			}
 			n := get(l, "all")
 			assert.GreaterOrEqual(t, n, shared.acked, "seed %d, cut %d", seed, cuts)
