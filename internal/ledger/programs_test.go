@@ -3,6 +3,7 @@ package ledger_test
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"strings"
@@ -58,6 +59,27 @@ func (p *program) faults() func(op, path string) error {
 	}
 }
 
+// slowReads is a disk that takes its time to read now and then, in which others write: as
+// long as a compaction of a large file does.
+type slowReads struct{ *simdisk.Disk }
+
+func (d slowReads) OpenFile(path string, flag int, perm fs.FileMode) (journal.Handle, error) {
+	h, err := d.Disk.OpenFile(path, flag, perm)
+	if err != nil {
+		return nil, err
+	}
+	return slowHandle{h}, nil
+}
+
+type slowHandle struct{ journal.Handle }
+
+func (h slowHandle) ReadAt(p []byte, off int64) (int, error) {
+	if rand.IntN(4) == 0 {
+		time.Sleep(time.Duration(rand.IntN(500)) * time.Microsecond)
+	}
+	return h.Handle.ReadAt(p, off)
+}
+
 // live runs the program once on a disk of its machine, and says what went wrong.
 func (p *program) live(disk *simdisk.Disk) error {
 	p.lives++
@@ -71,7 +93,7 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 	}
 	disk.Fault(p.faults())
-	l, err := ledger.Open(p.dir, "board", ledger.Options{Disk: disk, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400, Wait: time.Minute, Problem: note})
+	l, err := ledger.Open(p.dir, "board", ledger.Options{Disk: slowReads{disk}, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400, Wait: time.Minute, Problem: note})
 	if err != nil {
 		if _, damaged := journal.AsDamage(err); damaged {
 			return err
