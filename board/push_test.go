@@ -1,11 +1,13 @@
 package board_test
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -63,6 +65,54 @@ func TestPushOfWhatIsAskedForLater(t *testing.T) {
 	require.Eventually(t, func() bool { return b.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
 	assert.Zero(t, tank.Get())
 }
+
+// A stream that begins with what was before an own write, of which it is known already that it
+// was done, is asked for anew: what it begins with is all that it tells of other names.
+func TestPushFromBeforeAWrite(t *testing.T) {
+	st := newStore(t)
+	_, err := st.join(t).Put(t.Context(), "gate/notice", value.Text("closed"))
+	require.NoError(t, err)
+	begun, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	var holds atomic.Bool
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/events") && holds.Load() {
+			w = &held{ResponseWriter: w, first: func() { once.Do(func() { close(begun) }) }, goOn: goOn}
+		}
+		st.pass(w, r)
+	})
+	b := st.pushed(t, board.Poll(time.Hour, time.Hour)) // no other poll comes
+	tank := board.On(b, tankLitres)
+	require.Eventually(t, func() bool { return b.Status().Way == "push" }, 10*time.Second, time.Millisecond)
+	holds.Store(true)
+	other := board.On(b, pantry.Int("other", 7)) // so that another stream is asked for
+	<-begun
+	require.NoError(t, tank.Set(t.Context(), 1))
+	close(goOn)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	require.NoError(t, b.Ready(ctx))
+	assert.Equal(t, []any{1, board.Current}, []any{tank.Get(), other.State().Phase})
+	require.NoError(t, board.On(st.join(t), tankLitres).Set(t.Context(), 2))
+	until(t, tank, shows(2))
+}
+
+// held keeps back the first page.
+type held struct {
+	http.ResponseWriter
+	first func() // called before
+	goOn  chan struct{}
+}
+
+func (h *held) Write(p []byte) (int, error) {
+	if strings.Contains(string(p), "data:") {
+		h.first()
+		<-h.goOn
+	}
+	return h.ResponseWriter.Write(p)
+}
+
+func (h *held) Unwrap() http.ResponseWriter { return h.ResponseWriter }
 
 // Where streams don't work, polls do; and a stream that breaks off, wherever, is
 // resumed without a gap, and without taking half a page for the whole.

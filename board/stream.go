@@ -135,7 +135,9 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 		b.ways.news = time.Now()
 		b.answered(byStream{}.name(), nil)
 	}
-	if b.view.epoch != a.epoch { // a whole was taken in: what comes on this stream was asked for before
+	// Where a whole was taken in, what comes on this stream was asked for before; and where
+	// it came too late to mean anything, nothing else on this stream tells all of it again.
+	if !fresh || b.view.epoch != a.epoch {
 		return errReopen
 	}
 	return nil
