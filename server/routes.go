@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"github.com/go-chi/chi/v5"
+
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/wire"
 )

@@ -34,7 +34,7 @@ type lock struct {
 	path     string
 	readOnly bool
 	taken    int       // how often it was taken: see askEvery
-	looked   time.Time // when it was asked last, without need, whether the path leads to it
+	looked   time.Time // when the path was found to lead to it, as is looked every so often
 }
 
 // lookEvery is how often it is looked whether the lock's path still leads to
@@ -82,16 +82,16 @@ func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue 
 			return nil
 		}
 		mine, err := l.mine()
-		if mine && err == nil {
+		switch {
+		case err != nil:
+		case mine:
 			if !certain { // else it is looked each time, and when does not matter
 				l.looked = time.Now()
 			}
 			return nil
-		}
-		if err == nil && !end.IsZero() && wait <= 0 {
+		case !end.IsZero() && wait <= 0:
 			err = fmt.Errorf("%w: it is replaced again and again", ErrBusy)
-		}
-		if err == nil {
+		default:
 			err = l.reopen()
 		}
 		if err != nil {

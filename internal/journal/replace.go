@@ -11,7 +11,8 @@ import (
 )
 
 // Rewrite puts a new file in place of the old one, or makes the first: header
-// and lines, of which there are kept and whose last version is last. The lock
+// and lines, of which there are kept, whose last version is last and whose newest commit
+// has the End newest. The lock
 // must be held. When it fails the old file stands, but for the error of syncing
 // the directory: then a power cut may bring the old one back, and Sync fails
 // until the directory is synced.
@@ -65,10 +66,7 @@ func (f *File) WriteAnew(r *Reading) error {
 	if err != nil {
 		return err
 	}
-	if err = f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last, r.cursor.newest); err == nil {
-		f.cursor.newest = r.cursor.newest
-	}
-	return err
+	return f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last, r.cursor.newest)
 }
 
 // mayCreate says whether this user may make files in the directory: what root

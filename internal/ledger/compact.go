@@ -79,13 +79,13 @@ func (l *Ledger) compact() {
 		return
 	}
 	defer l.endRewriting(r)
-	p, limit, err := l.choose(r)
+	p, err := l.choose(r)
 	l.alone(func() error {
 		if err == nil && p != nil {
-			limit, err = l.finishRewriting(r, p)
+			err = l.finishRewriting(r, p)
 		}
 		if err == nil {
-			l.compactAt, l.compacted = limit, l.Version()
+			l.compactAt, l.compacted = r.limit(), l.Version()
 		}
 		return err
 	})
@@ -123,9 +123,12 @@ func (l *Ledger) forced() bool {
 
 // limit is the size up to which it is not worth it to rewrite the file: four times what
 // it must keep, but for removed names, of which there may be many.
-func (r *rewriting) limit(past, gone int64) int64 {
-	return spread*(r.live+past+r.receipts) + gone*lineOverhead
+func (r *rewriting) limit() int64 {
+	return spread*(r.live+r.past+r.receipts) + r.gone*lineOverhead
 }
+
+// worth says whether the file is larger, as far as is known.
+func (r *rewriting) worth() bool { return r.forced || r.size > r.limit() }
 
 // beginRewriting gives what is to be rewritten, if that may be worth it; nil: it is not. io must
 // be held, and the log. endRewriting must follow.
@@ -144,8 +147,8 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	l.mu.RLock()
 	r.receipts = l.receipts.bytes
 	l.mu.RUnlock()
-	if limit := r.limit(0, r.gone); r.size <= limit && !r.forced {
-		l.compactAt, l.compacted = limit, l.Version()
+	if !r.worth() {
+		l.compactAt, l.compacted = r.limit(), l.Version()
 		return nil, nil
 	}
 	view, err := l.log.Past(l.head)
@@ -160,35 +163,33 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	return r, nil
 }
 
-// choose plans the file without what is not kept of its past, and says up to which size that
-// is not worth it: then there is no plan.
-func (l *Ledger) choose(r *rewriting) (*plan, int64, error) {
+// choose plans the file without what is not kept of its past; nil: it is not worth it.
+func (l *Ledger) choose(r *rewriting) (*plan, error) {
 	p, err := l.readPast(r.view)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	p.weigh(l.opts.Now(), l.opts.Kept)
 	c := p.within(max(r.live, l.opts.KeptBytes))
 	r.past = p.size(c)
-	if limit := r.limit(r.past, r.gone); r.size <= limit && !r.forced {
-		return nil, limit, nil
+	if !r.worth() {
+		return nil, nil
 	}
-	next, err := l.plan(p, c, r.view, r.now, *r.header)
-	return next, 0, err
+	return l.plan(p, c, r.view, r.now, *r.header)
 }
 
-// finishRewriting puts what was planned, and what was written meanwhile, in place of the file,
-// and says up to which size that is not worth it again. io must be held, and the log.
-func (l *Ledger) finishRewriting(r *rewriting, p *plan) (limit int64, err error) {
+// finishRewriting puts what was planned, and what was written meanwhile, in place of the file. io
+// must be held, and the log.
+func (l *Ledger) finishRewriting(r *rewriting, p *plan) (err error) {
 	if l.head.Header != r.header || l.Version() != p.Version+int64(r.since.count) {
-		return 0, ErrBehind // another file stands there
+		return ErrBehind // another file stands there
 	}
 	p.Lines, p.Count, p.Version = append(p.Lines, r.since.bytes...), p.Count+r.since.count, l.Version()
 	p.End = l.head.End
 	r.now.Release() // so that nodes can go
 	r.now = nil
-	gone, err := l.put(p, compactWait)
-	return r.limit(r.past, gone), err
+	r.gone, err = l.put(p, compactWait)
+	return err
 }
 
 func (l *Ledger) endRewriting(r *rewriting) {
@@ -201,64 +202,4 @@ func (l *Ledger) endRewriting(r *rewriting) {
 	if err := r.view.Close(); err != nil {
 		l.problem(fmt.Errorf("%s: close what was read for compaction: %w", l.Path(), err))
 	}
-}
-
-// A plan is what a log is to begin with anew.
-type plan struct {
-	State
-	told    map[string]bool // removed names of which its base tells
-	forgets map[string]bool // names of which nothing is told but what they hold now
-}
-
-// plan makes the file anew with what is kept of the past, up to now; of the State, End is left
-// to the caller.
-func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.Header) (*plan, error) {
-	next := &plan{State: State{Header: header, Version: now.Version}, told: map[string]bool{}, forgets: p.forgets}
-	next.Header.Base, next.Header.End = p.baseOf(c, view)
-	recs, err := p.stateAt(c, view, now.all("", ""))
-	if err != nil {
-		return nil, err
-	}
-	kept, number, err := p.write(c)
-	if err != nil {
-		return nil, err
-	}
-	// The keys and the schema that commits after the base bring are those
-	// that they bring again; before the first commit there are none.
-	next.Header.Schema = l.Schema()
-	recs = tombstones(recs, &next.Header.Oldest, l.opts.Now())
-	state := base{version: next.Header.Base, schema: next.Header.Schema}
-	state.kept, next.Header.Receipts = l.keptReceipts(0, state.version, false)
-	if next.Header.Base > 0 {
-		state.keys, state.closed = l.Keys(), l.KeysClosed()
-	}
-	lines, n := state.lines(recs)
-	next.Header.Lines = int64(n)
-	next.Lines, next.Count = append(lines, kept...), n+number
-	for _, rec := range recs {
-		if !rec.Found() {
-			next.told[rec.Name] = true
-		}
-	}
-	return next, nil
-}
-
-// put writes the file anew as it was planned, and says how many removed names are told
-// of in it; io must be held, and Release called after it.
-func (l *Ledger) put(p *plan, wait time.Duration) (gone int64, err error) {
-	if l.head, err = l.log.Rewrite(l.head, p.State, wait); err != nil {
-		return 0, err
-	}
-	gone = int64(len(p.told))
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for name, n := range l.nodes {
-		if n.Record().Version > p.Header.Base && !p.forgets[name] {
-			p.told[name] = true
-		}
-	}
-	l.oldest = p.Header.Oldest
-	l.identify(p.Header.ID)
-	l.forgetNodes(p.told)
-	return gone, nil
 }

@@ -289,49 +289,6 @@ func TestOneCompactionAtATime(t *testing.T) {
 	assert.Len(t, slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(filepath.Base(path), ".") }), 1)
 }
 
-// After something is forgotten, the newest commit is told as the file tells it, so that it is
-// the same one for whoever opens the file next.
-func TestMarksAfterForgetting(t *testing.T) {
-	for name, newest := range map[string]func(l *Ledger) error{
-		"set alone":      func(l *Ledger) error { return put(l, "n", 5) },
-		"set by another": func(l *Ledger) error { return put(l, "other", 5) },
-		"dropped": func(l *Ledger) error {
-			_, err := l.Commit(entry.Author{}, func(tx *Tx) error { tx.Drop("n"); return nil })
-			return err
-		},
-		"set with another": func(l *Ledger) error {
-			_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
-				tx.Put("n", Encoded{val: value.Int(6)})
-				tx.Put("other", Encoded{val: value.Int(7)})
-				return nil
-			})
-			return err
-		},
-	} {
-		disk, dir := simdisk.New(), t.TempDir()
-		l, err := Open(dir, "board", Options{Disk: disk, Marks: 10})
-		require.NoError(t, err)
-		for n := range int64(4) {
-			require.NoError(t, put(l, "n", n))
-		}
-		require.NoError(t, newest(l))
-		before, known := l.Told(l.Version())
-		require.True(t, known)
-		require.NoError(t, l.Forget("n"))
-		told, known := l.Told(l.Version())
-		require.True(t, known, name)
-		assert.NotEqual(t, before.ID, told.ID)
-		_, known = l.Told(l.Version() - 1)
-		assert.False(t, known, "from here on only")
-		require.NoError(t, l.Close())
-		again, err := Open(dir, "board", Options{Disk: disk, Marks: 10})
-		require.NoError(t, err)
-		now, known := again.Told(again.Version())
-		assert.Equal(t, []any{told, true}, []any{now, known}, name)
-		require.NoError(t, again.Close())
-	}
-}
-
 // Each receipt stands in the file once, wherever the commits of it are gone.
 func TestReceiptsStandOnce(t *testing.T) {
 	disk := simdisk.New()

@@ -55,7 +55,8 @@ type pastLine struct {
 	empty    bool  // and nothing is left
 }
 
-// There are as many as a file has lines, or more: they are small.
+// A pastChange is what a line does to a name. There are as many as a file has lines, or
+// more, and so they are small.
 type pastChange struct {
 	name   string
 	size   int32 // in a line, about

@@ -208,8 +208,8 @@ func (l *Ledger) lead(self *request) (compact bool) {
 			}
 			clear(group)
 		}()
-		due := l.commitGroup(group)
-		whole, compact = true, due
+		compact = l.commitGroup(group)
+		whole = true
 	}()
 	return compact
 }

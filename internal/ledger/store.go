@@ -193,7 +193,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 			l.marks.add(t)
 		}
 	}
-	for _, r := range im.kept { // in the order of their commits, since written and what they hold are
+	for _, r := range im.kept { // in the order of their commits, since lines and what they hold are
 		l.receipts.add(r, l.opts.Now())
 	}
 	if im.closed >= 0 {
