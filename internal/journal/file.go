@@ -42,8 +42,19 @@ type position struct {
 // endKept is how many bytes of the end are compared to recognise a file.
 const endKept = 256
 
+// keepEnd keeps the end of all that counts.
 func (p *position) keepEnd(counts []byte) {
-	p.end = append(p.end[:0], counts[max(len(counts)-endKept, 0):]...)
+	p.end = p.end[:0]
+	p.extendEnd(counts)
+}
+
+// extendEnd takes in what counts behind it.
+func (p *position) extendEnd(lines []byte) {
+	lines = lines[max(len(lines)-endKept, 0):]
+	if over := len(p.end) + len(lines) - endKept; over > 0 {
+		p.end = p.end[:copy(p.end, p.end[over:])]
+	}
+	p.end = append(p.end, lines...)
 }
 
 // A Reading is what was read of a file and does not count yet: Adopt has the
@@ -284,7 +295,7 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 // ReadOn reads what was appended since the last reading that was adopted.
 func (f *File) ReadOn(c Consumer) (*Reading, error) {
 	r := &Reading{position: f.position}
-	r.end = nil // the File's own stays as it is
+	r.end = bytes.Clone(f.end) // the File's own stays as it is
 	data, err := readFrom(f.handle, f.cursor.end)
 	if err != nil {
 		return nil, err
@@ -293,7 +304,7 @@ func (f *File) ReadOn(c Consumer) (*Reading, error) {
 	if err := f.consume(r, data, c); err != nil {
 		return r, err
 	}
-	r.keepEnd(append(bytes.Clone(f.end), data[:r.cursor.end-f.cursor.end]...))
+	r.extendEnd(data[:r.cursor.end-f.cursor.end])
 	return r, nil
 }
 
@@ -356,12 +367,11 @@ func readFrom(h Handle, offset int64) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return readBetween(h, offset, now.Size)
+	return readInto(make([]byte, max(now.Size-offset, 0)), h, offset)
 }
 
-// readBetween reads what there is from an offset up to another.
-func readBetween(h Handle, from, to int64) ([]byte, error) {
-	data := make([]byte, max(to-from, 0))
+// readInto reads what there is from an offset on, as much as data has room for.
+func readInto(data []byte, h Handle, from int64) ([]byte, error) {
 	n, err := h.ReadAt(data, from)
 	if err == io.EOF {
 		err = nil
@@ -394,14 +404,7 @@ func (f *File) Advance(lines []byte, n int, version int64) {
 	f.cursor.line += int64(n)
 	f.cursor.last = version
 	f.cursor.newest = EndOf(lines)
-	if len(lines) >= endKept {
-		f.keepEnd(lines)
-		return
-	}
-	if over := len(f.end) + len(lines) - endKept; over > 0 {
-		f.end = f.end[:copy(f.end, f.end[over:])]
-	}
-	f.end = append(f.end, lines...)
+	f.extendEnd(lines)
 }
 
 // Sync makes what was appended or truncated durable, and before the first

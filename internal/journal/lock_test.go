@@ -154,6 +154,65 @@ func TestFile(t *testing.T) {
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
 }
 
+// A file that somebody else goes on in is known again, however its end came to be; a copy that
+// was written into it is not.
+func TestKnownAgain(t *testing.T) {
+	up := func(from, to int64) (lines []byte) {
+		for v := from; v <= to; v++ {
+			lines = append(lines, line(v)...)
+		}
+		return lines
+	}
+	for name, c := range map[string]struct{ kept, added, read int64 }{
+		"nothing but a header":      {},
+		"written anew, a few lines": {kept: 2},
+		"written anew, many lines":  {kept: 20},
+		"a line added":              {kept: 2, added: 1},
+		"many lines added":          {kept: 2, added: 20},
+		"a line read":               {kept: 20, read: 1},
+		"many lines read":           {kept: 2, added: 1, read: 20},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			f, other := attach(t, dir, false), attach(t, dir, false)
+			at := c.kept
+			require.NoError(t, f.Rewrite(journal.Header{Name: "plotbook", ID: "ABC"}, up(1, at), int(at), at, journal.End{}))
+			r, err := other.Load(&lines{})
+			require.NoError(t, err)
+			other.Adopt(r, false)
+			add := func(f *journal.File, n int64) {
+				require.NoError(t, f.Append(up(at+1, at+n)))
+				if n > 0 {
+					f.Advance(up(at+1, at+n), int(n), at+n)
+				}
+				at += n
+			}
+			add(f, c.added)
+			for _, n := range []int64{c.read, 1} {
+				r, err = other.ReadOn(&lines{})
+				require.NoError(t, err)
+				other.Adopt(r, false)
+				add(other, n)
+				for range 2 { // what is read and not adopted leaves the file as it was
+					replaced, grown, err := f.Fresh()
+					require.NoError(t, err)
+					assert.Equal(t, []bool{false, n > 0}, []bool{replaced, grown})
+					r, err = f.ReadOn(&lines{})
+					require.NoError(t, err)
+				}
+				f.Adopt(r, false)
+			}
+			copied, err := os.ReadFile(f.Path())
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(f.Path(), append(append(copied[:len(copied)-20:len(copied)-20], '0'), copied[len(copied)-19:]...), 0o600))
+			add(other, 1)
+			replaced, _, err := f.Fresh()
+			require.NoError(t, err)
+			assert.True(t, replaced)
+		})
+	}
+}
+
 // What a reader makes of what stands behind the lines that count.
 func TestTornOrDamaged(t *testing.T) {
 	header := func(base, n int64) string {

@@ -55,6 +55,9 @@ type Consumer interface {
 // An Expecter is a Consumer that wants to know how many bytes are to come.
 type Expecter interface{ Expect(size int) }
 
+// A Lender is a Consumer that has room for what is read of a View: it gives size bytes.
+type Lender interface{ Lend(size int) []byte }
+
 // A Tail is what stands after the last line that counts.
 type Tail struct {
 	Line   int    // its number in the file, from 1

@@ -21,7 +21,6 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest
 		return err
 	}
 	head := header.append(nil)
-	all := append(head[:len(head):len(head)], lines...)
 	path := newPath(f.dir, f.name)
 	// What a writer that died has left there, or somebody a link, is not written into.
 	if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
@@ -33,7 +32,10 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest
 	}
 	var now Extent
 	steps := func() error {
-		if err := f.write(h, all, 0); err != nil {
+		if err := f.write(h, head, 0); err != nil {
+			return err
+		}
+		if err := f.write(h, lines, int64(len(head))); err != nil {
 			return err
 		}
 		if err := h.Sync(); err != nil {
@@ -49,8 +51,9 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest
 	}
 	f.retire()
 	f.handle, f.id, f.header, f.head = h, now.ID, &header, head
-	f.cursor = cursor{end: int64(len(all)), last: last, line: int64(kept), newest: newest}
-	f.keepEnd(all)
+	f.cursor = cursor{end: int64(len(head) + len(lines)), last: last, line: int64(kept), newest: newest}
+	f.keepEnd(head)
+	f.extendEnd(lines)
 	f.nameless = true
 	if err := f.disk.SyncDir(f.dir); err != nil {
 		return fmt.Errorf("sync the directory: %w", err)

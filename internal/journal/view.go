@@ -46,7 +46,13 @@ func (v *View) Version() int64 { return v.version }
 
 // Read gives all lines that count to c, from the first.
 func (v *View) Read(c Consumer) error {
-	data, err := readBetween(v.handle, 0, v.end)
+	var room []byte
+	if lender, ok := c.(Lender); ok {
+		room = lender.Lend(int(v.end))
+	} else {
+		room = make([]byte, v.end)
+	}
+	data, err := readInto(room, v.handle, 0)
 	if err != nil {
 		return err
 	}

@@ -53,6 +53,7 @@ func (l *Ledger) rewriteWithout(names []string) error {
 	if err != nil {
 		return err
 	}
+	defer p.free()
 	p.forget(names)
 	l.forgetTaken()
 	p.weigh(l.opts.Now(), all)

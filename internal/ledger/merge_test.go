@@ -119,7 +119,7 @@ func TestWhatIsKept(t *testing.T) {
 		require.LessOrEqual(t, p.size(c), most)
 		require.True(t, c.points == 0 || c.changes == len(p.lines), "%d: changes go first: %v", most, c)
 		require.True(t, c.all == 0 || c.points == len(p.lines), "%d: then restore points: %v", most, c)
-		if written, _, err := p.write(c); assert.NoError(t, err) {
+		if written, _, err := p.write(nil, c); assert.NoError(t, err) {
 			require.InDelta(t, p.size(c), len(written), float64(200+len(written)/3), "what is reckoned is about what is written")
 		}
 	}
@@ -141,7 +141,7 @@ func TestLinesOfSeveralAreMergedOn(t *testing.T) {
 		ranks = append(ranks, l.rank)
 	}
 	assert.Equal(t, []int32{0, 1, 0, 0, 1}, ranks)
-	lines, n, err := p.write(cuts{})
+	lines, n, err := p.write(nil, cuts{})
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
 	assert.Equal(t, []string{
@@ -163,7 +163,7 @@ func TestForgottenLines(t *testing.T) {
 	)
 	p.forget([]string{"gate"})
 	p.weigh(nine, all)
-	lines, _, err := p.write(cuts{})
+	lines, _, err := p.write(nil, cuts{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		lineOf(2, 1, `,"by":"Ada"`+setting("a", 2)), lineOf(3, 1, `,"keys":[{"name":"b","kind":"int"}]`), lineOf(4, 2, `,"over":1,"end":"`+p.lines[2].mark.EndOf(p.lines[2].raw).String()+`"`),

@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -39,6 +40,33 @@ type past struct {
 	first func(name string) int64
 	// receipts gives those that are kept of the commits after a version, up to another.
 	receipts func(after, upTo int64) []*Receipt
+
+	room *pastRoom
+}
+
+// A pastRoom is what reading a past takes most of its memory for. Who writes much has it read
+// over and over.
+type pastRoom struct {
+	data    []byte
+	lines   []pastLine
+	changes []pastChange
+}
+
+// pastRooms are those that nobody uses, but for large ones.
+var pastRooms = sync.Pool{New: func() any { return &pastRoom{} }}
+
+const mostRoom = 4 << 20
+
+// free gives the room back. Nothing of the past is used after it.
+func (p *past) free() {
+	room := p.room
+	clear(p.lines)
+	clear(p.changes)
+	room.lines, room.changes = p.lines[:0], p.changes[:0]
+	*p = past{}
+	if cap(room.data) <= mostRoom {
+		pastRooms.Put(room)
+	}
 }
 
 type pastLine struct {
@@ -80,10 +108,18 @@ type pastName struct {
 	of   int32
 }
 
+// Lend gives room for all bytes, which stay as long as the past.
+func (r *pastReader) Lend(size int) []byte {
+	room := r.past.room
+	room.data = slices.Grow(room.data[:0], size)[:size]
+	return room.data
+}
+
 // Expect makes room, as for lines of one change.
 func (r *pastReader) Expect(size int) {
-	r.past.lines = make([]pastLine, 0, size/usualLine)
-	r.past.changes = make([]pastChange, 0, size/usualLine)
+	room := r.past.room
+	r.past.lines = slices.Grow(room.lines, size/usualLine)
+	r.past.changes = slices.Grow(room.changes, size/usualLine)
 }
 
 // usualLine is about the length of a line of one short entry.
@@ -117,9 +153,10 @@ func (r *pastReader) Accept() {
 // entryOverhead is about what an entry has in a line besides its name and value.
 const entryOverhead = 40
 
-// readPast reads the past.
+// readPast reads the past, which is to be freed.
 func (l *Ledger) readPast(view Past) (*past, error) {
 	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
+	r.past.room = pastRooms.Get().(*pastRoom)
 	r.past.first = func(name string) int64 {
 		if n := l.Find(name); n != nil {
 			return n.Record().First
@@ -132,6 +169,7 @@ func (l *Ledger) readPast(view Past) (*past, error) {
 		return l.receipts.between(after, upTo)
 	}
 	if err := view.Read(r); err != nil {
+		r.past.free()
 		return nil, err
 	}
 	return &r.past, nil
@@ -361,9 +399,9 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	return one.appendLine(dst), nil
 }
 
-// write gives the lines of what is kept.
-func (p *past) write(c cuts) (lines []byte, count int, err error) {
-	lines = make([]byte, 0, p.size(c))
+// write appends the lines of what is kept.
+func (p *past) write(dst []byte, c cuts) (lines []byte, count int, err error) {
+	lines = slices.Grow(dst, int(p.size(c)))
 	p.runs(c, func(from, to int) {
 		count++
 		switch {

@@ -22,10 +22,6 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	if err != nil {
 		return nil, err
 	}
-	kept, number, err := p.write(c)
-	if err != nil {
-		return nil, err
-	}
 	// The keys and the schema that commits after the base bring are those
 	// that they bring again; before the first commit there are none.
 	next.Header.Schema = l.Schema()
@@ -37,7 +33,11 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	}
 	lines, n := state.lines(recs)
 	next.Header.Lines = int64(n)
-	next.Lines, next.Count = append(lines, kept...), n+number
+	lines, number, err := p.write(lines, c)
+	if err != nil {
+		return nil, err
+	}
+	next.Lines, next.Count = lines, n+number
 	for _, rec := range recs {
 		if !rec.Found() {
 			next.told[rec.Name] = true
