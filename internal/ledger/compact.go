@@ -48,11 +48,28 @@ type rewriting struct {
 	size   int64 // of the file
 	forced bool
 
-	live, receipts int64 // about how many bytes must be kept
-	gone           int64 // and how many removed names
-	past           int64 // and what is kept of the past, once that is chosen
+	live, receipts int64   // about how many bytes must be kept
+	removed        removed // and for removed names
+	past           int64   // and for what is kept of the past, once that is chosen
 
 	since written // what was written meanwhile
+}
+
+// What is removed is names that are still told of. Those that one commit removed stand in one
+// line.
+type removed struct {
+	count   int
+	bytes   int64 // that they take, about
+	version int64 // that removed the last
+}
+
+func (r *removed) add(name string, version int64) {
+	const quotes = 3 // and a comma
+	r.count++
+	r.bytes += int64(len(name)) + quotes
+	if version != r.version {
+		r.version, r.bytes = version, r.bytes+lineOverhead
+	}
 }
 
 // What was written is lines, and how many they are.
@@ -124,7 +141,7 @@ func (l *Ledger) forced() bool {
 // limit is the size up to which it is not worth it to rewrite the file: four times what
 // it must keep, but for removed names, of which there may be many.
 func (r *rewriting) limit() int64 {
-	return spread*(r.live+r.past+r.receipts) + r.gone*lineOverhead
+	return spread*(r.live+r.past+r.receipts) + r.removed.bytes
 }
 
 // worth says whether the file is larger, as far as is known.
@@ -140,8 +157,8 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		if e.Found() {
 			r.live += sizeOf(e.Name, e.Value) + lineOverhead
-		} else if r.gone < keptGone { // no more of them are kept
-			r.gone++
+		} else if r.removed.count < keptGone { // no more of them are kept
+			r.removed.add(e.Name, e.Version)
 		}
 	}
 	l.mu.RLock()
@@ -181,7 +198,7 @@ func (l *Ledger) choose(r *rewriting) (*plan, error) {
 
 // finishRewriting puts what was planned, and what was written meanwhile, in place of the file. io
 // must be held, and the log.
-func (l *Ledger) finishRewriting(r *rewriting, p *plan) (err error) {
+func (l *Ledger) finishRewriting(r *rewriting, p *plan) error {
 	if l.head.Header != r.header || l.Version() != p.Version+int64(r.since.count) {
 		return ErrBehind // another file stands there
 	}
@@ -189,8 +206,8 @@ func (l *Ledger) finishRewriting(r *rewriting, p *plan) (err error) {
 	p.End = l.head.End
 	r.now.Release() // so that nodes can go
 	r.now = nil
-	r.gone, err = l.put(p, compactWait)
-	return err
+	r.removed = p.removed
+	return l.put(p, compactWait)
 }
 
 func (l *Ledger) endRewriting(r *rewriting) {

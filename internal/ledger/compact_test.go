@@ -309,3 +309,48 @@ func TestReceiptsStandOnce(t *testing.T) {
 	}
 	require.NoError(t, l.Close())
 }
+
+// A file holds little when most of what there was is removed, and is not written anew over and
+// over for what must be kept of removed names: those of one commit take little, those of many more.
+func TestRemovedNames(t *testing.T) {
+	l, err := Open(t.TempDir(), "board", Options{Problem: func(err error) { t.Error(err) }})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, l.Close()) }()
+	var file os.FileInfo
+	most, anew := int64(0), 0
+	commit := func(judge func(*Tx)) {
+		_, err := l.CommitWithin(time.Second, entry.Author{}, JudgeFunc(func(tx *Tx) error { judge(tx); return nil }))
+		require.NoError(t, err)
+		now, err := os.Stat(l.Path())
+		require.NoError(t, err)
+		if file != nil && !os.SameFile(file, now) {
+			anew++
+		}
+		file, most = now, max(most, now.Size())
+	}
+	name := func(i int) string { return fmt.Sprintf("plantings/%016d", i) }
+	set := func(name string, n int) {
+		commit(func(tx *Tx) { tx.Put(name, Encoded{val: value.Int(int64(n))}) })
+	}
+	for group := range 30 {
+		for i := range 1000 {
+			set(name(1000*group+i), i)
+		}
+		commit(func(tx *Tx) {
+			for i := range 1000 {
+				tx.Drop(name(1000*group + i))
+			}
+		})
+	}
+	assert.Less(t, most, int64(2<<20))
+
+	for i := range keptGone {
+		set(name(i), i)
+		commit(func(tx *Tx) { tx.Drop(name(i)) })
+	}
+	anew = 0
+	for i := range 2000 {
+		set("tank", i)
+	}
+	assert.LessOrEqual(t, anew, 1, "each of 2000 short lines in a file of %d bytes", most)
+}

@@ -65,8 +65,7 @@ func (l *Ledger) rewriteWithout(names []string) error {
 	if next.End = l.head.End; p.newestAnew() {
 		next.End = journal.EndOf(next.Lines)
 	}
-	_, err = l.put(next, l.opts.Wait)
-	return err
+	return l.put(next, l.opts.Wait)
 }
 
 // forgotten is the header of a file of which something is forgotten: by another

@@ -10,6 +10,7 @@ import (
 type plan struct {
 	State
 	told    map[string]bool // removed names of which its base tells
+	removed removed         // the same
 	forgets map[string]bool // names of which nothing is told but what they hold now
 }
 
@@ -41,18 +42,17 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	for _, rec := range recs {
 		if !rec.Found() {
 			next.told[rec.Name] = true
+			next.removed.add(rec.Name, rec.Version)
 		}
 	}
 	return next, nil
 }
 
-// put writes the file anew as it was planned, and says how many removed names are told
-// of in it; io must be held, and Release called after it.
-func (l *Ledger) put(p *plan, wait time.Duration) (gone int64, err error) {
+// put writes the file anew as it was planned; io must be held, and Release called after it.
+func (l *Ledger) put(p *plan, wait time.Duration) (err error) {
 	if l.head, err = l.log.Rewrite(l.head, p.State, wait); err != nil {
-		return 0, err
+		return err
 	}
-	gone = int64(len(p.told))
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for name, n := range l.nodes {
@@ -63,5 +63,5 @@ func (l *Ledger) put(p *plan, wait time.Duration) (gone int64, err error) {
 	l.oldest = p.Header.Oldest
 	l.identify(p.Header.ID)
 	l.forgetNodes(p.told)
-	return gone, nil
+	return nil
 }
