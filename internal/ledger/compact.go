@@ -64,11 +64,11 @@ type removed struct {
 }
 
 func (r *removed) add(name string, version int64) {
-	const quotes = 3 // and a comma
+	const quotes, line = 3, 75 // with a comma, and what a line that removes names has besides them
 	r.count++
 	r.bytes += int64(len(name)) + quotes
 	if version != r.version {
-		r.version, r.bytes = version, r.bytes+lineOverhead
+		r.version, r.bytes = version, r.bytes+line
 	}
 }
 
