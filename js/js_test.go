@@ -107,7 +107,7 @@ func TestMore(t *testing.T) {
 		})
 	}
 	b := browser.Start(t)
-	for _, name := range []string{"values", "watching", "hidden", "lossy"} {
+	for _, name := range []string{"values", "watching", "hidden", "lossy", "another"} {
 		t.Run("page/"+name, func(t *testing.T) {
 			p := b.Open(t, site(t))
 			assert.Empty(t, browser.Eval[string](p, `import('/testdata/more.mjs').then(m => m.`+name+`(location.origin))`))

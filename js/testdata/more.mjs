@@ -172,6 +172,29 @@ export const later = link => test(async () => {
   b.close()
 })()
 
+// What was sent to a board that is another one now may have arrived there: it is refused, told
+// once and kept, and what was never sent counts.
+export const another = test(async origin => {
+  const { link, control } = await site(origin), problems = []
+  await control('others', 'n {"op":"put","value":10}')
+  const b = join(link, { ...quick, patience: 200, offline: true, onProblem: e => problems.push(e.code) }), v = b.on(int('n', 0))
+  await b.ready()
+  await control('do', 'lose 100000')
+  for (let i = 0; i < 2; i++) await v.add(1).catch(e => same(e.code, 'queued', 'an addition'))
+  same([await control('holds', 'n').then(s => parse(s).value), (await b.pending()).map(p => !!p.sent)], [11, [true, false]], 'while answers are lost')
+  await control('do', 'remove')
+  await control('others', 'n {"op":"put","value":100}')
+  await control('do', 'back')
+  await until(() => `${v.get()}`, () => v.get() === 101)
+  await until(() => v.state().phase, () => v.state().phase === 'refused')
+  const left = await b.pending()
+  same([left.map(p => p.error?.code), v.state().error.code, v.state().queued], [['too-late'], 'too-late', 0], 'what is refused')
+  await b.discard(left[0].id)
+  await until(() => v.state().phase, () => v.state().phase === 'current')
+  same([(await v.lookup()).value, (await b.pending()).length, problems.filter(c => c === 'too-late').length], [101, 0, 1], 'in the end')
+  b.close()
+})
+
 // Where nothing can be kept, what can be sent is sent.
 export const nowhere = test(async origin => {
   const { link, control } = await site(origin), problems = []
