@@ -272,6 +272,15 @@ func (v Value) String() string {
 func (v Value) JSONLen() int {
 	const quotes = 2
 	switch v.kind {
+	case KindInt:
+		n, rest := 1, int64(v.bits)
+		if rest < 0 {
+			n++
+		}
+		for ; rest <= -10 || rest >= 10; rest /= 10 {
+			n++
+		}
+		return n
 	case KindText:
 		return scan.StringLen(v.text)
 	case KindBytes, KindSealed:

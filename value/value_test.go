@@ -2,6 +2,7 @@ package value_test
 
 import (
 	"math"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -258,6 +259,17 @@ func drawValue(t *rapid.T, depth int) value.Value {
 		members = append(members, value.Member{Name: name, Value: drawValue(t, depth-1)})
 	}
 	return mapOf(t, members...)
+}
+
+// The length of a number is known without writing it.
+func TestLengthOfInts(t *testing.T) {
+	all := []int64{0, math.MaxInt64, math.MinInt64}
+	for n := int64(1); n < math.MaxInt64/10; n *= 10 {
+		all = append(all, n-1, n, -n, 1-n)
+	}
+	for _, n := range all {
+		assert.Equal(t, len(strconv.FormatInt(n, 10)), value.Int(n).JSONLen(), n)
+	}
 }
 
 func TestAnyValueSurvives(t *testing.T) {
