@@ -478,6 +478,29 @@ func TestSizeIsKeptUp(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
+// Who follows another's commits one by one keeps of each what it sets, and no room for more.
+func TestFollowingTakesLittle(t *testing.T) {
+	disk, dir := simdisk.New(), t.TempDir()
+	l, other := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
+	heap := func() int64 {
+		runtime.GC()
+		runtime.GC() // what the first one let go of
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return int64(m.HeapAlloc)
+	}
+	before := heap()
+	const names = 1000
+	for i := range names {
+		require.NoError(t, putWithin(l, time.Hour, fmt.Sprint("beds/", i), value.Int(int64(i))))
+		require.NoError(t, other.Refresh())
+	}
+	assert.Less(t, heap()-before, int64(names*4<<10), "of both, and their disk")
+	assert.EqualValues(t, names-1, get(other, fmt.Sprint("beds/", names-1)))
+	require.NoError(t, l.Close())
+	require.NoError(t, other.Close())
+}
+
 // Of names that were removed nothing is left in the file and in memory but what
 // is still told of them, and of names that were merely asked for, nothing.
 func TestNothingGrowsWithDeadNames(t *testing.T) {
