@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 )
@@ -33,7 +34,7 @@ func AppDir(app string) (string, error) {
 		}
 		dir = filepath.Join(config, app)
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := journal.MakeDir(journal.OS, dir); err != nil {
 		return "", fmt.Errorf("make the directory of the app %s: %w", app, err)
 	}
 	return dir, nil

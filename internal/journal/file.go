@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -91,7 +92,7 @@ func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 		return nil, err
 	}
 	if !readOnly {
-		if err := makeDir(dir); err != nil {
+		if err := MakeDir(disk, dir); err != nil {
 			return nil, err
 		}
 	}
@@ -114,25 +115,25 @@ func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 	return f, nil
 }
 
-// makeDir makes a directory and what is missing above it, and syncs the names
-// of all that it made.
-func makeDir(dir string) error {
-	var made []string
+// MakeDir makes a directory, with mode 0700, and what is missing above it, and syncs the names
+// of all that it makes, each before what comes to stand in it.
+func MakeDir(disk Disk, dir string) error {
+	var missing []string // the lowest first
 	for d := dir; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(d); !isAbsent(err) || d == filepath.Dir(d) {
 			break
 		}
-		made = append(made, d)
+		missing = append(missing, d)
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	for _, d := range made {
-		if err := OS.SyncDir(filepath.Dir(d)); err != nil {
+	for _, d := range slices.Backward(missing) {
+		if err := os.Mkdir(d, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		if err := disk.SyncDir(filepath.Dir(d)); err != nil {
 			return fmt.Errorf("sync the directory that %s was made in: %w", d, err)
 		}
 	}
-	return nil
+	return os.MkdirAll(dir, 0o700) // which says what else may stand there
 }
 
 // followLinks settles where the file lies, and with it its lock.

@@ -57,7 +57,7 @@ var _ Store = (*Files)(nil)
 // error is ErrInUse for one that another server has, or the file system's.
 func OpenFiles(data string, o FileOptions) (*Files, error) {
 	dir := filepath.Join(data, "boards")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := journal.MakeDir(diskOf(dir), dir); err != nil {
 		return nil, err
 	}
 	lock := flock.New(filepath.Join(data, "server.lock"), flock.SetPermissions(0o600))
@@ -72,6 +72,9 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 	f.Shelf = NewShelf(o.Idle, f.load, f.problem)
 	return f, nil
 }
+
+// diskOf is that of a directory of boards.
+func diskOf(dir string) journal.Disk { return cmp.Or[journal.Disk](seam.Of(dir).Disk, journal.OS) }
 
 func (f *Files) problem(board string, err error) {
 	if f.opts.Problem != nil {
@@ -96,11 +99,7 @@ func (f *Files) Tokens(context.Context) (*ledger.Ledger, error) {
 	if f.tokens != nil {
 		return f.tokens, nil
 	}
-	dir := filepath.Join(f.data, "access")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, err
-	}
-	l, err := ledger.Open(dir, "tokens", f.options("the tokens"))
+	l, err := ledger.Open(filepath.Join(f.data, "access"), "tokens", f.options("the tokens"))
 	if err != nil {
 		return nil, fmt.Errorf("open the tokens: %w", err)
 	}
@@ -120,8 +119,7 @@ func (f *Files) Ready(context.Context) error {
 // load opens a board: see NewShelf. Of one that could not be made the errors wrap
 // ledger.ErrNotStored.
 func (f *Files) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
-	disk := cmp.Or[journal.Disk](seam.Of(f.dir).Disk, journal.OS)
-	_, err = disk.Look(journal.DataPath(f.dir, name))
+	_, err = diskOf(f.dir).Look(journal.DataPath(f.dir, name))
 	none := errors.Is(err, fs.ErrNotExist)
 	switch {
 	case none && !create:

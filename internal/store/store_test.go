@@ -19,6 +19,8 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/simdisk"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/suite"
 	"github.com/small-pantry/pantry/value"
@@ -88,6 +90,31 @@ func TestFiles(t *testing.T) {
 	require.NoError(t, s.Close())
 	_, _, err = s.Board(ctx, "rowan-street", false)
 	assert.ErrorIs(t, err, ledger.ErrClosed)
+}
+
+// The directories of a server that is new are there after a power cut, as what it answers is.
+func TestDirectoriesAreSynced(t *testing.T) {
+	root := t.TempDir()
+	data := filepath.Join(root, "garden", "data")
+	boards := filepath.Join(data, "boards")
+	disk := simdisk.New()
+	var synced []string
+	disk.Fault(func(op, path string) error {
+		if op == "syncdir" {
+			synced = append(synced, path)
+		}
+		return nil
+	})
+	seam.Set(boards, seam.Setting{Disk: disk})
+	defer seam.Unset(boards)
+	s, err := store.OpenFiles(data, store.FileOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, []string{root, filepath.Join(root, "garden"), data}, synced)
+	synced = nil
+	_, err = s.Tokens(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, data, synced[0], "in which that of the tokens is made")
+	require.NoError(t, s.Close())
 }
 
 // A board whose opening takes long delays no other, and is opened once for all

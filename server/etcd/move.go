@@ -130,7 +130,8 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 	if there, err := files.Boards(ctx, "", 1); err != nil || len(there) > 0 {
 		return errors.Join(err, fmt.Errorf("%s: %w", data, ErrNotEmpty))
 	}
-	if err := os.MkdirAll(filepath.Join(data, "access"), 0o700); err != nil {
+	access := filepath.Join(data, "access")
+	if err := journal.MakeDir(journal.OS, access); err != nil {
 		return err
 	}
 	for _, g := range s.groups {
@@ -138,7 +139,7 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 			return err
 		}
 	}
-	return nil
+	return errors.Join(journal.OS.SyncDir(filepath.Join(data, "boards")), journal.OS.SyncDir(access))
 }
 
 // export writes the boards that lie in the group.
