@@ -14,6 +14,7 @@ import (
 	"github.com/google/renameio/v2/maybe"
 
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/journal"
 )
 
 // An admin is who may own every board: whoever can read a file beside the boards.
@@ -30,7 +31,9 @@ func readAdmin(data string) (a admin, err error) {
 	raw, err := os.ReadFile(a.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		raw = []byte(access.AdminName + "." + string(access.NewSecret()) + "\n")
-		err = maybe.WriteFile(a.path, raw, 0o600)
+		if err = maybe.WriteFile(a.path, raw, 0o600); err == nil { // owners' links rest on it
+			err = journal.OS.SyncDir(data)
+		}
 	}
 	if err == nil {
 		a.shared, err = othersRead(a.path)

@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strconv"
 	"time"
 
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/term"
 	"github.com/small-pantry/pantry/server/etcd"
 )
@@ -36,6 +38,9 @@ one moment. FILE is replaced when all of it is written, and not before.`,
 				}
 				if err == nil {
 					err = file.CloseAtomicallyReplace()
+				}
+				if err == nil {
+					err = journal.OS.SyncDir(filepath.Dir(args[0]))
 				}
 				if err == nil {
 					fmt.Fprintf(a.stdout, "%s has %d keys in %s, as of %s\n", args[0], keys, term.Size(size), begun.Format(time.RFC3339))

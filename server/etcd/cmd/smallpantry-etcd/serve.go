@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/term"
@@ -67,7 +68,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(data, 0o700); err != nil {
+	if err := journal.MakeDir(journal.OS, data); err != nil {
 		return err
 	}
 	l, public, err := flags.Open()
