@@ -9,16 +9,19 @@ GO ?= go
 # Fyne, of examples/settings, do without a display.
 MODULES = server/etcd bindings examples/settings
 
+# A slow machine takes longer than the ten minutes that a package has by default.
+TEST = $(GO) test -timeout 30m
+
 test: packages
-	$(GO) test ./...
-	$(GO) test -tags pantrydebug ./debugview ./examples/plotbook
-	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(GO) test -tags ci ./...) || exit 1; done
+	$(TEST) ./...
+	$(TEST) -tags pantrydebug ./debugview ./examples/plotbook
+	@for m in $(MODULES); do echo "in $$m:"; (cd $$m && $(TEST) -tags ci ./...) || exit 1; done
 
 # Packages whose code runs in several goroutines.
 race:
-	$(GO) test -race . ./internal/... ./server ./board ./examples/phones
-	cd server/etcd && $(GO) test -race .
-	cd examples/settings && $(GO) test -race -tags ci .
+	$(TEST) -race . ./internal/... ./server ./board ./examples/phones
+	cd server/etcd && $(TEST) -race .
+	cd examples/settings && $(TEST) -race -tags ci .
 
 lint:
 	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
