@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/simdisk"
 	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
@@ -133,6 +135,9 @@ func TestReset(t *testing.T) {
 }
 
 func TestAppDir(t *testing.T) {
+	disk := &simdisk.DirRecorder{Disk: journal.OS}
+	journal.OS = disk
+	defer func() { journal.OS = disk.Disk }()
 	home := t.TempDir()
 	t.Setenv("HOME", home)
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(home, "config"))
@@ -140,6 +145,8 @@ func TestAppDir(t *testing.T) {
 	require.NoError(t, err)
 	assert.DirExists(t, dir)
 	assert.Contains(t, dir, home)
+	above := filepath.Dir(dir)
+	assert.Subset(t, disk.Synced, []string{above, filepath.Dir(above)}, "a power cut leaves it, and what is above it")
 	given := filepath.Join(home, "files")
 	dir, err = pantry.AppDir(given)
 	require.NoError(t, err)

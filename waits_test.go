@@ -14,16 +14,15 @@ import (
 )
 
 // held takes the lock of plotbook as another process would, until free is called.
-func held(t *testing.T, dir string) (f *journal.File, free func()) {
+func held(t *testing.T, dir string) (free func()) {
 	t.Helper()
 	f, err := journal.Attach(journal.OS, dir, "plotbook", false)
 	require.NoError(t, err)
 	require.NoError(t, f.Lock(true, time.Second))
-	free = func() {
+	return func() {
 		require.NoError(t, f.Unlock())
 		require.NoError(t, f.Close())
 	}
-	return f, free
 }
 
 // A write from within the function of another is refused when its time is over, and leaves
@@ -41,7 +40,7 @@ func TestWriteWithinAWrite(t *testing.T) {
 func TestOpenBesideALock(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, open(t, dir).Close())
-	_, free := held(t, dir)
+	free := held(t, dir)
 	opened := make(chan error, 1)
 	go func() {
 		ns, err := pantry.Open(dir, "plotbook", quiet)
@@ -63,7 +62,7 @@ func TestWatchEndsWithItsContext(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, reminderHour.In(open(t, dir)).Set(1))
 	r := open(t, dir, pantry.ReadOnly(), pantry.Follow(time.Millisecond))
-	_, free := held(t, dir)
+	free := held(t, dir)
 	file, err := os.OpenFile(r.Path(), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	_, err = file.Write(journal.Finish([]byte(`{"version":2,"at":"2026-05-03T09:12:44.123Z","set":[{"name":"reminder-hour","kind":"int","value":2}]`), 0))

@@ -20,6 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/simdisk"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -708,4 +710,21 @@ func TestReady(t *testing.T) {
 		assert.Contains(t, told, line+"\n")
 	}
 	assert.NotContains(t, told, "xxxxxxxxx", "what somebody asks for makes no line")
+}
+
+// The admin token that a server draws is there after a power cut: owners' links rest on it.
+func TestAdminTokenIsSynced(t *testing.T) {
+	data := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(data, "boards"), 0o700)) // whose making syncs DATA too
+	require.NoError(t, os.Mkdir(filepath.Join(data, "access"), 0o700))
+	disk := &simdisk.DirRecorder{Disk: journal.OS}
+	journal.OS = disk
+	defer func() { journal.OS = disk.Disk }()
+	for _, want := range []bool{true, false} { // where there is one it stays
+		disk.Synced = nil
+		srv, err := server.New(server.Options{Data: data, Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		require.NoError(t, srv.Close())
+		assert.Equal(t, want, slices.Contains(disk.Synced, data))
+	}
 }

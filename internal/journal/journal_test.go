@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/simdisk"
 )
 
 func TestNames(t *testing.T) {
@@ -21,45 +22,31 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// A disk that tells which directories are synced, up to one that can't be.
-type synced struct {
-	journal.Disk
-	dirs []string
-	bad  string
-}
-
-func (d *synced) SyncDir(dir string) error {
-	if dir == d.bad {
-		return syscall.EIO
-	}
-	d.dirs = append(d.dirs, dir)
-	return d.Disk.SyncDir(dir)
-}
-
 // The name of each directory that is made is synced before anything stands in it.
 func TestMakeDir(t *testing.T) {
 	root := t.TempDir()
 	dir := filepath.Join(root, "data", "boards")
-	disk := &synced{Disk: journal.OS, bad: root}
-	assert.ErrorIs(t, journal.MakeDir(disk, dir), syscall.EIO)
+	bad := simdisk.New()
+	bad.Fault(func(string, string) error { return syscall.EIO })
+	assert.ErrorIs(t, journal.MakeDir(bad, dir), syscall.EIO)
 	assert.NoDirExists(t, dir)
 	require.NoError(t, os.Remove(filepath.Dir(dir)))
-	disk.bad = ""
+	disk := &simdisk.DirRecorder{Disk: journal.OS}
 	require.NoError(t, journal.MakeDir(disk, dir))
-	assert.Equal(t, []string{root, filepath.Dir(dir)}, disk.dirs)
+	assert.Equal(t, []string{root, filepath.Dir(dir)}, disk.Synced)
 	require.NoError(t, journal.MakeDir(disk, dir))
-	assert.Len(t, disk.dirs, 2, "what is there is")
+	assert.Len(t, disk.Synced, 2, "what is there is")
 	file := filepath.Join(root, "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	require.NoError(t, os.Symlink(filepath.Join(root, "nowhere"), filepath.Join(root, "link")))
 	for _, bad := range []string{file, filepath.Join(file, "below"), filepath.Join(root, "link")} {
 		assert.Error(t, journal.MakeDir(disk, bad), bad)
 	}
-	disk.dirs = nil
+	disk.Synced = nil
 	other, err := journal.Attach(disk, filepath.Join(root, "other", "one"), "plotbook", false)
 	require.NoError(t, err)
 	require.NoError(t, other.Close())
-	assert.Equal(t, []string{root, filepath.Join(root, "other")}, disk.dirs)
+	assert.Equal(t, []string{root, filepath.Join(root, "other")}, disk.Synced)
 }
 
 func TestLocalDiskIsNoNetwork(t *testing.T) {

@@ -55,23 +55,6 @@ type rewriting struct {
 	since written // what was written meanwhile
 }
 
-// What is removed is names that are still told of. Those that one commit removed stand in one
-// line.
-type removed struct {
-	count   int
-	bytes   int64 // that they take, about
-	version int64 // that removed the last
-}
-
-func (r *removed) add(name string, version int64) {
-	const quotes, line = 3, 75 // with a comma, and what a line that removes names has besides them
-	r.count++
-	r.bytes += int64(len(name)) + quotes
-	if version != r.version {
-		r.version, r.bytes = version, r.bytes+line
-	}
-}
-
 // What was written is lines, and how many they are.
 type written struct {
 	bytes []byte

@@ -2,8 +2,6 @@ package ledger
 
 import (
 	"maps"
-	"slices"
-	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
@@ -147,50 +145,4 @@ func (im *image) Accept() {
 	if im.c.receipt != nil {
 		im.kept = append(im.kept, im.c.receipt)
 	}
-}
-
-// A base is what the lines that open a file hold besides records.
-type base struct {
-	version int64
-	schema  int64
-	keys    []entry.Declared
-	closed  bool
-	kept    []*Receipt
-}
-
-// lines writes records, and the rest of a base, as the lines that open a file: one for
-// each version that still has a record, in order, and one at the base's version for
-// what else there is. It says how many lines these are.
-func (s base) lines(recs []Named) (lines []byte, count int) {
-	slices.SortFunc(recs, func(a, b Named) int {
-		if a.Version != b.Version {
-			return int(a.Version - b.Version)
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	for more := len(s.keys) > 0 || s.closed || len(s.kept) > 0; len(recs) > 0 || more; {
-		c := commit{schema: -1, closed: -1}
-		if count == 0 && s.schema > 0 {
-			c.schema = s.schema
-		}
-		if len(recs) > 0 {
-			c.Stamp = *recs[0].Stamp
-			for len(recs) > 0 && recs[0].Version == c.Version {
-				c.changes = append(c.changes, change{name: recs[0].Name, val: recs[0].Value, first: recs[0].First})
-				recs = recs[1:]
-			}
-		} else {
-			c.Version = s.version
-		}
-		if c.Version == s.version {
-			c.keys, c.moved, more = s.keys, s.kept, false
-			if s.closed {
-				c.closed = 1
-			}
-		}
-		c.synced = c.Version - 1
-		lines = c.appendLine(lines)
-		count++
-	}
-	return lines, count
 }

@@ -402,3 +402,15 @@ var (
 	_ journal.Handle = (*handle)(nil)
 	_ io.ReaderAt    = (*handle)(nil)
 )
+
+// A DirRecorder is a disk that tells which directories are synced, in order.
+type DirRecorder struct {
+	journal.Disk
+	Synced []string
+}
+
+// SyncDir syncs a directory.
+func (r *DirRecorder) SyncDir(dir string) error {
+	r.Synced = append(r.Synced, dir)
+	return r.Disk.SyncDir(dir)
+}

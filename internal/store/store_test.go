@@ -97,23 +97,16 @@ func TestDirectoriesAreSynced(t *testing.T) {
 	root := t.TempDir()
 	data := filepath.Join(root, "garden", "data")
 	boards := filepath.Join(data, "boards")
-	disk := simdisk.New()
-	var synced []string
-	disk.Fault(func(op, path string) error {
-		if op == "syncdir" {
-			synced = append(synced, path)
-		}
-		return nil
-	})
+	disk := &simdisk.DirRecorder{Disk: simdisk.New()}
 	seam.Set(boards, seam.Setting{Disk: disk})
 	defer seam.Unset(boards)
 	s, err := store.OpenFiles(data, store.FileOptions{})
 	require.NoError(t, err)
-	assert.Equal(t, []string{root, filepath.Join(root, "garden"), data}, synced)
-	synced = nil
+	assert.Equal(t, []string{root, filepath.Join(root, "garden"), data}, disk.Synced)
+	disk.Synced = nil
 	_, err = s.Tokens(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, data, synced[0], "in which that of the tokens is made")
+	assert.Equal(t, data, disk.Synced[0], "in which that of the tokens is made")
 	require.NoError(t, s.Close())
 }
 

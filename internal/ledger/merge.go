@@ -1,0 +1,96 @@
+package ledger
+
+import (
+	"maps"
+	"slices"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// runs gives the lines that become one, from the start on.
+func (p *past) runs(c cuts, each func(from, to int)) {
+	for from := p.start(c); from < len(p.lines); {
+		to := from + 1
+		if !p.whole(from, c) {
+			for to < len(p.lines) && !p.point(to-1, c) && !p.whole(to, c) {
+				to++
+			}
+		}
+		each(from, to)
+		from = to
+	}
+}
+
+// asIs says whether the lines of a run are one that needs no writing anew.
+func (p *past) asIs(from, to int) bool { return to == from+1 && !p.lines[from].forgot }
+
+// merged makes one line of a run.
+func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
+	var d decoder
+	one := commit{schema: -1, closed: -1}
+	keys := map[string]entry.Declared{}
+	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
+	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
+	for i := from; i < to; i++ {
+		l := &p.lines[i]
+		if err := d.decode(l.raw); err != nil {
+			return nil, err
+		}
+		if single {
+			one.By, one.From = d.c.By, d.c.From
+			if one.extra = d.c.extra; !l.taken || p.forgets == nil {
+				one.receipt = d.c.receipt
+			}
+		}
+		for k := range d.c.changes {
+			ch, made := p.changes[int(l.from)+k], d.c.changes[k]
+			if int(ch.next) < to || ch.forgot {
+				continue
+			}
+			if made.first = p.first(ch.name); made.first <= before && !p.forgets[ch.name] || made.first > d.c.Version {
+				made.first = 0
+			}
+			one.changes = append(one.changes, made)
+			if d.c.extra != nil && d.c.extra.entries[ch.name] != nil {
+				one.more().entries[ch.name] = d.c.extra.entries[ch.name]
+			}
+		}
+		for _, k := range d.c.keys {
+			keys[k.Name] = k
+		}
+		one.schema = max(one.schema, d.c.schema)
+		if d.c.closed >= 0 {
+			one.closed = d.c.closed
+		}
+		one.Version, one.At = d.c.Version, d.c.At
+		one.over += max(l.mark.Over, 1)
+		one.end = l.mark.EndOf(l.raw)
+	}
+	if single {
+		one.over, one.end = 0, journal.End{}
+	} else {
+		one.moved = p.receipts(before, one.Version)
+	}
+	one.synced = one.Version - 1
+	for _, name := range slices.Sorted(maps.Keys(keys)) {
+		one.keys = append(one.keys, keys[name])
+	}
+	return one.appendLine(dst), nil
+}
+
+// write appends the lines of what is kept.
+func (p *past) write(dst []byte, c cuts) (lines []byte, count int, err error) {
+	lines = slices.Grow(dst, int(p.size(c)))
+	p.runs(c, func(from, to int) {
+		count++
+		switch {
+		case err != nil:
+		case p.asIs(from, to):
+			lines = append(append(lines, p.lines[from].raw...), '\n')
+		default:
+			lines, err = p.merged(lines, from, to)
+		}
+	})
+	return lines, count, err
+}
