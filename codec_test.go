@@ -40,6 +40,7 @@ func refused[T any](t *testing.T, json string) string {
 
 // What a field of a struct, and an item of a list, takes for its own.
 func TestWhatFieldsTake(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ got, want string }{
 		"int":                    {refused[int](t, `5`), ""},
 		"a float in an int":      {refused[int](t, `5.0`), "wrong kind"},
@@ -85,6 +86,7 @@ func TestWhatFieldsTake(t *testing.T) {
 
 // Names of fields in the file: tags win, embedded structs give theirs.
 func TestNamesOfFields(t *testing.T) {
+	t.Parallel()
 	type Place struct{ BedName, HTTPAddr string }
 	type planted struct {
 		Place
@@ -112,6 +114,7 @@ func TestNamesOfFields(t *testing.T) {
 
 // A type that holds itself.
 func TestRecursiveType(t *testing.T) {
+	t.Parallel()
 	type bed struct {
 		Name  string
 		Parts []bed
@@ -131,6 +134,7 @@ func TestRecursiveType(t *testing.T) {
 
 // What can't be stored is refused, and names where it stands.
 func TestEncodeRefuses(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	for name, err := range map[string]error{
 		"text":     plot.In(ns).Set("a\xff"),
@@ -156,6 +160,7 @@ func nan() float64 {
 
 // No number is cut to fit its field: -1 is no uint64.
 func TestNoNumberIsCut(t *testing.T) {
+	t.Parallel()
 	ns, err := pantry.Open(t.TempDir(), "plotbook", pantry.OnProblem(func(pantry.Problem) {}))
 	require.NoError(t, err)
 	defer ns.Close()
@@ -182,6 +187,7 @@ func TestNoNumberIsCut(t *testing.T) {
 
 // What Get gives is the caller's own, however deep it is changed, also in any.
 func TestAnyIsCopied(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	defer ns.Close()
 	key := pantry.List[any]("mixed", []any{"deep"}, map[string]any{"a": []any{int64(1)}})

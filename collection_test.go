@@ -45,6 +45,7 @@ type planting struct {
 var plantings = pantry.RecordsOf[planting]("plantings")
 
 func TestFields(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, pantry.Declare(prefs))
 	p := prefs.In(ns)
@@ -83,6 +84,7 @@ func TestFields(t *testing.T) {
 }
 
 func TestFieldsThatCantBeUsed(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), quiet)
 	require.NoError(t, ns.Put("reminder-hour", value.Text("seven")))
 	p := prefs.In(ns)
@@ -116,6 +118,7 @@ func TestFieldsThatCantBeUsed(t *testing.T) {
 }
 
 func TestRecords(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	r := plantings.In(ns)
@@ -157,6 +160,7 @@ func TestRecords(t *testing.T) {
 }
 
 func TestRecordsInABatchAndAtOnce(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	r := plantings.In(ns)
 	require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
@@ -203,6 +207,7 @@ func TestRecordsInABatchAndAtOnce(t *testing.T) {
 
 // A program that knows fewer fields loses nothing for one that knows more.
 func TestUnknownMembersAreKept(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), quiet)
 	newer, err := value.ParseAny([]byte(`{"crop":"beans","bed":"C4","sown":"2026-05-03T00:00:00Z","spacing-cm":30,"support":{"kind":"poles","n":4}}`))
 	require.NoError(t, err)
@@ -228,6 +233,7 @@ func TestUnknownMembersAreKept(t *testing.T) {
 
 // Every kind of a list's or struct's parts comes back as it was.
 func TestObjectsSurvive(t *testing.T) {
+	t.Parallel()
 	type part struct {
 		N     int
 		F     float64
@@ -266,6 +272,7 @@ func TestObjectsSurvive(t *testing.T) {
 	assert.Equal(t, 3, pantry.Object("part", part{N: 3}).In(ns).Get().N, "a field that is not told is as in the default")
 }
 func TestFieldsWatch(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	p := prefs.In(ns)
 	var seen []settings
@@ -294,6 +301,7 @@ func TestFieldsWatch(t *testing.T) {
 }
 
 func TestRecordsKey(t *testing.T) {
+	t.Parallel()
 	beds := plantings.About("what grows where").Check(func(p planting) error {
 		if p.Bed == "" {
 			return errors.New("a planting has a bed")

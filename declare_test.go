@@ -17,6 +17,7 @@ import (
 )
 
 func TestDeclareFinds(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	litres := pantry.Int("tank/litres", 0)
 	_, err := pantry.Open(dir, "plotbook", pantry.Declare(litres, plot, pantry.Text("tank/litres", "")))
@@ -56,6 +57,7 @@ func TestDeclareFinds(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, pantry.Declare(plot, prefs, queue, harvest))
 	require.NoError(t, plot.In(ns).Set("C4"))
@@ -73,6 +75,7 @@ func TestUsage(t *testing.T) {
 
 // What runs note of their use adds up, and is told of the keys that the last declared.
 func TestNoteUsage(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	run := func(use func(ns *pantry.Namespace), opts ...pantry.Option) keyuse.Notes {
 		ns := open(t, dir, append(opts, pantry.NoteUsage(), pantry.OnProblem(func(p pantry.Problem) { t.Error(p) }))...)
@@ -119,6 +122,7 @@ func TestNoteUsage(t *testing.T) {
 }
 
 func TestSchema(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	require.NoError(t, ns.Put("hour", value.Text("7")))
@@ -162,6 +166,7 @@ func TestSchema(t *testing.T) {
 }
 
 func TestSchemaRenamesADeclaredKey(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	hour := pantry.Int("hour", 18).Between(0, 23).About("when to remind")
 	ns := open(t, dir, pantry.Declare(hour, plot))

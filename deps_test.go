@@ -12,6 +12,7 @@ import (
 // The package ships inside phone apps: no network code, nothing that is large,
 // and one module besides the standard library.
 func TestWhatAnAppPullsIn(t *testing.T) {
+	t.Parallel()
 	out, err := exec.Command("go", "list", "-deps", "-f", "{{.ImportPath}} {{with .Module}}{{.Path}}{{end}}", ".").Output()
 	require.NoError(t, err)
 	modules := map[string]bool{}

@@ -35,6 +35,7 @@ func hurt(t *testing.T) (dir string) {
 }
 
 func TestDamage(t *testing.T) {
+	t.Parallel()
 	t.Run("strict", func(t *testing.T) {
 		dir := hurt(t)
 		_, err := pantry.Open(dir, "plotbook", pantry.Strict())
@@ -104,6 +105,7 @@ func TestDamage(t *testing.T) {
 }
 
 func TestSyncWithin(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, pantry.SyncWithin(time.Hour)) // 250 ms is the most
 	for hour := range 5 {
@@ -129,6 +131,7 @@ func TestSyncWithin(t *testing.T) {
 // A prompt writer and a strict one share a file: whatever the strict one is
 // told, what it builds on is synced too.
 func TestPromptAndStrictShareAFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	prompt := open(t, dir, pantry.SyncWithin(250*time.Millisecond))
 	strict := open(t, dir)
@@ -143,6 +146,7 @@ func TestPromptAndStrictShareAFile(t *testing.T) {
 
 // What a running app has in memory is not lost when its file is spoiled under it.
 func TestFileSpoiledWhileOpen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, quiet)
 	require.NoError(t, reminderHour.In(ns).Set(7))
@@ -165,6 +169,7 @@ func TestFileSpoiledWhileOpen(t *testing.T) {
 
 // The files in testdata/journals, one of each format, are read for ever.
 func TestJournalsOfBefore(t *testing.T) {
+	t.Parallel()
 	kept, err := os.ReadFile(filepath.Join("testdata", "journals", "small-pantry-1.jsonl"))
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -218,6 +223,7 @@ func TestJournalsOfBefore(t *testing.T) {
 // Somebody puts an older copy in the place of the file under a running app: its
 // screen follows, though the versions go back.
 func TestWatchFollowsAnOlderFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, quiet, pantry.Follow(5*time.Millisecond))
 	require.NoError(t, plot.In(ns).Set("C4"))
@@ -255,6 +261,7 @@ func TestWatchFollowsAnOlderFile(t *testing.T) {
 // What is forgotten is nowhere in the file, and the rest of the past is; what is
 // sealed takes only its own past with it.
 func TestForget(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	gate := pantry.Text("gate-code", "")
 	ns := open(t, dir, quiet)
@@ -311,6 +318,7 @@ func TestForget(t *testing.T) {
 }
 
 func TestEntriesAtTime(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), quiet)
 	began := time.Now().Add(-time.Millisecond)
 	require.NoError(t, reminderHour.In(ns).Set(5))
@@ -335,6 +343,7 @@ func TestEntriesAtTime(t *testing.T) {
 
 // A key by whose name it is a secret, and that is not sealed, is a problem at Open.
 func TestSecretKeysThatAreNotSealed(t *testing.T) {
+	t.Parallel()
 	type cloud struct {
 		User     string
 		APIToken string

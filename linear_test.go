@@ -62,6 +62,7 @@ func (c call) make(t *testing.T, v pantry.Var[int]) (answer int) {
 // effect at one moment between its beginning and its end (linearizability), in
 // strict and in prompt mode.
 func TestLinearizable(t *testing.T) {
+	t.Parallel()
 	model := porcupine.Model{
 		Init: func() any { return 0 },
 		Step: func(stored, input, output any) (bool, any) {

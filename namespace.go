@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
-	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/test/hooks"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -28,7 +28,7 @@ type Namespace struct {
 	readOnly    bool
 	within      time.Duration // over 0: commits are prompt
 	author      entry.Author
-	twice       bool // for tests: see package seam
+	twice       bool // for tests: see package hooks
 	migrated    bool // steps of the schema were taken at Open
 	prob        *problems
 	listener    *ledger.Listener
@@ -98,7 +98,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		return nil, ns.fail("open", "", err)
 	}
 	ns.listener = &ledger.Listener{Problem: func(err error) { ns.prob.report("", nil, asReport(err)) }}
-	special := seam.Of(dir)
+	special := hooks.Of(dir)
 	ns.twice = special.Twice
 	l, err := ledger.Open(dir, name, ledger.Options{
 		ReadOnly: o.readOnly,

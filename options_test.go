@@ -13,12 +13,13 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
 
 func TestAs(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, pantry.As("plotbook"))
 	other := open(t, dir, pantry.As("tankwatch"))
@@ -42,6 +43,7 @@ func TestAs(t *testing.T) {
 }
 
 func TestSealed(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	sealer := must(seal.AESGCM([]byte("0123456789abcdef")))(t)
 	other := must(seal.AESGCM([]byte("fedcba9876543210")))(t)
@@ -82,6 +84,7 @@ func TestSealed(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	var problems []string
 	ns := open(t, t.TempDir(), pantry.Limits(100, 300), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Err.Error()) }))
 	assert.ErrorIs(t, plot.In(ns).Set(strings.Repeat("x", 99)), pantry.ErrTooLarge)
@@ -103,6 +106,7 @@ func TestLimits(t *testing.T) {
 }
 
 func TestReset(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir, pantry.Declare(reminderHour, plot, plantings))
 	require.NoError(t, plot.In(ns).Set("secret-bed"))

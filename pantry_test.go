@@ -19,6 +19,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/small-pantry/pantry"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -56,6 +57,7 @@ var (
 )
 
 func TestFourAnswers(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), quiet)
 	hour := reminderHour.In(ns)
 	x, found, err := hour.Lookup()
@@ -86,6 +88,7 @@ func TestFourAnswers(t *testing.T) {
 
 // A default that stood in for a bad value is never written back.
 func TestDefaultIsNotWrittenBack(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), quiet)
 	require.NoError(t, ns.Put("reminder-hour", value.Text("garbage")))
 	hour := reminderHour.In(ns)
@@ -113,6 +116,7 @@ func TestDefaultIsNotWrittenBack(t *testing.T) {
 }
 
 func TestOperations(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	hour := reminderHour.In(ns)
 	assert.Equal(t, 20, must(pantry.Add(hour, 2))(t), "an absent entry starts from the default")
@@ -145,6 +149,7 @@ func TestOperations(t *testing.T) {
 }
 
 func TestNothingChanged(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	require.NoError(t, reminderHour.In(ns).Set(18))
 	assert.EqualValues(t, 1, ns.Version(), "a Set of the default where nothing is stored is a commit")
@@ -160,6 +165,7 @@ func TestNothingChanged(t *testing.T) {
 }
 
 func TestGetGivesACopy(t *testing.T) {
+	t.Parallel()
 	def := []string{"A1"}
 	ns := open(t, t.TempDir())
 	q := pantry.List("hose/queue", def...).In(ns)
@@ -177,6 +183,7 @@ func TestGetGivesACopy(t *testing.T) {
 }
 
 func TestCommit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	own := errors.New("own")
@@ -216,6 +223,7 @@ func TestCommit(t *testing.T) {
 
 // A commit of very many changes is one commit like any other.
 func TestLargeCommit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	const n = 40_000
@@ -242,6 +250,7 @@ func TestLargeCommit(t *testing.T) {
 // A Commit whose reading was overtaken runs again, and the ninth time while
 // the others wait.
 func TestCommitRunsAgain(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	runs := 0
 	require.NoError(t, ns.Commit(func(b *pantry.Batch) error {
@@ -256,6 +265,7 @@ func TestCommitRunsAgain(t *testing.T) {
 }
 
 func TestConcurrentAdds(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	one, two := open(t, dir), open(t, dir)
 	var all sync.WaitGroup
@@ -280,6 +290,7 @@ func TestConcurrentAdds(t *testing.T) {
 
 // Whoever has seen a value never sees an older one, and the last one shows to all.
 func TestGetKeepsUp(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
 	shared := pantry.Int("n", 0)
 	const last = 3000
@@ -313,6 +324,7 @@ func TestGetKeepsUp(t *testing.T) {
 
 // A name has more variables than it tells of each change.
 func TestManyVariablesOfOneEntry(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
 	var all []pantry.Var[int]
 	for range 40 {
@@ -353,6 +365,7 @@ func TestKeysOnTheFlyDoNotLeak(t *testing.T) {
 }
 
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	hour := reminderHour.In(ns)
 	var seen []int
@@ -388,6 +401,7 @@ func TestWatch(t *testing.T) {
 }
 
 func TestOpenRefuses(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o600))
 	for _, name := range []string{"", "Plotbook", "a/b", "..", ".a", "con", "lpt1.txt", strings.Repeat("a", 65), "möhre"} {
@@ -413,6 +427,7 @@ func TestOpenRefuses(t *testing.T) {
 }
 
 func TestPanicsWithTheRemedy(t *testing.T) {
+	t.Parallel()
 	for remedy, f := range map[string]func(){
 		"it is empty":                      func() { pantry.Int("", 0) },
 		`empty part`:                       func() { pantry.Int("tank//litres", 0) },
@@ -449,6 +464,7 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 }
 
 func TestParse(t *testing.T) {
+	t.Parallel()
 	units := pantry.OneOf("units", "metric", "imperial")
 	even := pantry.Int("even", 0).Check(func(n int) error {
 		if n%2 != 0 {
@@ -480,6 +496,7 @@ func TestParse(t *testing.T) {
 // A machine for rapid: random operations on a namespace and on a plain map,
 // with reopening among them.
 func TestAgainstAMap(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	round := 0
 	rapid.Check(t, func(rt *rapid.T) {
@@ -553,6 +570,7 @@ func TestAgainstAMap(t *testing.T) {
 // Whatever a file that was cut at any byte still tells is how it was after
 // some commit, and the next writer goes on from there.
 func TestCutAtEveryByte(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	for hour := range 4 {
@@ -595,6 +613,7 @@ func TestCutAtEveryByte(t *testing.T) {
 }
 
 func TestFollowsAnotherWriter(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	w := open(t, dir)
 	r := open(t, dir, pantry.ReadOnly(), pantry.Follow(time.Millisecond))
@@ -614,6 +633,7 @@ func TestFollowsAnotherWriter(t *testing.T) {
 
 // Whatever text a user gives stands in a name of its own, and comes back.
 func TestAtTakesAnyText(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	defer ns.Close()
 	watered := pantry.Int("watered", 3)

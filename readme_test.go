@@ -15,6 +15,7 @@ import (
 // What the README shows compiles and does what it says, and what the documents
 // link to is there.
 func TestReadme(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("README.md")
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -62,6 +63,7 @@ func TestReadme(t *testing.T) {
 
 // Every test that the documents name is there.
 func TestNamedTests(t *testing.T) {
+	t.Parallel()
 	there := map[string]bool{}
 	require.NoError(t, filepath.WalkDir(".", func(path string, _ os.DirEntry, err error) error {
 		if err != nil || !strings.HasSuffix(path, "_test.go") {

@@ -24,6 +24,7 @@ import (
 // Sealing what stood in the clear leaves nothing of it in the file, by
 // whichever call, and neither does clearing it.
 func TestSealedByWhicheverCall(t *testing.T) {
+	t.Parallel()
 	sealer, err := seal.AESGCM([]byte("0123456789abcdef"))
 	require.NoError(t, err)
 	plain := pantry.Text("gate/code", "")
@@ -58,6 +59,7 @@ func TestSealedByWhicheverCall(t *testing.T) {
 
 // Seed leaves alone what is stored, also what it can't open.
 func TestSeedLeavesWhatItCantOpen(t *testing.T) {
+	t.Parallel()
 	one, err := seal.AESGCM([]byte("0123456789abcdef"))
 	require.NoError(t, err)
 	other, err := seal.AESGCM([]byte("fedcba9876543210"))
@@ -86,6 +88,7 @@ func TestSeedLeavesWhatItCantOpen(t *testing.T) {
 
 // Add takes a number that is free, whoever wrote under the next one.
 func TestAddTakesAFreeNumber(t *testing.T) {
+	t.Parallel()
 	type planting struct{ Crop string }
 	ns := open(t, t.TempDir())
 	defer ns.Close()
@@ -108,6 +111,7 @@ func TestAddTakesAFreeNumber(t *testing.T) {
 // A program that does not know the steps which a file has had doesn't open it,
 // unless it says that it may.
 func TestSchemaOfAnotherProgram(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	require.NoError(t, ns.Put("hour", value.Text("7")))
@@ -164,6 +168,7 @@ func TestSchemaOfAnotherProgram(t *testing.T) {
 
 // Names that are exchanged in one commit take their declarations along.
 func TestRenamesInACircle(t *testing.T) {
+	t.Parallel()
 	for range 10 { // whatever the order of a map
 		dir := t.TempDir()
 		ns, err := pantry.Open(dir, "plotbook", pantry.Declare(pantry.Int("a", 1), pantry.Text("b", "x"), pantry.Bool("c", true)))
@@ -187,6 +192,7 @@ func TestRenamesInACircle(t *testing.T) {
 // A second Open in one process has problems of its own, and one that only reads
 // sees what the other writes.
 func TestSecondOpenInOneProcess(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	heard := map[string]int{}
 	var mu sync.Mutex
@@ -223,6 +229,7 @@ func TestSecondOpenInOneProcess(t *testing.T) {
 
 // What OnProblem does is its own business: it may open another namespace.
 func TestOnProblemMayOpen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ns := open(t, dir)
 	require.NoError(t, ns.Put("reminder-hour", value.Text("late")))
@@ -248,6 +255,7 @@ func TestOnProblemMayOpen(t *testing.T) {
 // A type with a text of its own is not shared with the store, what holds a
 // nil in any comes back as nil, and what can't be stored whole is refused.
 func TestTypesOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	defer ns.Close()
 	ips := pantry.List("addresses", net.IPv4(10, 0, 0, 1))
@@ -294,6 +302,7 @@ func (o *own) UnmarshalText(b []byte) error { o.Note = string(b); return nil }
 
 // What holds itself is refused, not followed for ever.
 func TestCyclicValue(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	defer ns.Close()
 	type node struct {
@@ -320,6 +329,7 @@ func TestCyclicValue(t *testing.T) {
 // A function that panics leaves no snapshot behind, which would keep all that
 // is written from then on.
 func TestPanicInCommit(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	defer ns.Close()
 	for range 3 {

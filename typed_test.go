@@ -18,6 +18,7 @@ import (
 
 // Numbers are read as people type them, and what may mean two things is not.
 func TestParseNumbersAsTyped(t *testing.T) {
+	t.Parallel()
 	whole, real := pantry.Int("n", 0), pantry.Float("f", 0)
 	for typed, want := range map[string]int{"007": 7, "+5": 5, "-007": -7, " 12 ": 12, "0": 0, "000": 0, "+0": 0, "5.": 5, "1e3": 1000, "4.0": 4} {
 		n, err := whole.Parse(typed)
@@ -43,6 +44,7 @@ func TestParseNumbersAsTyped(t *testing.T) {
 
 // A length of time is an int of nanoseconds, read as people type it.
 func TestDuration(t *testing.T) {
+	t.Parallel()
 	pause := pantry.Duration("pause", 5*time.Minute).Between(time.Second, 48*time.Hour)
 	for typed, want := range map[string]time.Duration{
 		"90s": 90 * time.Second, "5 min": 5 * time.Minute, "1h30m": 90 * time.Minute, "1h 30 min": 90 * time.Minute, "2 Hours": 2 * time.Hour, "1.5h": 90 * time.Minute,
@@ -94,6 +96,7 @@ type measure string
 
 // What a key formats it parses again, whatever its kind.
 func TestFormatIsTheInverseOfParse(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(rt *rapid.T) {
 		again(rt, pantry.Bool("b", false), rapid.Bool().Draw(rt, "bool"))
 		again(rt, pantry.Int("n", 0), rapid.Int().Draw(rt, "int"))
@@ -114,6 +117,7 @@ func again[T any](rt *rapid.T, k pantry.Key[T], x T) {
 }
 
 func TestWhatAScreenNeeds(t *testing.T) {
+	t.Parallel()
 	units := pantry.OneOf("units", measure("metric"), "imperial", "by eye").About("how to measure")
 	assert.Equal(t, []measure{"metric", "imperial", "by eye"}, units.Choices())
 	units.Choices()[0] = "x"
@@ -129,6 +133,7 @@ func TestWhatAScreenNeeds(t *testing.T) {
 // A rule judges what is set and stored, so that something can be required that has
 // no default; and the sentence for the user is found in whatever error.
 func TestRequired(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	gardener := pantry.Text("gardener", "").Check(func(name string) error {
 		if name == "" {
@@ -170,6 +175,7 @@ type screen struct {
 // A field of settings is held to the rules of a key; what is stored against them
 // stands at its default and blocks nothing else.
 func TestFieldsWithKeys(t *testing.T) {
+	t.Parallel()
 	hour := pantry.Int("reminder-hour", 0).Between(0, 23).About("when to remind")
 	units := pantry.OneOf("units", "metric", "imperial")
 	beds := pantry.List[string]("beds").Keep(2)
@@ -230,6 +236,7 @@ func TestFieldsWithKeys(t *testing.T) {
 
 // Records by any order, one by one, and all at once away.
 func TestRecordsGetSortedClear(t *testing.T) {
+	t.Parallel()
 	type bed struct{ Crop string }
 	beds := pantry.RecordsOf[bed]("plantings")
 	dir := t.TempDir()
@@ -270,6 +277,7 @@ func TestRecordsGetSortedClear(t *testing.T) {
 // Records under ids of one's own stand as they were added, whatever becomes of them
 // later: a change, the next launch, another program, a file that was made smaller.
 func TestRecordsInOrderOfAdding(t *testing.T) {
+	t.Parallel()
 	type bed struct{ N int }
 	beds := pantry.RecordsOf[bed]("beds")
 	dir := t.TempDir()

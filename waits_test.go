@@ -28,6 +28,7 @@ func held(t *testing.T, dir string) (free func()) {
 // A write from within the function of another is refused when its time is over, and leaves
 // nothing behind.
 func TestWriteWithinAWrite(t *testing.T) {
+	t.Parallel()
 	ns := open(t, t.TempDir())
 	hour := reminderHour.In(ns)
 	_, err := hour.Update(func(old int) (int, error) { return old, hour.Set((old + 2) % 24) })
@@ -38,6 +39,7 @@ func TestWriteWithinAWrite(t *testing.T) {
 
 // Whoever opens a namespace waits for its lock, and for no other's.
 func TestOpenBesideALock(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, open(t, dir).Close())
 	free := held(t, dir)
@@ -59,6 +61,7 @@ func TestOpenBesideALock(t *testing.T) {
 
 // A Watch ends with its context, also while another process keeps the lock that it would read under.
 func TestWatchEndsWithItsContext(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, reminderHour.In(open(t, dir)).Set(1))
 	r := open(t, dir, pantry.ReadOnly(), pantry.Follow(time.Millisecond))

@@ -8,7 +8,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/keyuse"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/test/hooks"
 )
 
 // Namespaces gives the names of the namespaces in a directory, in order: of the
@@ -44,7 +44,7 @@ func Namespaces(dir string) ([]string, error) {
 func Delete(dir, name string) error {
 	err := CheckNamespace(name)
 	if err == nil {
-		err = ledger.Delete(dir, name, ledger.Options{Disk: seam.Of(dir).Disk})
+		err = ledger.Delete(dir, name, ledger.Options{Disk: hooks.Of(dir).Disk})
 	}
 	if err == nil {
 		err = keyuse.Remove(dir, name)

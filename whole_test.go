@@ -16,6 +16,7 @@ import (
 // Whole namespaces are listed, and deleted as at log-out: nothing of what was in
 // one is left in the directory, and the others are as they were.
 func TestNamespacesAndDelete(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	_, err := pantry.Namespaces(filepath.Join(dir, "nowhere"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
@@ -70,6 +71,7 @@ func TestNamespacesAndDelete(t *testing.T) {
 
 // Whoever opens a namespace while it is deleted finds it either whole or new.
 func TestDeleteWhileOthersOpen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	done := make(chan struct{})
 	go func() {

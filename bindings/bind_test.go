@@ -1,15 +1,21 @@
 package bindings
 
 import (
+	"crypto/sha256"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -38,6 +44,57 @@ func run(t *testing.T, env []string, name string, args ...string) string {
 	return string(out)
 }
 
+// sources returns the Go files from which the library is built, and the files that pin its
+// tools. The result is computed once.
+var sources = sync.OnceValues(func() ([]string, error) {
+	args := append([]string{"list", "-deps", "-f", `{{if not .Standard}}{{$dir := .Dir}}{{range .GoFiles}}{{$dir}}/{{.}}{{"\n"}}{{end}}{{end}}`}, boundPackages...)
+	out, err := exec.Command("go", args...).Output()
+	return append(strings.Fields(string(out)), "go.mod", "go.sum", "bind_test.go", "jvm_test.go"), err
+})
+
+// cached returns a directory that holds what build makes of inputs. It builds only if no earlier
+// run of the tests built the same inputs: a hash of the files names the directory. A build that
+// fails leaves nothing.
+func cached(t *testing.T, what string, inputs []string, build func(dir string)) string {
+	t.Helper()
+	base, err := os.UserCacheDir()
+	if err != nil {
+		base = os.TempDir()
+	}
+	base = filepath.Join(base, "small-pantry-tests")
+	hash := sha256.New()
+	_, err = fmt.Fprintln(hash, what, runtime.Version(), run(t, nil, need(t, "java"), "-version"))
+	require.NoError(t, err)
+	for _, path := range inputs {
+		raw, err := os.ReadFile(path)
+		require.NoError(t, err)
+		_, err = fmt.Fprintln(hash, filepath.Base(path), len(raw))
+		require.NoError(t, err)
+		_, err = hash.Write(raw)
+		require.NoError(t, err)
+	}
+	dir := filepath.Join(base, fmt.Sprintf("%s-%x", what, hash.Sum(nil)[:12]))
+	if _, err := os.Stat(dir); err == nil {
+		return dir
+	}
+	old, err := filepath.Glob(filepath.Join(base, what+"-*"))
+	require.NoError(t, err)
+	for _, path := range old {
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > 7*24*time.Hour {
+			require.NoError(t, os.RemoveAll(path))
+		}
+	}
+	require.NoError(t, os.MkdirAll(base, 0o700))
+	made, err := os.MkdirTemp(base, "building-")
+	require.NoError(t, err)
+	defer os.RemoveAll(made)
+	build(made)
+	if err := os.Rename(made, dir); err != nil && !errors.Is(err, fs.ErrExist) {
+		require.NoError(t, err)
+	}
+	return dir
+}
+
 // What gobind's files for Android need, and no other machine has: a log, a context, and a jni.h
 // that knows integers.
 const (
@@ -57,28 +114,26 @@ int __android_log_write(int level, const char *tag, const char *text);
 	androidContext = "package android.content; public class Context {}\n"
 )
 
-// watched has a test not be taken for one that ran already when these files changed.
-func watched(t *testing.T, paths ...string) {
-	t.Helper()
-	for _, path := range paths {
-		_, err := os.ReadFile(path)
-		require.NoError(t, err)
-	}
-}
+// bindMu serialises users of the directory build, which must lie within the module.
+var bindMu sync.Mutex
 
-// bind has gobind make the files for Java and gives where they are, and the flags for C: what
-// they miss is there too. Files for Android end in suffix.
-func bind(t *testing.T, suffix string, packages ...string) (src, java, flags string) {
+// bind runs gobind for Java. It returns the directories of the Go and C files and of the Java
+// files, and the flags for the C compiler. It adds the headers that the files need, and renames
+// the files for Android to end in suffix. It calls use with the directories and removes them
+// afterwards.
+func bind(t *testing.T, suffix string, packages []string, use func(src, java, flags string)) {
 	t.Helper()
 	if runtime.GOOS != "linux" {
 		t.Skip("the library is built on Linux")
 	}
 	home := filepath.Dir(filepath.Dir(need(t, "javac")))
-	made := "build" // within the module, so that it is built with its packages
+	bindMu.Lock()
+	defer bindMu.Unlock()
+	const made = "build" // within the module, so that the go command resolves its imports
 	require.NoError(t, os.RemoveAll(made))
-	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(made)) })
+	defer func() { assert.NoError(t, os.RemoveAll(made)) }()
 	run(t, nil, "go", append([]string{"tool", "gobind", "-lang=java,go", "-outdir=" + made}, packages...)...)
-	src, java = filepath.Join(made, "lib"), filepath.Join(made, "java")
+	src, java := filepath.Join(made, "lib"), filepath.Join(made, "java")
 	for path, text := range map[string]string{
 		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(src, "jni.h"): androidJNI,
 		filepath.Join(java, "android", "content", "Context.java"): androidContext,
@@ -102,23 +157,39 @@ func bind(t *testing.T, suffix string, packages ...string) (src, java, flags str
 	}
 	abs, err := filepath.Abs(src)
 	require.NoError(t, err)
-	return src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home)
+	use(src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home))
 }
 
-// The Go side and gobind's C compile for Android; they are not linked, which takes its NDK.
+// The Go and C code that gobind generates compiles for Android. It is not linked, which would need
+// the Android NDK.
 func TestAndroidCompiles(t *testing.T) {
+	t.Parallel()
 	cc := need(t, "aarch64-linux-gnu-gcc")
-	src, _, flags := bind(t, "_android", boundPackages...)
-	out := run(t, []string{"GOOS=android", "GOARCH=arm64", "CGO_ENABLED=1", "CC=" + cc, strings.Replace(flags, "-D__GOBIND_ANDROID__ ", "-D__GOBIND_ANDROID__ -Wno-incompatible-pointer-types ", 1)},
-		"go", "list", "-tags", "netgo", "-export", "-f", "{{.Export}}", "./"+src)
-	assert.NotEmpty(t, strings.TrimSpace(out), "what was compiled")
+	inputs, err := sources()
+	require.NoError(t, err)
+	cached(t, "android", inputs, func(string) {
+		bind(t, "_android", boundPackages, func(src, _, flags string) {
+			out := run(t, []string{"GOOS=android", "GOARCH=arm64", "CGO_ENABLED=1", "CC=" + cc, strings.Replace(flags, "-D__GOBIND_ANDROID__ ", "-D__GOBIND_ANDROID__ -Wno-incompatible-pointer-types ", 1)},
+				"go", "list", "-tags", "netgo", "-export", "-f", "{{.Export}}", "./"+src)
+			require.NotEmpty(t, strings.TrimSpace(out), "no package was compiled")
+		})
+	})
 }
 
-// The files for Swift and Objective-C are made whole, and nothing is left out of either.
+// headers returns a directory with the files that gobind generates for Java and Objective-C.
+func headers(t *testing.T) string {
+	t.Helper()
+	inputs, err := sources()
+	require.NoError(t, err)
+	return cached(t, "headers", inputs, func(dir string) {
+		run(t, nil, "go", append([]string{"tool", "gobind", "-lang=java,objc", "-outdir=" + dir}, boundPackages...)...)
+	})
+}
+
+// gobind leaves nothing out of the files for Java and for Objective-C.
 func TestBoundWhole(t *testing.T) {
-	dir := t.TempDir()
-	run(t, nil, "go", "tool", "gobind", "-lang=java,objc", "-outdir="+dir, boundPackages[0], boundPackages[1])
-	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+	t.Parallel()
+	require.NoError(t, filepath.WalkDir(headers(t), func(path string, e os.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err
 		}
@@ -128,11 +199,10 @@ func TestBoundWhole(t *testing.T) {
 	}))
 }
 
-// An app in Objective-C is read against the headers, with stubs in place of Apple's Foundation.
+// clang parses an app in Objective-C against the generated headers, with stubs for Foundation.
 func TestObjectiveCReads(t *testing.T) {
-	clang, dir := need(t, "clang"), t.TempDir()
-	watched(t, "testdata/objc/App.m", "testdata/objc/Foundation/Foundation.h", "testdata/objc/module.modulemap")
-	run(t, nil, "go", "tool", "gobind", "-lang=objc", "-outdir="+dir, boundPackages[0], boundPackages[1])
-	run(t, nil, clang, "-target", "arm64-apple-ios12", "-ffreestanding", "-fsyntax-only", "-x", "objective-c", "-fobjc-arc", "-fmodules", "-fmodules-cache-path="+filepath.Join(dir, "modules"),
-		"-Wall", "-Werror", "-Itestdata/objc", "-I"+filepath.Join(dir, "src", "gobind"), "testdata/objc/App.m")
+	t.Parallel()
+	clang := need(t, "clang")
+	run(t, nil, clang, "-target", "arm64-apple-ios12", "-ffreestanding", "-fsyntax-only", "-x", "objective-c", "-fobjc-arc", "-fmodules", "-fmodules-cache-path="+filepath.Join(t.TempDir(), "modules"),
+		"-Wall", "-Werror", "-Itestdata/objc", "-I"+filepath.Join(headers(t), "src", "gobind"), "testdata/objc/App.m")
 }

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -23,23 +24,27 @@ import (
 // A jvm is the library for the JVM of this machine, and the classes over it.
 type jvm struct{ lib, classes string }
 
-// build makes it: gobind's files are for Android, so they are renamed.
+// build builds the library and compiles the Java classes over it. gobind's files are for Android,
+// so bind renames them.
 func build(t *testing.T) jvm {
 	t.Helper()
 	need(t, "cc")
-	src, java, flags := bind(t, "_jvm", boundPackages...)
-	j := jvm{t.TempDir(), t.TempDir()}
-	run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(j.lib, "libgojni.so"), "./"+src)
-	watched(t, "testdata/java/Suite.java")
-	sources := []string{"-Xlint:-removal", "-nowarn", "-d", j.classes, "testdata/java/Suite.java"}
-	require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
-		if strings.HasSuffix(path, ".java") {
-			sources = append(sources, path)
-		}
-		return err
-	}))
-	run(t, nil, "javac", sources...)
-	return j
+	inputs, err := sources()
+	require.NoError(t, err)
+	dir := cached(t, "jvm", append(slices.Clone(inputs), "testdata/java/Suite.java"), func(dir string) {
+		bind(t, "_jvm", boundPackages, func(src, java, flags string) {
+			run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(dir, "libgojni.so"), "./"+src)
+			args := []string{"-Xlint:-removal", "-nowarn", "-d", filepath.Join(dir, "classes"), "testdata/java/Suite.java"}
+			require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
+				if strings.HasSuffix(path, ".java") {
+					args = append(args, path)
+				}
+				return err
+			}))
+			run(t, nil, "javac", args...)
+		})
+	})
+	return jvm{dir, filepath.Join(dir, "classes")}
 }
 
 // play plays a scene of a suite in a process of its own.
@@ -54,6 +59,7 @@ func (j jvm) play(suite, scene, dir string, more ...string) (string, error) {
 // killed has an app store each kind and kill itself, and another find all of it.
 func (j jvm) killed(t *testing.T, suite string) {
 	t.Run("killed", func(t *testing.T) {
+		t.Parallel()
 		dir := t.TempDir()
 		out, err := j.play(suite, "write", dir)
 		var end *exec.ExitError
@@ -68,6 +74,7 @@ func (j jvm) killed(t *testing.T, suite string) {
 func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
 	for _, scene := range scenes {
 		t.Run(scene, func(t *testing.T) {
+			t.Parallel()
 			out, err := j.play(suite, scene, t.TempDir())
 			require.NoError(t, err)
 			assert.Contains(t, out, "ok\n")
@@ -78,6 +85,7 @@ func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
 // shared has an app use a board through an outage, and with a server that is slow.
 func (j jvm) shared(t *testing.T, suite string) {
 	t.Run("board", func(t *testing.T) {
+		t.Parallel()
 		s := pantrytest.NewServer(t)
 		cmd := exec.Command("java", "-Djava.library.path="+j.lib, "-cp", j.classes, suite, "board", t.TempDir(), s.Link("rowan-street"))
 		var failed bytes.Buffer
@@ -106,6 +114,7 @@ func (j jvm) shared(t *testing.T, suite string) {
 // together has two processes add to one number of one file.
 func (j jvm) together(t *testing.T, suite string) {
 	t.Run("two processes", func(t *testing.T) {
+		t.Parallel()
 		dir := t.TempDir()
 		var both sync.WaitGroup
 		for range 2 {
@@ -122,21 +131,27 @@ func (j jvm) together(t *testing.T, suite string) {
 
 // What an app in Java, and one in Kotlin, get of package mobile, on the JVM of this machine.
 func TestJVM(t *testing.T) {
+	t.Parallel()
 	j := build(t)
 	t.Run("Java", func(t *testing.T) {
+		t.Parallel()
 		j.scenes(t, "Suite", "refusals", "commit", "watch", "many")
 		j.killed(t, "Suite")
 		j.shared(t, "Suite")
 		j.together(t, "Suite")
 	})
 	t.Run("Kotlin", func(t *testing.T) {
-		k := j.kotlin(t, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt")
+		t.Parallel()
+		k := j.kotlin(t, "suite", "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt")
 		k.scenes(t, "SuiteKt", "refusals", "commit", "records", "flow", "many")
 		k.killed(t, "SuiteKt")
 		k.shared(t, "SuiteKt")
 		k.together(t, "SuiteKt")
 	})
-	t.Run("page", func(t *testing.T) { testPage(t, j) })
+	t.Run("page", func(t *testing.T) {
+		t.Parallel()
+		testPage(t, j)
+	})
 }
 
 // The app in Kotlin of docs/phones.md is compiled as it stands there, against stubs of Android's
@@ -150,15 +165,15 @@ func testPage(t *testing.T, j jvm) {
 	board := "import androidx.activity.ComponentActivity\nimport androidx.lifecycle.lifecycleScope\nimport kotlinx.coroutines.flow.*\nimport kotlinx.coroutines.launch\nimport pantry.*\n" +
 		"object Garden : Keys() { val tankLitres by whole(name = \"tank/litres\") }\nclass Label { var text = \"\" }\n" +
 		"class Shed(val link: String, val filesDir: java.io.File, val label: Label) : ComponentActivity() {\nfun show() {\n" + blocks[1][1] + "}\n}\n"
-	sources, err := filepath.Glob("testdata/kotlin/android/*.kt")
+	paths, err := filepath.Glob("testdata/kotlin/android/*.kt")
 	require.NoError(t, err)
-	sources = append(sources, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Screen.kt")
+	paths = append(paths, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Screen.kt")
 	for name, code := range map[string]string{"MainActivity.kt": blocks[0][1], "Shed.kt": board, "SealingKey.kt": blocks[2][1]} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(code), 0o600))
-		sources = append(sources, path)
+		paths = append(paths, path)
 	}
-	k, files := j.kotlin(t, sources...), t.TempDir()
+	k, files := j.kotlin(t, "page", paths...), t.TempDir()
 	for _, scene := range []string{"types", "finds"} {
 		out, err := k.play("ScreenKt", scene, files)
 		require.NoError(t, err)
@@ -167,17 +182,18 @@ func testPage(t *testing.T, j jvm) {
 }
 
 // kotlin compiles an app in Kotlin against the library.
-func (j jvm) kotlin(t *testing.T, sources ...string) jvm {
+func (j jvm) kotlin(t *testing.T, app string, paths ...string) jvm {
 	t.Helper()
 	lib := filepath.Join("node_modules", "kotlin-compiler", "lib")
 	if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
 		t.Skip("the Kotlin compiler is missing: make test installs it")
 	}
-	watched(t, sources...)
-	k := jvm{j.lib, t.TempDir()}
+	inputs, err := sources()
+	require.NoError(t, err)
 	all := strings.Join([]string{j.classes, filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar"), filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
-	run(t, nil, "java", append([]string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
-		"-no-stdlib", "-Werror", "-cp", all, "-d", k.classes}, sources...)...)
-	k.classes += ":" + all
-	return k
+	dir := cached(t, "kotlin-"+app, slices.Concat(inputs, paths, []string{"package-lock.json"}), func(dir string) {
+		run(t, nil, "java", append([]string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
+			"-no-stdlib", "-Werror", "-cp", all, "-d", dir}, paths...)...)
+	})
+	return jvm{j.lib, dir + ":" + all}
 }

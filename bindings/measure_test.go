@@ -66,15 +66,7 @@ var architectures = []struct{ name, arch, cc string }{
 func sizes(t *testing.T) string {
 	type one struct{ built, packed float64 }
 	of := map[string][3]one{}
-	for i, packages := range [][]string{nil, boundPackages[:1], boundPackages} {
-		src, flags := "build/nothing", ""
-		if packages == nil {
-			require.NoError(t, os.MkdirAll(src, 0o700))
-			require.NoError(t, os.WriteFile(filepath.Join(src, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
-		} else {
-			src, _, flags = bind(t, "_jvm", packages...)
-			flags += " -DON_JVM"
-		}
+	measure := func(i int, src, flags string) {
 		for _, a := range architectures {
 			cc, err := exec.LookPath(a.cc)
 			if err != nil {
@@ -93,6 +85,13 @@ func sizes(t *testing.T) string {
 			all[i] = one{float64(len(raw)) / 1e6, float64(packed.Len()) / 1e6}
 			of[a.name] = all
 		}
+	}
+	const empty = "build/nothing"
+	require.NoError(t, os.MkdirAll(empty, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(empty, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
+	measure(0, empty, "")
+	for i, packages := range [][]string{boundPackages[:1], boundPackages} {
+		bind(t, "_jvm", packages, func(src, _, flags string) { measure(i+1, src, flags+" -DON_JVM") })
 	}
 	rows := ""
 	for _, a := range architectures {

@@ -23,8 +23,9 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/suite"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/suite"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -112,6 +113,7 @@ func (o *onServer) Commit(edits []entry.Edit) (rules.Outcome, error) {
 
 // A board means the same over HTTP, also when each commit is judged twice.
 func TestSuiteOverHTTP(t *testing.T) {
+	t.Parallel()
 	code := func(err error) (string, int) {
 		var e *board.Error
 		require.ErrorAs(t, err, &e)
@@ -119,11 +121,11 @@ func TestSuiteOverHTTP(t *testing.T) {
 	}
 	suite.Run(t, code, func(tb testing.TB) suite.Board {
 		o := &onServer{t: t, data: tb.TempDir()}
-		seam.Set(filepath.Join(o.data, "boards"), seam.Setting{Twice: true})
+		hooks.Set(filepath.Join(o.data, "boards"), hooks.Setting{Twice: true})
 		require.NoError(t, o.open())
 		tb.Cleanup(func() {
 			assert.NoError(t, o.close())
-			seam.Unset(filepath.Join(o.data, "boards"))
+			hooks.Unset(filepath.Join(o.data, "boards"))
 		})
 		return o
 	})
@@ -170,6 +172,7 @@ func shows[T comparable](x T) func(board.State[T]) bool {
 }
 
 func TestTwoPhones(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	one, two := st.join(t, board.ClientName("tankwatch")), st.join(t)
 	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
@@ -211,6 +214,7 @@ func TestTwoPhones(t *testing.T) {
 }
 
 func TestEveryKindArrives(t *testing.T) {
+	t.Parallel()
 	b := newStore(t).join(t)
 	moment := time.Date(2026, 5, 3, 9, 12, 44, 5, time.UTC)
 	check := func(name string, set func() error, same func() bool) {
@@ -237,6 +241,7 @@ func TestEveryKindArrives(t *testing.T) {
 }
 
 func TestWrongKindIsNamed(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	var problems atomic.Int64
 	b := st.join(t, board.OnProblem(func(pantry.Problem) { problems.Add(1) }))
@@ -265,6 +270,7 @@ func TestWrongKindIsNamed(t *testing.T) {
 }
 
 func TestPollsInOneRequestAndSlowsDown(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	for i := range 50 {
@@ -281,6 +287,7 @@ func TestPollsInOneRequestAndSlowsDown(t *testing.T) {
 }
 
 func TestServerInTrouble(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	tank := board.On(b, tankLitres)
@@ -318,6 +325,7 @@ func TestServerInTrouble(t *testing.T) {
 // What no server took is sent again, and so is an addition whose answer was lost: under
 // its key, so that it counts once.
 func TestWhatIsRepeated(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t, board.Patience(5*time.Second))
 	tank := board.On(b, tankLitres)
@@ -352,6 +360,7 @@ func TestWhatIsRepeated(t *testing.T) {
 }
 
 func TestServerStartedAnew(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	tank := board.On(b, tankLitres)
@@ -373,6 +382,7 @@ func TestServerStartedAnew(t *testing.T) {
 }
 
 func TestWatchTheBoard(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b, other := st.join(t), st.join(t)
 	_, err := other.Put(t.Context(), "gate/open", value.Bool(true))
@@ -408,6 +418,7 @@ func TestWatchTheBoard(t *testing.T) {
 }
 
 func TestJoinRefuses(t *testing.T) {
+	t.Parallel()
 	for _, link := range []string{"", "rowan-street", "ftp://h/b/x", "http://h/x", "http://h/boards/", "http://h/boards/Rowan", "http://h/boards/a/b", "://"} {
 		_, err := board.Join(link)
 		assert.ErrorIs(t, err, board.ErrLink, link)
@@ -434,6 +445,7 @@ func TestJoinRefuses(t *testing.T) {
 }
 
 func TestAs(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{strings.Repeat("a", 101), "a\nb", "\xff"} {
 		_, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.ClientName(name))
 		assert.ErrorIs(t, err, pantry.ErrInvalid, "%q", name)
@@ -445,6 +457,7 @@ func TestAs(t *testing.T) {
 }
 
 func TestTimeout(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b, patient := st.join(t, board.Timeout(30*time.Millisecond)), st.join(t)
 	assert.Equal(t, "rowan-street", b.Name())
@@ -476,6 +489,7 @@ func TestTimeout(t *testing.T) {
 
 // An answer that comes late and is older than what is known changes nothing.
 func TestOlderAnswerIsNotShown(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	require.NoError(t, board.On(st.join(t), tankLitres).Set(t.Context(), 1))
 	caught, goOn := make(chan struct{}), make(chan struct{})
@@ -505,6 +519,7 @@ func TestOlderAnswerIsNotShown(t *testing.T) {
 
 // What a commit removed is known at once, without asking.
 func TestRemovedIsKnownAtOnce(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	tank := board.On(b, tankLitres)
@@ -518,6 +533,7 @@ func TestRemovedIsKnownAtOnce(t *testing.T) {
 
 // A server that says when to come again is not asked before.
 func TestRetryAfterIsHonoured(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	var refused atomic.Int64
 	st.answer(func(w http.ResponseWriter, _ *http.Request) {
@@ -540,6 +556,7 @@ func TestRetryAfterIsHonoured(t *testing.T) {
 
 // Watch of a collection, or of a struct of settings, sees its entries.
 func TestWatchFieldsAndRecords(t *testing.T) {
+	t.Parallel()
 	type planting struct{ Crop string }
 	type settings struct {
 		Hour  int

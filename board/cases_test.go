@@ -14,7 +14,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/internal/cases"
+	"github.com/small-pantry/pantry/internal/test/cases"
 )
 
 // What every client must do, by the files that the client in JavaScript reads too.

@@ -20,6 +20,7 @@ import (
 // An app that is killed while it queues has every change that it was told of, and each
 // counts once when it is opened again where the server is.
 func TestKilledWhileQueueing(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	link := s.Link("rowan-street")
 	if dir := os.Getenv("PANTRY_QUEUE_DIR"); dir != "" { // the app, which is killed

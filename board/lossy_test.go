@@ -21,6 +21,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -82,7 +83,8 @@ func (c cutBody) Read(p []byte) (int, error) {
 // stopped and started in the middle: every sum is exact, everybody ends with what the
 // server has, versions never fall, and nothing outlives Close.
 func TestPhonesOverALossyNetwork(t *testing.T) {
-	const phones, each = 20, 500 // operations
+	t.Parallel()
+	phones, each := soak.Rounds(10, 20), soak.Rounds(100, 500) // operations of each
 	leaks := goleak.IgnoreCurrent()
 	t.Run("phones", func(t *testing.T) {
 		s := pantrytest.NewServer(t)
@@ -192,6 +194,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 // What becomes of a board, a link or a value by somebody else's hand ends in a state that
 // says so.
 func TestNamedEnds(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	b, other := join(t, s), join(t, s)
 	tank := board.On(b, tankLitres)
@@ -233,6 +236,7 @@ func TestNamedEnds(t *testing.T) {
 
 // A link that is revoked under an app is named, and what was known last is shown.
 func TestRevokedLink(t *testing.T) {
+	t.Parallel()
 	owner, stop := serve()
 	defer stop()
 	o, err := board.Join(owner)

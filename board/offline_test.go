@@ -57,6 +57,7 @@ func copyDir(t *testing.T, dir string) string {
 // What is done without a network is kept over a kill of the app, sent in order, and counts
 // once; what was known last is shown meanwhile.
 func TestOffline(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	dir := t.TempDir()
 	var met problems
@@ -140,6 +141,7 @@ func TestOffline(t *testing.T) {
 // A put that would overwrite what somebody else stored meanwhile is not applied, but
 // reported and kept; one that rests on an own change is.
 func TestOfflineConflicts(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	dir := t.TempDir()
 	var met problems
@@ -215,6 +217,7 @@ func (t *tunnel) RoundTrip(r *http.Request) (*http.Response, error) {
 // Without its instance a queue is shown, not sent; sent with another link, what may have
 // arrived is not sent again.
 func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	dir := t.TempDir()
 	phone := join(t, s, board.Offline(dir))
@@ -258,6 +261,7 @@ func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 // A server that can't be reached is told of once an outage, and what variables show says
 // why, from the first failed attempt on.
 func TestOutageIsToldOnce(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	s.Cut(true)
 	var met problems
@@ -291,6 +295,7 @@ func TestOutageIsToldOnce(t *testing.T) {
 
 // Ready waits for all that was bound before the call, and no longer than needed.
 func TestReady(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	first := board.On(b, tankLitres)
@@ -330,6 +335,7 @@ func TestReady(t *testing.T) {
 
 // Retry-After holds for polls, for calls for one at once, and for writes.
 func TestRetryAfterIsHeeded(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t, board.Patience(time.Second))
 	tank := board.On(b, tankLitres)
@@ -358,6 +364,7 @@ func TestRetryAfterIsHeeded(t *testing.T) {
 
 // What something before the server answers is not taken for the board's word.
 func TestAnswersOfOthers(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	tank := board.On(b, tankLitres)
@@ -419,6 +426,7 @@ func (b *body) Write(p []byte) (int, error) { return b.text.Write(p) }
 
 // A Watch of everything that ended has nothing asked for any more.
 func TestEndedWatchAsksForNothing(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	var asked sync.Map
 	st.answer(func(w http.ResponseWriter, r *http.Request) {
@@ -465,6 +473,7 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 // The keys of an app are told at the first contact, and what it should look at comes as a
 // problem; so are the names in Only held to.
 func TestDeclareAndOnly(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	first := join(t, s, board.Declare(tankLitres))
 	require.Eventually(t, func() bool {
@@ -522,6 +531,7 @@ func (c *choosy) RoundTrip(r *http.Request) (*http.Response, error) {
 // What waits goes first, whatever it is about; what may have arrived is not changed any
 // more, and is sent again as it was.
 func TestQueueKeepsItsOrder(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	var way choosy
 	phone := join(t, s, board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
@@ -550,6 +560,7 @@ func TestQueueKeepsItsOrder(t *testing.T) {
 // The secret of a link stands in no error, no problem, no status, and not in the file of the
 // queue.
 func TestSecretOfALink(t *testing.T) {
+	t.Parallel()
 	const secret = "0123456789abcdefghijklmnop"
 	dir := t.TempDir()
 	var met problems
@@ -590,6 +601,7 @@ func TestSecretOfALink(t *testing.T) {
 
 // What may have arrived by one link is not sent by another, for which it would count again.
 func TestQueueOfAnotherLink(t *testing.T) {
+	t.Parallel()
 	owner, stop := serve()
 	defer stop()
 	o, err := board.Join(owner)
@@ -631,6 +643,7 @@ func TestQueueOfAnotherLink(t *testing.T) {
 // Of a change whose first attempt may have arrived it is not forgotten, whatever became of
 // those after it.
 func TestAnswerLostAndThenNoServer(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	var lost atomic.Int64
 	st.answer(func(w http.ResponseWriter, r *http.Request) {

@@ -27,6 +27,7 @@ func drop(name string) board.Op { return board.Op{Name: name, Op: value.Op{Verb:
 var anyTime = time.Time{}
 
 func TestOperations(t *testing.T) {
+	t.Parallel()
 	b := newStore(t).join(t)
 	ctx := t.Context()
 	make := func(name, op string) (string, error) {
@@ -75,6 +76,7 @@ func TestOperations(t *testing.T) {
 }
 
 func TestCommitAllOrNone(t *testing.T) {
+	t.Parallel()
 	b := newStore(t).join(t)
 	ctx := t.Context()
 	gate := board.On(b, pantry.Bool("gate/open", false))
@@ -123,6 +125,7 @@ func TestCommitAllOrNone(t *testing.T) {
 }
 
 func TestLookingBack(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t, board.ClientName("gatehouse"))
 	ctx := t.Context()
@@ -155,6 +158,7 @@ func TestLookingBack(t *testing.T) {
 }
 
 func TestForgetOnABoard(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.join(t)
 	ctx := t.Context()
@@ -182,6 +186,7 @@ func kinded(v value.Value) string { return v.Kind().String() + " " + v.String() 
 // A board with more entries than one answer holds is read page by page, by a
 // list and by a poll.
 func TestPages(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	other := st.join(t, board.ClientName("tankwatch"))
 	const each, commits = 900, 3
@@ -222,6 +227,7 @@ func TestPages(t *testing.T) {
 }
 
 func TestPanicsWithTheRemedy(t *testing.T) {
+	t.Parallel()
 	b := newStore(t).join(t)
 	var zero board.Var[int]
 	for _, c := range []struct {
@@ -246,6 +252,7 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 // What was is told whole, however large it is: a history in as many answers as it takes, and a
 // moment of more entries than a page has.
 func TestLookingBackOnMuch(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	b := join(t, s)
 	ops := make([]board.Op, 1000)

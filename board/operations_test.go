@@ -34,6 +34,7 @@ func join(t *testing.T, s *pantrytest.Server, opts ...board.Option) *board.Board
 // The operations mean on a board what they mean on a device: each step is made on both, and
 // both must answer the same and hold the same.
 func TestOperationsAsOnADevice(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	b := join(t, s)
 	ns, err := pantry.Open(t.TempDir(), "plotbook")
@@ -135,6 +136,7 @@ func TestOperationsAsOnADevice(t *testing.T) {
 
 // What was seen is the condition; what is pending is not a value.
 func TestSetIf(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	one, two := join(t, s), join(t, s)
 	mine, theirs := board.On(one, tankLitres), board.On(two, tankLitres)
@@ -182,6 +184,7 @@ func TestSetIf(t *testing.T) {
 
 // A struct keeps what a newer app has put in it.
 func TestUnknownMembersAreKept(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	b := join(t, s)
 	type planting struct{ Crop, Bed string }
@@ -209,6 +212,7 @@ func TestUnknownMembersAreKept(t *testing.T) {
 
 // Settings and records live on a board too.
 func TestFieldsAndRecordsOnABoard(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	one, two := join(t, s), join(t, s)
 	type settings struct {
@@ -306,6 +310,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 
 // A namespace moves to a board and back with its names and kinds.
 func TestCopyBothWays(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	b := join(t, s)
 	open := func(name string) *pantry.Namespace {

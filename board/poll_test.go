@@ -9,6 +9,7 @@ import (
 
 // Polls are quick while things change, and for thirty seconds after; then they slow down.
 func TestPauses(t *testing.T) {
+	t.Parallel()
 	b := &Board{opts: options{fast: 2 * time.Second, slow: 15 * time.Second}}
 	now := time.Now()
 	b.ways.news = now
@@ -36,6 +37,7 @@ func TestPauses(t *testing.T) {
 // Where streams don't work, requests wait; where these don't either, polls ask; and what
 // did not work is tried again after a while.
 func TestWays(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	b := &Board{view: newView(), opts: options{fast: time.Second, slow: time.Second}}
 	way := func(at time.Duration) string { return b.next(now.Add(at)).name() }

@@ -22,6 +22,7 @@ import (
 
 // With Push changes come by a stream, and nothing is asked while nothing happens.
 func TestPush(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	one, two := st.pushed(t), st.pushed(t)
 	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
@@ -58,6 +59,7 @@ func TestPush(t *testing.T) {
 // A board that was ready before there was anything to ask for has it pushed at once all
 // the same, not only after the slowest poll.
 func TestPushOfWhatIsAskedForLater(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	b := st.pushed(t, board.Poll(time.Hour, time.Hour)) // no other poll comes
 	require.NoError(t, b.Ready(t.Context()))
@@ -69,6 +71,7 @@ func TestPushOfWhatIsAskedForLater(t *testing.T) {
 // A stream that begins with what was before an own write, of which it is known already that it
 // was done, is asked for anew: what it begins with is all that it tells of other names.
 func TestPushFromBeforeAWrite(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	_, err := st.join(t).Put(t.Context(), "gate/notice", value.Text("closed"))
 	require.NoError(t, err)
@@ -117,6 +120,7 @@ func (h *held) Unwrap() http.ResponseWriter { return h.ResponseWriter }
 // Where streams don't work, polls do; and a stream that breaks off, wherever, is
 // resumed without a gap, and without taking half a page for the whole.
 func TestPushInTrouble(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	writer := st.join(t)
 	for i := range 5 {
@@ -186,6 +190,7 @@ func (c *cutting) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
 // The keys of a board, from an app.
 func TestKeysOfABoard(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	one, two := st.join(t, board.ClientName("tankwatch")), st.join(t, board.ClientName("display"))
 	findings, err := one.DeclareKeys(t.Context(), tankLitres, queue, pantry.RecordsOf[struct{ Crop string }]("plantings"))
@@ -231,6 +236,7 @@ func TestKeysOfABoard(t *testing.T) {
 
 // A server without streams is not asked for one at each poll.
 func TestPushIsNotTriedAtEachPoll(t *testing.T) {
+	t.Parallel()
 	st := newStore(t)
 	var streams atomic.Int64
 	st.answer(func(w http.ResponseWriter, r *http.Request) {

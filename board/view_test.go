@@ -23,8 +23,9 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/server"
 )
@@ -57,7 +58,7 @@ const boardPath = "/v1/boards/b"
 
 func newWorld(t testing.TB, seed uint64, broken string) *world {
 	w := &world{t: t, rand: rand.New(rand.NewPCG(seed, 1)), data: filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())), disk: simdisk.New(), view: newView(), broken: broken}
-	seam.Set(filepath.Join(w.data, "boards"), seam.Setting{Disk: w.disk, Small: 1})
+	hooks.Set(filepath.Join(w.data, "boards"), hooks.Setting{Disk: w.disk, Small: 1})
 	w.start()
 	return w
 }
@@ -359,12 +360,9 @@ func diverges(t testing.TB, schedules int, broken string) (ran int, wrong string
 // comes late, twice, in another order or never, and whatever becomes of the board, the
 // client ends up with what the server has. Without any one of the rules it does not.
 func TestViewNeverDiverges(t *testing.T) {
+	t.Parallel()
 	defer os.RemoveAll(filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())))
-	schedules := 1500
-	if os.Getenv("SOAK") != "" {
-		schedules = 40_000
-	}
-	_, wrong := diverges(t, schedules, "")
+	_, wrong := diverges(t, soak.Rounds(300, 40_000), "")
 	require.Empty(t, wrong)
 	for _, rule := range []string{"since", "late", "seen", "older", "bind", "half"} {
 		ran, wrong := diverges(t, 40_000, rule)
@@ -375,6 +373,7 @@ func TestViewNeverDiverges(t *testing.T) {
 
 // What is remembered does not grow with what an app writes and never asks for.
 func TestViewStaysSmall(t *testing.T) {
+	t.Parallel()
 	v := newView()
 	page := func(version int) *wire.Page {
 		return &wire.Page{

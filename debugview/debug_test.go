@@ -17,7 +17,8 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/debugview"
-	"github.com/small-pantry/pantry/internal/browser"
+	"github.com/small-pantry/pantry/internal/test/browser"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/seal"
 )
 
@@ -66,6 +67,7 @@ func apart(link string) (calls, token string) {
 
 // What is changed in the view is the app's at once, and the other way round.
 func TestView(t *testing.T) {
+	t.Parallel()
 	ns, v := open(t)
 	hour := reminderHour.In(ns)
 	require.NoError(t, hour.Set(7))
@@ -111,6 +113,7 @@ func TestView(t *testing.T) {
 }
 
 func TestNobodyElse(t *testing.T) {
+	t.Parallel()
 	ns, v := open(t)
 	calls, token := apart(v.Link())
 	require.Greater(t, len(token), 20)
@@ -137,6 +140,7 @@ func TestNobodyElse(t *testing.T) {
 
 // It answers where it is told to; on the network by an address that others can use.
 func TestWhere(t *testing.T) {
+	t.Parallel()
 	_, v := open(t, debugview.LAN())
 	calls, token := apart(v.Link())
 	status, _ := ask(t, "GET", calls+"/entries", token, "")
@@ -155,6 +159,7 @@ func TestWhere(t *testing.T) {
 
 // Sealed values stay sealed, and stay what they are.
 func TestSealed(t *testing.T) {
+	t.Parallel()
 	ns, v := open(t)
 	code := gateCode.In(ns)
 	require.NoError(t, code.Set("a word that nobody reads"))
@@ -178,6 +183,7 @@ func TestSealed(t *testing.T) {
 
 // The page shows the app's values, and follows them.
 func TestPage(t *testing.T) {
+	t.Parallel()
 	browser.Need(t, "chromium")
 	ns, v := open(t)
 	require.NoError(t, reminderHour.In(ns).Set(7))

@@ -11,6 +11,7 @@ import (
 
 // What a program carries that calls debugview: in a release nothing of it.
 func TestRelease(t *testing.T) {
+	t.Parallel()
 	carried := func(tags string) []string {
 		out, err := exec.Command("go", "list", "-deps", "-tags", tags, ".").Output()
 		require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 )
 
 func TestTwinDoesNothing(t *testing.T) {
+	t.Parallel()
 	ns, err := pantry.Open(t.TempDir(), "plotbook")
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, ns.Close()) }()

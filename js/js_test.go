@@ -13,26 +13,28 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/browser"
-	"github.com/small-pantry/pantry/internal/cases"
+	"github.com/small-pantry/pantry/internal/test/browser"
+	"github.com/small-pantry/pantry/internal/test/cases"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/js"
 	"github.com/small-pantry/pantry/server"
 )
 
-// A site is a page of another origin than the server that it uses, which it can put in trouble.
-func site(t *testing.T) string {
-	_, origin := siteWith(t)
-	return origin
-}
+func TestMain(m *testing.M) { os.Exit(browser.Main(m)) }
 
-func siteWith(t *testing.T) (s *cases.Server, origin string) {
-	s = cases.NewServer(t)
-	boards := 0
+// site serves the pages of the tests from another origin than the boards, and returns that origin.
+// A test asks it for boards under /control/. Each board has a server of its own, so that a fault
+// of one server disturbs no other test.
+func site(t *testing.T) string {
+	var mu sync.Mutex // guards servers
+	servers := map[string]*cases.Server{}
 	mux := http.NewServeMux()
 	file := func(path, kind string, body []byte) {
 		mux.HandleFunc("GET "+path, func(w http.ResponseWriter, _ *http.Request) {
@@ -45,13 +47,25 @@ func siteWith(t *testing.T) (s *cases.Server, origin string) {
 	file("/cases/trouble.json", "application/json", cases.Trouble)
 	file("/{$}", "text/html", []byte("<!doctype html><title>test</title>"))
 	mux.Handle("GET /testdata/", http.FileServer(http.Dir(".")))
+	mux.HandleFunc("POST /control/new", func(w http.ResponseWriter, _ *http.Request) {
+		s := cases.NewServer(t)
+		mu.Lock()
+		defer mu.Unlock()
+		name := fmt.Sprint("board-", len(servers)+1)
+		servers[name] = s
+		_, _ = io.WriteString(w, s.Link(name))
+	})
 	mux.HandleFunc("POST /control/{verb}", func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		name := r.URL.Query().Get("board")
+		mu.Lock()
+		s := servers[name]
+		mu.Unlock()
+		if s == nil {
+			http.Error(w, "no board "+name, http.StatusNotFound)
+			return
+		}
 		switch r.PathValue("verb") {
-		case "new":
-			boards++
-			_, _ = io.WriteString(w, s.Link(fmt.Sprint("board-", boards)))
 		case "do":
 			s.Do(name, string(body))
 		case "others":
@@ -63,14 +77,14 @@ func siteWith(t *testing.T) (s *cases.Server, origin string) {
 	})
 	srv := httptest.NewServer(mux)
 	t.Cleanup(srv.Close)
-	return s, srv.URL
+	return srv.URL
 }
 
 // node runs a function of a module in Node, and gives what it gives.
 func node(t *testing.T, origin, module, name string) string {
 	t.Helper()
 	browser.Need(t, "node")
-	cmd := exec.Command("node", "testdata/node.mjs", origin, module, name)
+	cmd := exec.Command("node", "testdata/node.mjs", origin, module, name, fmt.Sprint(soak.On()))
 	var out, bad bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &bad
 	require.NoError(t, cmd.Run(), "%s%s", &out, &bad)
@@ -90,8 +104,13 @@ func passed(t *testing.T, result string, most int) {
 
 // The cases that the client in Go passes, in Node and in a page.
 func TestCases(t *testing.T) {
-	t.Run("node", func(t *testing.T) { passed(t, node(t, site(t), "/testdata/cases.mjs", "runAll"), 17) })
+	t.Parallel()
+	t.Run("node", func(t *testing.T) {
+		t.Parallel()
+		passed(t, node(t, site(t), "/testdata/cases.mjs", "runAll"), 17)
+	})
 	t.Run("page", func(t *testing.T) {
+		t.Parallel()
 		b := browser.Start(t)
 		origin := site(t)
 		p := b.Open(t, origin)
@@ -101,16 +120,19 @@ func TestCases(t *testing.T) {
 
 // What the cases can't say as data, in Node and in a page.
 func TestMore(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges"} {
 		t.Run("node/"+name, func(t *testing.T) {
+			t.Parallel()
 			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))
 		})
 	}
 	b := browser.Start(t)
 	for _, name := range []string{"values", "watching", "hidden", "lossy", "another"} {
 		t.Run("page/"+name, func(t *testing.T) {
+			t.Parallel()
 			p := b.Open(t, site(t))
-			assert.Empty(t, browser.Eval[string](p, `import('/testdata/more.mjs').then(m => m.`+name+`(location.origin))`))
+			assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.%s(location.origin, %v))`, name, soak.On())))
 		})
 	}
 }
@@ -118,8 +140,9 @@ func TestMore(t *testing.T) {
 // What waits for the network outlives the page, is sent by whichever page comes next, by several
 // at once, and counts once.
 func TestQueueOutlivesThePage(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
-	s, origin := siteWith(t)
+	origin, s := site(t), cases.NewServer(t)
 	link := s.Link("rowan-street")
 	s.Others("rowan-street", "n", `{"op":"put","value":10}`)
 	p := b.Open(t, origin)
@@ -134,6 +157,7 @@ func TestQueueOutlivesThePage(t *testing.T) {
 
 // The page of docs/pages.md, as it is written there, twice.
 func TestDocPage(t *testing.T) {
+	t.Parallel()
 	doc, err := os.ReadFile("../docs/pages.md")
 	require.NoError(t, err)
 	_, page, _ := strings.Cut(string(doc), "```html\n")
@@ -162,6 +186,7 @@ func TestDocPage(t *testing.T) {
 
 // The module is small, as it is written.
 func TestModuleIsSmall(t *testing.T) {
+	t.Parallel()
 	var packed bytes.Buffer
 	w, err := gzip.NewWriterLevel(&packed, gzip.BestCompression)
 	require.NoError(t, err)
@@ -175,6 +200,7 @@ func TestModuleIsSmall(t *testing.T) {
 
 // What is served is made of what is written.
 func TestSmallIsTheModule(t *testing.T) {
+	t.Parallel()
 	tool(t, "terser/bin/terser")
 	dir := t.TempDir()
 	for _, name := range []string{"package.json", "small-pantry.js"} {
@@ -205,22 +231,32 @@ func tool(t *testing.T, path string) string {
 	return path
 }
 
-// An app in TypeScript that uses everything is right by the types, and what it must not do is not.
+// The types accept an app in TypeScript that uses everything, and reject each line marked wrong.
 func TestTypes(t *testing.T) {
+	t.Parallel()
 	tsc := tool(t, "typescript/bin/tsc")
-	check := func(dir string) string {
-		out, _ := exec.Command("node", tsc, "--noEmit", "--strict", "--target", "es2022", "--module", "nodenext", "--moduleResolution", "nodenext", "--lib", "es2022,dom", dir).CombinedOutput()
-		return string(out)
-	}
-	assert.Empty(t, check("testdata/types.ts"))
-	bad := check("testdata/wrong.ts")
+	out, _ := exec.Command("node", tsc, "--noEmit", "--strict", "--target", "es2022", "--module", "nodenext", "--moduleResolution", "nodenext", "--lib", "es2022,dom",
+		"--skipDefaultLibCheck", "--types", "node", "testdata/types.ts", "testdata/wrong.ts").CombinedOutput() // exits with 2 on errors
 	raw, err := os.ReadFile("testdata/wrong.ts")
 	require.NoError(t, err)
-	assert.Equal(t, strings.Count(string(raw), "// wrong"), strings.Count(bad, "error TS"), bad)
+	var want, got []string
+	for i, line := range strings.Split(string(raw), "\n") {
+		if strings.Contains(line, "// wrong") {
+			want = append(want, fmt.Sprintf("testdata/wrong.ts(%d", i+1))
+		}
+	}
+	for _, line := range strings.Split(string(out), "\n") {
+		if at, _, isError := strings.Cut(line, ": error TS"); isError {
+			at, _, _ = strings.Cut(at, ",")
+			got = append(got, at)
+		}
+	}
+	assert.Equal(t, want, got, "%s", out)
 }
 
 // The package, as npm packs and installs it, runs.
 func TestPackage(t *testing.T) {
+	t.Parallel()
 	browser.Need(t, "npm")
 	dir := t.TempDir()
 	npm := func(in string, args ...string) string {

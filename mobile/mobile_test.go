@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
 )
 
@@ -64,6 +65,7 @@ func code(err error) string {
 
 // Every kind is exact, and there when it is opened again.
 func TestKinds(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	a := declared()
 	ns := open(t, a, dir)
@@ -124,6 +126,7 @@ func TestKinds(t *testing.T) {
 
 // What a user typed is judged in a sentence for him.
 func TestTyped(t *testing.T) {
+	t.Parallel()
 	a := declared()
 	open(t, a, t.TempDir())
 	assert.EqualValues(t, 7, must[int64](t)(a.hour.Parse(" 7 ")))
@@ -144,6 +147,7 @@ func TestTyped(t *testing.T) {
 
 // Misuse is an error, whatever it is, and never the end of the process.
 func TestMisuse(t *testing.T) {
+	t.Parallel()
 	for what, declare := range map[string]func(k *mobile.Keys){
 		"a bad name": func(k *mobile.Keys) { k.Whole("", 1) }, "bounds without the default": func(k *mobile.Keys) { k.Whole("n", 5).Between(6, 9) },
 		"two of a name": func(k *mobile.Keys) { k.Whole("n", 5); k.Text("n", "") }, "a choice of nothing": func(k *mobile.Keys) { k.Choice("c", nil) },
@@ -196,6 +200,7 @@ func (c change) Apply(b *mobile.Batch) error { return c(b) }
 
 // A commit is whole or not at all.
 func TestCommit(t *testing.T) {
+	t.Parallel()
 	a := declared()
 	ns := open(t, a, t.TempDir())
 	hour, plot := must[*mobile.Whole](t)(a.hour.Bind(ns)), must[*mobile.Text](t)(a.plot.Bind(ns))
@@ -250,6 +255,7 @@ func (s *screen) draw() int {
 
 // A slow screen skips what it could not have shown, and sees the newest.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	a := declared()
 	ns := open(t, a, t.TempDir())
 	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
@@ -284,6 +290,7 @@ func TestWatch(t *testing.T) {
 
 // What an app carries.
 func TestCarries(t *testing.T) {
+	t.Parallel()
 	out, err := exec.Command("go", "list", "-deps", ".").Output()
 	require.NoError(t, err)
 	for _, pkg := range []string{"net", "net/http", "encoding/json", "log/slog", "regexp"} {
@@ -298,6 +305,7 @@ func (p *problems) Post(t *mobile.Task)       { t.Run() }
 func (p *problems) Problem(name, what string) { p.told = append(p.told, name+" "+what) }
 
 func TestOptions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	k := mobile.NewKeys()
 	text := k.Text("reminder-hour", "")

@@ -11,6 +11,7 @@ import (
 
 // What is planted where: records of their own, exact, and there when it is opened again.
 func TestRecords(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	open := func() (*mobile.Namespace, *mobile.RecordsKey, *mobile.Records) {
 		k := mobile.NewKeys()

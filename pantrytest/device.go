@@ -3,8 +3,8 @@ package pantrytest
 import (
 	"testing"
 
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 )
 
 // A Device is a directory for namespaces whose disk is in memory and can fail.
@@ -18,8 +18,8 @@ type Device struct {
 func NewDevice(t testing.TB) *Device {
 	t.Helper()
 	d := &Device{dir: t.TempDir(), disk: simdisk.New()}
-	seam.Set(d.dir, seam.Setting{Disk: d.disk})
-	t.Cleanup(func() { seam.Unset(d.dir) })
+	hooks.Set(d.dir, hooks.Setting{Disk: d.disk})
+	t.Cleanup(func() { hooks.Unset(d.dir) })
 	return d
 }
 
@@ -32,7 +32,7 @@ func (d *Device) Dir() string { return d.dir }
 func (d *Device) Kill() {
 	d.disk.Kill()
 	d.disk = d.disk.Synced()
-	seam.Set(d.dir, seam.Setting{Disk: d.disk})
+	hooks.Set(d.dir, hooks.Setting{Disk: d.disk})
 }
 
 // Fill leaves no space: every write fails until Free.
@@ -45,8 +45,8 @@ func (d *Device) Free() { d.disk.Space(-1) }
 // in the namespaces that are opened in dir from now on until the test ends.
 func Twice(t testing.TB, dir string) {
 	t.Helper()
-	s := seam.Of(dir)
+	s := hooks.Of(dir)
 	s.Twice = true
-	seam.Set(dir, s)
-	t.Cleanup(func() { seam.Unset(dir) })
+	hooks.Set(dir, s)
+	t.Cleanup(func() { hooks.Unset(dir) })
 }

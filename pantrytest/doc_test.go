@@ -12,6 +12,7 @@ import (
 
 // What the package's documentation shows compiles, in an app that has what it names.
 func TestDocumentationCompiles(t *testing.T) {
+	t.Parallel()
 	doc, err := os.ReadFile("doc.go")
 	require.NoError(t, err)
 	var blocks []string

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
@@ -103,6 +104,7 @@ func app(bugs string) pantrytest.App[*plotbook] {
 }
 
 func TestReopenFinds(t *testing.T) {
+	t.Parallel()
 	for bug, says := range map[string]string{
 		"":                               "",
 		"forgotten save":                 "after set the hour the app shows {Hour:7 C4:0 B2:0}; closed and opened again it shows {Hour:18",
@@ -123,6 +125,7 @@ func TestReopenFinds(t *testing.T) {
 }
 
 func TestSpoilFinds(t *testing.T) {
+	t.Parallel()
 	v := &verdict{TB: t}
 	pantrytest.Spoil(v, app(""), "plotbook", hour, c4)
 	assert.Empty(t, v.found)
@@ -136,6 +139,7 @@ func TestSpoilFinds(t *testing.T) {
 }
 
 func TestAssertUsageFinds(t *testing.T) {
+	t.Parallel()
 	v := &verdict{TB: t}
 	p, err := app("saved under another's name").Launch(t.TempDir())
 	require.NoError(t, err)
@@ -148,6 +152,7 @@ func TestAssertUsageFinds(t *testing.T) {
 }
 
 func TestDevice(t *testing.T) {
+	t.Parallel()
 	d := pantrytest.NewDevice(t)
 	prompt, err := pantry.Open(d.Dir(), "plotbook", quiet, pantry.SyncWithin(250_000_000))
 	require.NoError(t, err)
@@ -175,6 +180,7 @@ func TestDevice(t *testing.T) {
 }
 
 func TestTwiceFinds(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	pantrytest.Twice(t, dir)
 	ns, err := pantry.Open(dir, "plotbook")

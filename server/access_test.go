@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -15,13 +14,14 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -35,6 +35,17 @@ type shared struct {
 
 func startShared(t testing.TB, o server.Options) *shared {
 	t.Helper()
+	return share(t, o, startWith)
+}
+
+// sharedInMemory is startShared for a test in a synctest bubble.
+func sharedInMemory(t testing.TB, o server.Options) *shared {
+	t.Helper()
+	return share(t, o, inMemory)
+}
+
+func share(t testing.TB, o server.Options, start func(testing.TB, server.Options) (string, func())) *shared {
+	t.Helper()
 	if o.Data == "" {
 		o.Data = t.TempDir()
 	}
@@ -45,7 +56,7 @@ func startShared(t testing.TB, o server.Options) *shared {
 		o.Limits.ClientRate, o.Limits.AddressRate, o.Limits.BoardRate = 100_000, 100_000, 100_000
 	}
 	s := &shared{t: t, data: o.Data}
-	s.base, s.stop = startWith(t, o)
+	s.base, s.stop = start(t, o)
 	raw, err := os.ReadFile(filepath.Join(o.Data, "admin-token"))
 	require.NoError(t, err)
 	s.admin = strings.TrimSpace(string(raw))
@@ -80,6 +91,7 @@ var ranks = []string{"", "read", "add", "write", "own", "admin"}
 // right the call takes, what whoever has it is answered, and what he is answered whose
 // token is for tank/ alone.
 func TestMatrix(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	s.make("other")
@@ -245,6 +257,7 @@ func TestMatrix(t *testing.T) {
 // Whoever may add starts what is declared, or lies within his prefix, and nothing else;
 // a refused op refuses all of its commit, and says which it was.
 func TestAdding(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	const b = "/v1/boards/b"
@@ -279,6 +292,7 @@ func TestAdding(t *testing.T) {
 
 // Whoever is bound to a prefix sees nothing else, in whatever he asks for.
 func TestPrefix(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	const b = "/v1/boards/b"
@@ -369,6 +383,7 @@ func (e *events) ends() { _, _ = io.Copy(io.Discard, e.r) }
 // Revoking takes away at once what is asked for anew, and within a second what is open;
 // so does the end of a token.
 func TestRevoking(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	const b = "/v1/boards/b"
@@ -456,6 +471,7 @@ func (s *shared) streams() string {
 // With tokens every page may ask, since no browser sends a token by itself; without one
 // nothing is done, whatever the host is called, and nobody is sent elsewhere.
 func TestHostile(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	own, _ := s.invite(s.admin, "b", `{"may":"own"}`)
@@ -499,8 +515,7 @@ func TestHostile(t *testing.T) {
 		"/v1/boards/b%00/entries", "/v1/boards/b/entries/a%00", "/v1/boards/b/entries/%ff", "/V1/boards/b", "/v1/boards/B", "/admin-token", "/access/tokens.jsonl", "/v1/boards/tokens/entries", `/v1/boards/b\..\x/entries`,
 	} {
 		for _, method := range []string{"GET", "PUT", "DELETE", "POST"} {
-			conn, err := net.Dial("tcp", strings.TrimPrefix(s.base, "http://"))
-			require.NoError(t, err)
+			conn := dial(t, s.base)
 			for _, token := range []string{own, s.admin} {
 				fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: 1\r\n\r\n1", method, path, token)
 				resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
@@ -538,6 +553,7 @@ func TestHostile(t *testing.T) {
 
 // No secret stands anywhere but in the file of the admin token and with its holder.
 func TestSecretsStayWhereTheyAre(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	var mu sync.Mutex
 	s := startShared(t, server.Options{Log: slog.New(slog.NewJSONHandler(lockedWriter{&mu, &out}, &slog.HandlerOptions{Level: slog.LevelDebug}))})
@@ -578,7 +594,12 @@ func TestSecretsStayWhereTheyAre(t *testing.T) {
 
 // Whoever tries tokens waits for his answers; a right token from the same address never.
 func TestWrongTokensAreSlowed(t *testing.T) {
-	s := startShared(t, server.Options{})
+	t.Parallel()
+	synctest.Test(t, testWrongTokensAreSlowed)
+}
+
+func testWrongTokensAreSlowed(t *testing.T) {
+	s := sharedInMemory(t, server.Options{})
 	s.make("b")
 	own, _ := s.invite(s.admin, "b", `{"may":"own"}`)
 	for range 10 {
@@ -615,6 +636,7 @@ func TestWrongTokensAreSlowed(t *testing.T) {
 
 // The owner's link is the same at each start, until it is revoked or the admin is another.
 func TestOwnerLink(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	link := func(made bool) string {
 		srv, err := server.New(server.Options{Data: data, Public: "https://pantry.example/", Log: slog.New(slog.DiscardHandler)})
@@ -650,6 +672,7 @@ func TestOwnerLink(t *testing.T) {
 
 // A server that takes little says so, and what it refuses leaves the rest as it was.
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{Limits: server.Limits{Names: 2, Bytes: 100, Boards: 2, Streams: 1}})
 	s.make("b")
 	s.make("c")
@@ -688,6 +711,7 @@ func TestLimits(t *testing.T) {
 
 // Operators ask whether it runs and whether it is ready, without a token.
 func TestReady(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	assert.Equal(t, "ok", s.as("", "GET", "/healthz", "").json["status"])
 	assert.Equal(t, "ready", s.as("", "GET", "/readyz", "").json["status"])
@@ -714,6 +738,7 @@ func TestReady(t *testing.T) {
 
 // The admin token that a server draws is there after a power cut: owners' links rest on it.
 func TestAdminTokenIsSynced(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(data, "boards"), 0o700)) // whose making syncs DATA too
 	require.NoError(t, os.Mkdir(filepath.Join(data, "access"), 0o700))

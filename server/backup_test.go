@@ -13,16 +13,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/test/hooks"
 	"github.com/small-pantry/pantry/server"
 )
 
 // A backup is a copy of the files, made while the server writes and compacts: it opens, has
 // at least what was answered before the copy began, and its links go on.
 func TestBackupByCopying(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
-	seam.Set(filepath.Join(data, "boards"), seam.Setting{Small: 4 << 10})
-	t.Cleanup(func() { seam.Unset(filepath.Join(data, "boards")) })
+	hooks.Set(filepath.Join(data, "boards"), hooks.Setting{Small: 4 << 10})
+	t.Cleanup(func() { hooks.Unset(filepath.Join(data, "boards")) })
 	s := startShared(t, server.Options{Data: data})
 	s.make("b")
 	own, _ := s.invite(s.admin, "b", `{"may":"own"}`)

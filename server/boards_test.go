@@ -15,6 +15,7 @@ import (
 
 // What is refused, and what changes nothing, makes no board.
 func TestRefusedMakesNoBoard(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	for _, a := range []answer{
@@ -38,6 +39,7 @@ func TestRefusedMakesNoBoard(t *testing.T) {
 
 // The facts of a board.
 func TestFacts(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	a := ask(t, "GET", at, "")
@@ -55,6 +57,7 @@ func TestFacts(t *testing.T) {
 
 // A board takes no more than it may.
 func TestQuota(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	for part := range 10 {
@@ -84,6 +87,7 @@ func TestQuota(t *testing.T) {
 // Several who make a board at the same time get the one, and none takes back the tokens that
 // another has made for it since.
 func TestBoardMadeByMany(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	for round := range 30 {
 		board := fmt.Sprint("b", round)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -37,10 +38,8 @@ func (s *shared) ordinary(token string, asks int) (slowest time.Duration) {
 // raw opens a connection, and sends the head of a request and what of its body is given.
 func (s *shared) raw(token, method, path string, length int, body string) net.Conn {
 	s.t.Helper()
-	conn, err := net.Dial("tcp", strings.TrimPrefix(s.base, "http://"))
-	require.NoError(s.t, err)
-	s.t.Cleanup(func() { conn.Close() })
-	_, err = fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", method, path, token, length, body)
+	conn := dial(s.t, s.base)
+	_, err := fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", method, path, token, length, body)
 	require.NoError(s.t, err)
 	return conn
 }
@@ -63,7 +62,12 @@ func heapInUse() int64 {
 
 // A client that asks too often is told when to come again; others notice nothing.
 func TestPace(t *testing.T) {
-	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 5, AddressRate: 1000, BoardRate: 40}})
+	t.Parallel()
+	synctest.Test(t, testPace)
+}
+
+func testPace(t *testing.T) {
+	s := sharedInMemory(t, server.Options{Limits: server.Limits{ClientRate: 5, AddressRate: 1000, BoardRate: 40}})
 	s.make("quiet")
 	s.make("busy")
 	own, _ := s.invite(s.admin, "busy", `{"may":"own"}`)
@@ -74,7 +78,12 @@ func TestPace(t *testing.T) {
 			assert.Equal(t, []any{429, "rate-limited", "1"}, []any{a.status, a.code(), a.header.Get("Retry-After")})
 		}
 	}
-	assert.InDelta(t, 20, refused, 2, "ten at once, and five a second")
+	assert.Equal(t, 20, refused, "a burst of ten passes")
+	time.Sleep(time.Second)
+	for n := range 6 {
+		a := s.as(own, "GET", "/v1/boards/busy", "", "Client-Instance", "one")
+		assert.Equal(t, n < 5, a.status == 200, "five a second: request %d", n+1)
+	}
 	assert.Equal(t, 200, s.as(own, "GET", "/v1/boards/busy", "", "Client-Instance", "two").status)
 	refused = 0
 	for n := range 120 { // a class shares a link, and a board has its bound
@@ -85,7 +94,7 @@ func TestPace(t *testing.T) {
 	}
 	assert.Greater(t, refused, 20)
 	assert.Equal(t, 200, s.as(s.admin, "GET", "/v1/boards/quiet", "", "Client-Instance", "three").status, "another board goes on")
-	s = startShared(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 10, BoardRate: 1000}})
+	s = sharedInMemory(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 10, BoardRate: 1000}})
 	s.make("b")
 	refused = 0
 	for n := range 40 {
@@ -101,7 +110,12 @@ func TestPace(t *testing.T) {
 // A board to which much is written waits until it is paid; nothing of what is refused is
 // done, and others notice nothing.
 func TestDebt(t *testing.T) {
-	s := startShared(t, server.Options{Limits: server.Limits{WriteRate: 256 << 10}})
+	t.Parallel()
+	synctest.Test(t, testDebt)
+}
+
+func testDebt(t *testing.T) {
+	s := sharedInMemory(t, server.Options{Limits: server.Limits{WriteRate: 256 << 10}})
 	s.make("busy")
 	s.make("quiet")
 	value := `"` + strings.Repeat("x", 200<<10) + `"`
@@ -127,6 +141,7 @@ func TestDebt(t *testing.T) {
 
 // A small commit that means much work is refused, and holds nobody up.
 func TestWork(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("busy")
 	s.make("quiet")
@@ -200,11 +215,12 @@ func TestSlowBodies(t *testing.T) {
 
 // A body that stops coming is given up.
 func TestBodyThatStops(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it waits for 10 s")
-	}
 	t.Parallel()
-	s := startShared(t, server.Options{})
+	synctest.Test(t, testBodyThatStops)
+}
+
+func testBodyThatStops(t *testing.T) {
+	s := sharedInMemory(t, server.Options{})
 	s.make("b")
 	conn := s.raw(s.admin, "PUT", "/v1/boards/b/entries/x", 200<<10, `"half`)
 	code, _ := status(t, conn)

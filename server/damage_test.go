@@ -18,6 +18,7 @@ import (
 
 // A board whose file is damaged is left alone and told of; the others go on.
 func TestDamagedBoard(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	for _, board := range []string{"rowan-street", "elm-street"} {
@@ -60,6 +61,7 @@ func TestDamagedBoard(t *testing.T) {
 
 // A board of a later server is told apart from a damaged one.
 func TestBoardOfALaterServer(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	require.Equal(t, http.StatusCreated, ask(t, "PUT", base+"/v1/boards/rowan-street/entries/tank", "420", "Content-Type", typeJSON).status)

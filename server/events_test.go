@@ -90,6 +90,7 @@ func (e event) tells() string {
 }
 
 func TestEvents(t *testing.T) {
+	t.Parallel()
 	base, stop := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	early := listen(t, at+"/events")
@@ -161,6 +162,7 @@ func TestEvents(t *testing.T) {
 // What comes in pages stands at one mark, that of the first, whatever is written
 // meanwhile; what was written comes after it.
 func TestEventsInPagesWhileWriting(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	const names = 60
@@ -208,6 +210,7 @@ func TestEventsInPagesWhileWriting(t *testing.T) {
 
 // A slow reader is told the newest, and what is between is left out.
 func TestEventsAreNotQueued(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	large := strings.Repeat("x", 500<<10)

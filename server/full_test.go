@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -17,11 +17,12 @@ import (
 // says so; nothing of what is there is lost, reading goes on, and so does writing once
 // there is room.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	boards := filepath.Join(data, "boards")
 	disk := simdisk.New()
-	seam.Set(boards, seam.Setting{Disk: disk})
-	t.Cleanup(func() { seam.Unset(boards) })
+	hooks.Set(boards, hooks.Setting{Disk: disk})
+	t.Cleanup(func() { hooks.Unset(boards) })
 	s := startShared(t, server.Options{Data: data})
 	s.make("b")
 	own, _ := s.invite(s.admin, "b", `{"may":"own"}`)

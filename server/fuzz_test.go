@@ -13,8 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -26,8 +26,8 @@ func fuzz(f *testing.F, method, path, media string, seeds ...string) {
 	}
 	data := f.TempDir()
 	boards := filepath.Join(data, "boards")
-	seam.Set(boards, seam.Setting{Disk: simdisk.New()})
-	f.Cleanup(func() { seam.Unset(boards) })
+	hooks.Set(boards, hooks.Setting{Disk: simdisk.New()})
+	f.Cleanup(func() { hooks.Unset(boards) })
 	s, err := server.New(server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(f, err)
 	f.Cleanup(func() { require.NoError(f, s.Close()) })

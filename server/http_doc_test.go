@@ -17,6 +17,7 @@ import (
 // Every line of docs/http.md answers what the page says that it does, where … is
 // anything.
 func TestHTTPPage(t *testing.T) {
+	t.Parallel()
 	for _, tool := range []string{"curl", "sh", "sed", "tr"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			if os.Getenv("CI") == "true" {

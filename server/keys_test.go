@@ -21,6 +21,7 @@ func codes(a answer) string {
 
 // The board knows the names that its apps agreed upon, and holds every write to them.
 func TestKeys(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	at := func(path string) string { return base + "/v1/boards/b" + path }

@@ -19,6 +19,7 @@ import (
 // when an older file was put back under a running server, nor a repaired one, nor when
 // the versions were used anew.
 func TestMarks(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	at := base + "/v1/boards/b"
@@ -91,6 +92,7 @@ func TestMarks(t *testing.T) {
 
 // An older file that was put back is noticed by whoever reads, a second later at most.
 func TestBackupIsNoticedByReading(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, _ := start(t, data)
 	at := base + "/v1/boards/b/entries"

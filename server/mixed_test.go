@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -26,12 +27,9 @@ func openFiles() int {
 }
 
 // A server on which boards, links, streams and values come and go stays as it is: memory,
-// goroutines and open files are level. SOAK=1 makes an hour of it.
+// goroutines and open files are level.
 func TestMixedLoad(t *testing.T) {
-	lasts := 4 * time.Second
-	if os.Getenv("SOAK") != "" {
-		lasts = time.Hour
-	}
+	lasts := soak.For(time.Second, time.Hour)
 	s := startShared(t, server.Options{})
 	worker := func(n int, until time.Time) {
 		r := rand.New(rand.NewPCG(uint64(n), 5))
@@ -85,7 +83,7 @@ func TestMixedLoad(t *testing.T) {
 		time.Sleep(1500 * time.Millisecond) // after which a replaced file is closed
 		return runtime.NumGoroutine(), openFiles(), heapInUse()
 	}
-	load(lasts / 4)
+	load(lasts / 2)
 	goroutines, files, heap := settle()
 	load(lasts)
 	goroutinesNow, filesNow, heapNow := settle()

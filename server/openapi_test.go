@@ -194,6 +194,7 @@ func (d *described) broken(s schema, v any, at string) string {
 
 // The description is one of OpenAPI 3.1, tells all routes, and is served as it is.
 func TestOpenAPI(t *testing.T) {
+	t.Parallel()
 	d := openAPI()
 	assert.Equal(t, "3.1.0", d.OpenAPI)
 	base, _ := start(t, t.TempDir())

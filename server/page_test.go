@@ -19,7 +19,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/browser"
+	"github.com/small-pantry/pantry/internal/test/browser"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/js"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/server"
@@ -97,6 +98,7 @@ func change(p *browser.Page, name, typed string) {
 
 // Two people see what each does, as it happens.
 func TestPageFollows(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	one, two := open(t, b, g.link), open(t, b, g.invited("write", ""))
@@ -157,6 +159,7 @@ func (g *garden) unmarshal(s string) (m map[string]any) {
 // A kind stays unless it is changed on purpose; what is refused is said in a sentence, and what
 // was typed stays.
 func TestPageKinds(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"keys":[
@@ -218,6 +221,7 @@ func TestPageKinds(t *testing.T) {
 
 // Somebody was faster: the other value is shown, with both ways out.
 func TestPageConflict(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
@@ -244,6 +248,7 @@ func TestPageConflict(t *testing.T) {
 
 // Nobody sees a control that would be refused, and each right is said in a sentence.
 func TestPageRights(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	for _, c := range []struct {
@@ -293,6 +298,7 @@ func TestPageRights(t *testing.T) {
 
 // A link opens with its rights, and its token is left nowhere.
 func TestPageKeepsTheToken(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	var mu sync.Mutex
 	var log strings.Builder
@@ -340,6 +346,7 @@ func TestPageKeepsTheToken(t *testing.T) {
 
 // What happened, and a moment to go back to.
 func TestPagePast(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
@@ -369,6 +376,7 @@ func TestPagePast(t *testing.T) {
 // A server that goes away and comes back: what is shown is said to be old, and what is changed
 // meanwhile is kept and sent, over a reload too. A board that is removed is said to be.
 func TestPageOutage(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	s := pantrytest.NewServer(t)
 	put := func(value string) {
@@ -410,6 +418,7 @@ func TestPageOutage(t *testing.T) {
 
 // By keyboard alone.
 func TestPageByKeyboard(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
@@ -441,6 +450,7 @@ func TestPageByKeyboard(t *testing.T) {
 
 // Checked with axe-core, light and dark, wide and as wide as a phone.
 func TestPageIsAccessible(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	axe, err := os.ReadFile(filepath.Join("..", "js", "node_modules", "axe-core", "axe.min.js"))
 	if err != nil && os.Getenv("CI") != "true" {
@@ -477,6 +487,7 @@ func TestPageIsAccessible(t *testing.T) {
 
 // Whatever is written on a board is text.
 func TestPageHostile(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
@@ -516,8 +527,9 @@ func TestPageHostile(t *testing.T) {
 }
 
 // A board of 1,000 entries and one of 1 MiB values is filtered and scrolled without a pause; and
-// a page on which much happens does not grow. SOAK=1 has it open for ten minutes.
+// a page on which much happens does not grow.
 func TestPageLarge(t *testing.T) {
+	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	ops := make([]string, 0, 1000)
@@ -552,22 +564,18 @@ func TestPageLarge(t *testing.T) {
 
 	small := open(t, b, g.invited("read", "bed/"))
 	nodes := func() int { return browser.Eval[int](small, `document.querySelectorAll('*').length`) }
-	until := time.Now().Add(3 * time.Second)
-	if os.Getenv("SOAK") != "" {
-		until = time.Now().Add(10 * time.Minute)
-	}
 	churn := func(until time.Time) {
 		for n := 0; time.Now().Before(until); n++ {
 			g.commit(fmt.Sprintf(`{"op":"put","name":"bed/1/n","value":%d},{"op":"put","name":"bed/come/%d","value":1}`, n+5000, n%10))
 			g.commit(fmt.Sprintf(`{"op":"drop","name":"bed/come/%d"}`, n%10))
 		}
 	}
-	churn(time.Now().Add(2 * time.Second))
+	churn(time.Now().Add(time.Second))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-1}`)
 	small.Until(value("bed/1/n") + ` === '-1'`)
 	time.Sleep(time.Second) // what happened is asked for
 	before, heap := nodes(), small.Heap()
-	churn(until)
+	churn(time.Now().Add(soak.For(2*time.Second, 10*time.Minute)))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-2}`)
 	small.Until(value("bed/1/n") + ` === '-2'`)
 	time.Sleep(time.Second)
@@ -578,6 +586,7 @@ func TestPageLarge(t *testing.T) {
 
 // The page and the client are small, and asked for once.
 func TestPageIsSmall(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("page/*")
 	require.NoError(t, err)
 	page := 0

@@ -13,6 +13,7 @@ import (
 
 // A developer's own pages, from the same origin.
 func TestOwnPages(t *testing.T) {
+	t.Parallel()
 	data, dir := t.TempDir(), t.TempDir()
 	write := func(name, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))

@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -20,6 +20,7 @@ import (
 // What a connection is remembered for is nobody else's, and no older than it may be: whoever
 // asks over it, for whatever, gets what he would get over another.
 func TestOneConnection(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("rowan-street")
 	s.make("oak")
@@ -101,6 +102,7 @@ func TestOneConnection(t *testing.T) {
 
 // Boards are paced each by itself, over one connection too.
 func TestPaceOfBoardsOverOneConnection(t *testing.T) {
+	t.Parallel()
 	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 1000, BoardRate: 5}})
 	s.make("oak")
 	s.make("elm")
@@ -127,12 +129,15 @@ func TestPaceOfBoardsOverOneConnection(t *testing.T) {
 // A client of whom nothing came for a while is forgotten where there are too many; a connection
 // that remembers how he was paced looks again, so that he has one pace over all of his.
 func TestPaceThatWasForgotten(t *testing.T) {
-	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 2, AddressRate: 1 << 20, BoardRate: 1 << 20}})
+	t.Parallel()
+	synctest.Test(t, testPaceThatWasForgotten)
+}
+
+func testPaceThatWasForgotten(t *testing.T) {
+	s := sharedInMemory(t, server.Options{Limits: server.Limits{ClientRate: 2, AddressRate: 1 << 20, BoardRate: 1 << 20}})
 	s.make("oak")
 	over := func() func(client string) int {
-		conn, err := net.Dial("tcp", strings.TrimPrefix(s.base, "http://"))
-		require.NoError(t, err)
-		t.Cleanup(func() { conn.Close() })
+		conn := dial(t, s.base)
 		in := bufio.NewReader(conn)
 		return func(client string) int {
 			_, err := fmt.Fprintf(conn, "GET /v1/boards/oak HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nClient-Instance: %s\r\n\r\n", s.admin, client)

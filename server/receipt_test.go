@@ -12,6 +12,7 @@ import (
 
 // A request counts once, however often it comes under its key, also over a restart.
 func TestReceipts(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	const phone = "0123456789abcdef0123456789abcdef"
@@ -90,6 +91,7 @@ func TestReceipts(t *testing.T) {
 
 // A repeat of which it is not known any more whether it was done is not done.
 func TestTooLate(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b/entries"
 	const phone = "0123456789abcdef0123456789abcdef"

@@ -25,6 +25,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"github.com/small-pantry/pantry/internal/test/browser"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -36,8 +39,13 @@ func TestMain(m *testing.M) {
 		serveChild(data)
 		return
 	}
-	goleak.VerifyTestMain(m)
+	goleak.VerifyTestMain(browserless{m})
 }
+
+// browserless stops the shared browser before the check for leaks.
+type browserless struct{ m *testing.M }
+
+func (b browserless) Run() int { return browser.Main(b.m) }
 
 func serveChild(data string) {
 	s, err := server.New(server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
@@ -97,12 +105,13 @@ func adder(ctx context.Context, client *http.Client, address, key, instance stri
 	}
 }
 
-// 20,000 additions by 50 clients on a network that loses requests and answers: each
+// Additions by many clients on a network that loses requests and answers: each
 // counts once.
 func TestEachAdditionCountsOnce(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/rowan-street/entries/tank/litres"
-	const clients, each = 50, 400
+	clients, each := soak.Rounds(20, 50), soak.Rounds(100, 400)
 	var sent atomic.Int64
 	var all sync.WaitGroup
 	for client := range clients {
@@ -127,10 +136,8 @@ func TestEachAdditionCountsOnce(t *testing.T) {
 // A server that is killed while clients write loses nothing that it answered, and a
 // request that is sent again under its key counts once.
 func TestKilledUnderLoad(t *testing.T) {
-	rounds := 8
-	if os.Getenv("SOAK") != "" {
-		rounds = 200
-	}
+	t.Parallel()
+	rounds := soak.Rounds(6, 200)
 	data := t.TempDir()
 	var answered, key int64
 	for round := range rounds {
@@ -204,6 +211,7 @@ func TestKilledUnderLoad(t *testing.T) {
 // Pages that are taken while others write, and then what changed since the first, add
 // up to what is there.
 func TestPagesWhileWriting(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	ask(t, "PUT", at+"/entries/first", "1")
@@ -266,6 +274,7 @@ func TestPagesWhileWriting(t *testing.T) {
 // Whatever many clients ask of an entry at once, each call takes effect at one moment
 // between its beginning and its end (linearizability).
 func TestBoardIsLinearizable(t *testing.T) {
+	t.Parallel()
 	type call struct {
 		do string
 		n  int

@@ -6,12 +6,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // What was, and what a restore makes of it.
 func TestRestoreOnABoard(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	commit := func(ops string) answer { return ask(t, "POST", at+"/commit", `{"ops":[`+ops+`]}`) }
@@ -54,13 +56,14 @@ func TestRestoreOnABoard(t *testing.T) {
 
 // An entry is there at every version that is told, while the file is written anew.
 func TestAtWhileCompacting(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b"
 	ask(t, "PUT", at+"/entries/rare", "1")
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		for i := range 6000 {
+		for i := range soak.Rounds(2500, 6000) {
 			ask(t, "POST", at+"/entries/busy", fmt.Sprintf(`{"op":"add","amount":%d}`, i+1))
 		}
 	}()

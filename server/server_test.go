@@ -14,14 +14,15 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/test/memnet"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -33,13 +34,19 @@ func start(t testing.TB, data string) (base string, stop func()) {
 
 func startWith(t testing.TB, o server.Options) (base string, stop func()) {
 	t.Helper()
-	s, err := server.New(o)
-	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return serve(t, o, l)
+}
+
+// serve serves on a listener until the test ends, or until stop is called.
+func serve(t testing.TB, o server.Options, l net.Listener) (base string, stop func()) {
+	t.Helper()
+	s, err := server.New(o)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx, counting{l}) }()
+	go func() { served <- s.Serve(ctx, l) }()
 	stop = sync.OnceFunc(func() {
 		cancel()
 		assert.NoError(t, <-served)
@@ -50,24 +57,49 @@ func startWith(t testing.TB, o server.Options) (base string, stop func()) {
 	return "http://" + l.Addr().String(), stop
 }
 
-// requestsRead counts how often a server has read something from a client.
-var requestsRead atomic.Int64
+// networks holds the listeners in memory of tests in a synctest bubble, by host and port.
+var networks sync.Map
 
-type counting struct{ net.Listener }
-
-func (l counting) Accept() (net.Conn, error) {
-	c, err := l.Listener.Accept()
-	return countingConn{c}, err
+// inMemory serves on a network in memory. It is for a test in a synctest bubble.
+func inMemory(t testing.TB, o server.Options) (base string, stop func()) {
+	t.Helper()
+	l := memnet.Listen()
+	client := l.Client()
+	networks.Store(l.Addr().String(), network{l, client})
+	base, end := serve(t, o, l)
+	stop = sync.OnceFunc(func() {
+		client.CloseIdleConnections()
+		end()
+	})
+	t.Cleanup(stop)
+	return base, stop
 }
 
-type countingConn struct{ net.Conn }
+type network struct {
+	*memnet.Listener
+	client *http.Client
+}
 
-func (c countingConn) Read(b []byte) (int, error) {
-	n, err := c.Conn.Read(b)
-	if n > 0 {
-		requestsRead.Add(1)
+// client returns the client for requests to a host.
+func client(host string) *http.Client {
+	if n, ok := networks.Load(host); ok {
+		return n.(network).client
 	}
-	return n, err
+	return http.DefaultClient
+}
+
+// dial connects to the server at base.
+func dial(t testing.TB, base string) net.Conn {
+	t.Helper()
+	host := strings.TrimPrefix(base, "http://")
+	connect := func() (net.Conn, error) { return net.Dial("tcp", host) }
+	if n, ok := networks.Load(host); ok {
+		connect = n.(network).Dial
+	}
+	conn, err := connect()
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	return conn
 }
 
 // An answer is what came back, with its JSON read where it is some.
@@ -91,7 +123,7 @@ func ask(t testing.TB, method, url, body string, headers ...string) answer {
 		}
 		req.Header.Set(headers[i], headers[i+1])
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := client(req.URL.Host).Do(req)
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(resp.Body)
@@ -111,6 +143,7 @@ func ask(t testing.TB, method, url, body string, headers ...string) answer {
 const typeJSON = "application/json"
 
 func TestEntry(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/rowan-street/entries/tank/litres"
 
@@ -159,6 +192,7 @@ func TestEntry(t *testing.T) {
 
 // What a body is read as, and what it may not become.
 func TestPutKinds(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	entry := func(name string) string { return base + "/v1/boards/b/entries/" + name }
 	for name, v := range map[string]string{"int": "1", "float": "1.5", "text": `"a"`, "bool": "true", "list": "[1,2.0]", "map": `{"a":null}`} {
@@ -246,6 +280,7 @@ func TestPutKinds(t *testing.T) {
 }
 
 func TestOperations(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	ask(t, "PUT", base+"/v1/boards/b/entries/text", "a")
 	for _, c := range []struct {
@@ -288,6 +323,7 @@ func TestOperations(t *testing.T) {
 }
 
 func TestCommit(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	commit := func(ops string) answer {
 		return ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[`+ops+`]}`, "Content-Type", typeJSON)
@@ -318,6 +354,7 @@ func TestCommit(t *testing.T) {
 }
 
 func TestList(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	board := base + "/v1/boards/b"
 	list := func(query string, headers ...string) answer {
@@ -382,6 +419,7 @@ func TestList(t *testing.T) {
 
 // What is forgotten on a board is nowhere in its file.
 func TestForget(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, _ := start(t, data)
 	board := base + "/v1/boards/b"
@@ -413,6 +451,7 @@ func TestForget(t *testing.T) {
 
 // A version from before what can still be told gets the whole.
 func TestSinceBeforeOldest(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	board := base + "/v1/boards/b"
@@ -431,6 +470,7 @@ func TestSinceBeforeOldest(t *testing.T) {
 
 // A page is bounded by its bytes too, and the pages together are the list.
 func TestPages(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	board := base + "/v1/boards/b"
 	large := strings.Repeat("x", 900<<10)
@@ -463,6 +503,7 @@ func TestPages(t *testing.T) {
 
 // What can't be read as a condition or a filter must not be passed over.
 func TestNothingIsPassedOver(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b/entries/a"
 	ask(t, "PUT", at, "1")
@@ -490,7 +531,12 @@ func TestNothingIsPassedOver(t *testing.T) {
 }
 
 func TestWait(t *testing.T) {
-	base, stop := start(t, t.TempDir())
+	t.Parallel()
+	synctest.Test(t, testWait)
+}
+
+func testWait(t *testing.T) {
+	base, stop := inMemory(t, server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
 	board := base + "/v1/boards/b"
 	ask(t, "PUT", board+"/entries/a", "1")
 	a := ask(t, "GET", board+"/entries", "")
@@ -513,7 +559,6 @@ func TestWait(t *testing.T) {
 	// On a board that doesn't exist yet it waits too.
 	nowhere := base + "/v1/boards/c/entries"
 	a = ask(t, "GET", nowhere, "")
-	read := requestsRead.Load()
 	go func() {
 		for a := a; ; {
 			a = ask(t, "GET", nowhere+"?wait=30&since="+a.json["mark"].(string), "")
@@ -523,31 +568,24 @@ func TestWait(t *testing.T) {
 			}
 		}
 	}()
-	for requestsRead.Load() == read {
-		time.Sleep(time.Millisecond) // until the server has read it
-	}
+	synctest.Wait() // until it waits
 	ask(t, "PUT", nowhere+"/a", "3")
 	assert.Equal(t, json.Number("3"), (<-got).json["entries"].([]any)[0].(map[string]any)["value"])
 	// A board that is removed while somebody waits is empty.
 	stands := ask(t, "GET", nowhere, "").json["mark"].(string)
-	read = requestsRead.Load()
 	go func() { got <- ask(t, "GET", nowhere+"?wait=30&since="+stands, "") }()
-	for requestsRead.Load() == read {
-		time.Sleep(time.Millisecond)
-	}
+	synctest.Wait()
 	ask(t, "DELETE", base+"/v1/boards/c", "")
 	a = <-got
 	assert.Equal(t, []any{true, json.Number("0")}, []any{a.json["whole"], a.json["version"]})
-	before := requestsRead.Load()
 	go func() { got <- ask(t, "GET", board+"/entries?wait=30&since="+mark, "") }()
-	for requestsRead.Load() == before {
-		time.Sleep(time.Millisecond) // until the server has read it
-	}
+	synctest.Wait()
 	stop()
 	assert.Equal(t, 200, (<-got).status, "a server that stops lets nobody wait")
 }
 
 func TestDevelopmentModeIsForThisMachineOnly(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	port := base[strings.LastIndex(base, ":"):]
 	at := base + "/v1/boards/b/entries"
@@ -592,6 +630,7 @@ func TestDevelopmentModeIsForThisMachineOnly(t *testing.T) {
 }
 
 func TestOtherPaths(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	base, stop := start(t, data)
 	assert.Equal(t, "ok", ask(t, "GET", base+"/healthz", "").json["status"])
@@ -615,6 +654,7 @@ func TestOtherPaths(t *testing.T) {
 }
 
 func TestHistory(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	board := base + "/v1/boards/b"
 	assert.Empty(t, ask(t, "GET", board+"/history", "").json["commits"], "an unknown board has none")
@@ -648,6 +688,7 @@ func TestHistory(t *testing.T) {
 // A log tells what was refused, and never what was stored, asked or sent along.
 // Who changes something is kept beside it, so it must be short and printable.
 func TestClientName(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/rowan-street"
 	long := strings.Repeat("a", 101)
@@ -670,6 +711,7 @@ func TestClientName(t *testing.T) {
 }
 
 func TestLogTellsNoSecrets(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	var mu sync.Mutex
 	logger := slog.New(slog.NewJSONHandler(lockedWriter{&mu, &out}, &slog.HandlerOptions{Level: slog.LevelDebug}))
@@ -718,6 +760,7 @@ func (l lockedWriter) Write(b []byte) (int, error) {
 
 // Accept is read by its qualities, and by how near a range is to the type.
 func TestAccept(t *testing.T) {
+	t.Parallel()
 	base, _ := start(t, t.TempDir())
 	at := base + "/v1/boards/b/entries/t"
 	ask(t, "PUT", at, "5")

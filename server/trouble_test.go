@@ -16,6 +16,7 @@ import (
 
 // Trouble on demand.
 func TestTrouble(t *testing.T) {
+	t.Parallel()
 	for s, want := range map[string]server.Trouble{
 		"slow=20ms,cut=10%,garble=tank/litres": {Slow: 20 * time.Millisecond, Cut: 0.1, Garble: "tank/litres"},
 		"cut=0.5":                              {Cut: 0.5},

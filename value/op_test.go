@@ -13,6 +13,7 @@ import (
 )
 
 func TestApply(t *testing.T) {
+	t.Parallel()
 	i, f, none := value.Int, value.Float, value.Value{}
 	text := value.Text
 	queue := value.List(text("C4"), text("B2"))
@@ -96,6 +97,7 @@ func TestApply(t *testing.T) {
 }
 
 func TestParseOpRefuses(t *testing.T) {
+	t.Parallel()
 	for op, says := range map[string]string{
 		`[]`:                                 "no operation such as",
 		`{}`:                                 `"op" is missing`,
@@ -135,6 +137,7 @@ func TestParseOpRefuses(t *testing.T) {
 
 // A list operation on a random list is what a plain slice makes of it.
 func TestListsAgainstSlices(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		var model []int64
 		now := value.Value{}

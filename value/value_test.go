@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -22,6 +23,7 @@ func mapOf(t require.TestingT, members ...value.Member) value.Value {
 
 // The JSON forms that stand in files; the second is read as the first.
 func TestJSONForm(t *testing.T) {
+	t.Parallel()
 	moment := time.Date(2026, 5, 3, 9, 12, 44, 123456789, time.UTC)
 	for _, c := range []struct {
 		v    value.Value
@@ -56,6 +58,7 @@ func TestJSONForm(t *testing.T) {
 }
 
 func TestParseRefuses(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		kind value.Kind
 		form string
@@ -101,6 +104,7 @@ func TestParseRefuses(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
+	t.Parallel()
 	for _, v := range []value.Value{
 		{}, value.Null(), value.Text("\xff"), value.List(value.Text("a\xffb")), value.List(value.Float(math.NaN())),
 		value.List(value.Bytes(nil)), value.List(value.Time(time.Now())), value.Time(time.Date(10000, 1, 1, 0, 0, 0, 0, time.UTC)),
@@ -113,6 +117,7 @@ func TestCheck(t *testing.T) {
 }
 
 func TestEqual(t *testing.T) {
+	t.Parallel()
 	ab, ba := mapOf(t, value.Member{"a", value.Int(1)}, value.Member{"b", value.Int(2)}), mapOf(t, value.Member{"b", value.Int(2)}, value.Member{"a", value.Int(1)})
 	for _, c := range []struct {
 		a, b value.Value
@@ -137,6 +142,7 @@ func TestEqual(t *testing.T) {
 }
 
 func TestConvertAndCompare(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		v    value.Value
 		to   value.Kind
@@ -183,6 +189,7 @@ func TestConvertAndCompare(t *testing.T) {
 }
 
 func TestTyped(t *testing.T) {
+	t.Parallel()
 	for typed, want := range map[string]value.Value{
 		"true": value.Bool(true), "5": value.Int(5), "-5": value.Int(-5), "5.0": value.Float(5), "1e3": value.Float(1000),
 		"0042": value.Text("0042"), "5 ": value.Text("5 "), "": value.Text(""), "-": value.Text("-"), "C4": value.Text("C4"),
@@ -218,6 +225,7 @@ func TestTyped(t *testing.T) {
 // Bytes have one spelling in base64 (RFC 4648): with padding, no line breaks,
 // and no bits that mean nothing.
 func TestBase64IsStrict(t *testing.T) {
+	t.Parallel()
 	for text, ok := range map[string]bool{
 		"AP8=": true, "": true, "AP8": false, "AP9=": false, "AP8=\n": false, "A\nP8=": false, "A\rP8=": false, "AP8==": false, " AP8=": false, "_w==": false,
 	} {
@@ -263,6 +271,7 @@ func drawValue(t *rapid.T, depth int) value.Value {
 
 // The length of a number is known without writing it.
 func TestLengthOfInts(t *testing.T) {
+	t.Parallel()
 	all := []int64{0, math.MaxInt64, math.MinInt64}
 	for n := int64(1); n < math.MaxInt64/10; n *= 10 {
 		all = append(all, n-1, n, -n, 1-n)
@@ -273,6 +282,7 @@ func TestLengthOfInts(t *testing.T) {
 }
 
 func TestAnyValueSurvives(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		v := drawValue(t, 3)
 		require.NoError(t, v.Check())

@@ -18,6 +18,7 @@ import (
 
 // What keys --go prints compiles, for keys of every kind.
 func TestKeysAsGo(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	type planting struct{ Crop string }
 	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(
@@ -53,6 +54,7 @@ func TestKeysAsGo(t *testing.T) {
 // What an app has declared holds for a change from outside too: kind, range,
 // default and length.
 func TestChangesAsDeclared(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	place := filepath.Join(dir, "plotbook")
 	type planting struct{ Crop string }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -28,6 +29,7 @@ func TestMain(m *testing.M) {
 // smallpantry is a process of its own); exits CODE COMMAND..., whose exit code
 // must be CODE; and serving, which starts a server and sets $SERVER to its address.
 func TestCommands(t *testing.T) {
+	t.Parallel()
 	scripts, err := filepath.Abs("testdata/script") // the process moves about
 	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
@@ -187,6 +189,7 @@ func loop(ts *testscript.TestScript, _ bool, args []string) {
 // A server that is killed in the middle of writing loses nothing that it
 // answered, and nobody's addition is counted twice.
 func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	const adders = 4
 	answered := make(chan int, adders)
@@ -231,6 +234,7 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 }
 
 func TestDemoThatStays(t *testing.T) {
+	t.Parallel()
 	lines := make(awaited, 1000)
 	demo := exec.Command("smallpantry", "demo", "--stay")
 	demo.Stdout, demo.Stderr = lines, os.Stderr
@@ -267,6 +271,7 @@ func TestDemoThatStays(t *testing.T) {
 }
 
 func TestPortInUse(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -298,6 +303,7 @@ func (a awaited) next(t *testing.T) string {
 }
 
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	cmd, address, err := startServer(t.TempDir())
 	require.NoError(t, err)
 	for _, place := range []string{filepath.Join(t.TempDir(), "plotbook"), address + "/boards/rowan-street"} {

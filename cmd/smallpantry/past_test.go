@@ -27,6 +27,7 @@ func said(t *testing.T, args ...string) (out, errs string, code int) {
 // An accident, and 20,000 additions after it: it is found in the history of its
 // entry, and undone by the version before it; and a day later, by a time.
 func TestUndoingAnAccident(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "garden")
 	now := time.Now().Add(-26 * time.Hour)
 	l, err := ledger.Open(dir, "plotbook", ledger.Options{Now: func() time.Time { return now }})

@@ -18,6 +18,7 @@ import (
 
 // A negative number is an argument, wherever it stands among the flags.
 func TestReorder(t *testing.T) {
+	t.Parallel()
 	root := (&app{}).root()
 	for words, want := range map[string]string{
 		"add P n -10":                   "add -- P n -10",
@@ -35,6 +36,7 @@ func TestReorder(t *testing.T) {
 }
 
 func TestExitCodes(t *testing.T) {
+	t.Parallel()
 	for code, errs := range map[int][]error{
 		exitFailed:      {errors.New("x"), pantry.ErrTooLarge, pantry.ErrBusy, pantry.ErrDamaged, pantry.ErrNotStored, syscall.EADDRINUSE, exitError{exitFailed, ""}},
 		exitUsage:       {usage("x"), board.ErrLink, place.UsageError{Err: errors.New("x")}},

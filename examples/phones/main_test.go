@@ -4,11 +4,13 @@ import (
 	"strings"
 	"testing"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 func TestWaterDay(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	require.NoError(t, run(t.Context(), nil, &out))
 	assert.Equal(t, `litres left in the tank            4000

@@ -11,6 +11,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/examples/plotbook/keys"
 	"github.com/small-pantry/pantry/internal/term/termtest"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 
 func launch(t *testing.T, dir string) *termtest.Screen {
@@ -24,6 +25,7 @@ const (
 )
 
 func TestRestoresItself(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := launch(t, dir)
 	s.Shows("18:00", "metric", "none yet")
@@ -61,6 +63,7 @@ func TestRestoresItself(t *testing.T) {
 }
 
 func TestFollowsAnotherProgram(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := launch(t, dir)
 	s.Shows("18:00")
@@ -86,6 +89,7 @@ func TestFollowsAnotherProgram(t *testing.T) {
 
 // What is typed in one line is refused part by part, the first that is wrong by its own sentence.
 func TestLine(t *testing.T) {
+	t.Parallel()
 	for typed, want := range map[string]string{
 		"beans":           "Enter crop, bed and spacing in cm, as in: beans, C4, 30",
 		", C4, 30":        "Enter what is planted.",

@@ -22,6 +22,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/examples/plotbook/keys"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 

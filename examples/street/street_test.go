@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"github.com/small-pantry/pantry/internal/term/termtest"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 
 func launch(t *testing.T, dir string, args ...string) *termtest.Screen {
@@ -17,6 +18,7 @@ func launch(t *testing.T, dir string, args ...string) *termtest.Screen {
 // The three apps see what one of them does; without the server they say so, keep what is
 // done, and catch up.
 func TestStreet(t *testing.T) {
+	t.Parallel()
 	s := launch(t, t.TempDir())
 	s.Shows("3200 litres in the tank", "The gate is shut.", "Live.")
 	s.Types("w", "3190 litres in the tank", "changed last by you")

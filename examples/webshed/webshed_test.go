@@ -15,7 +15,8 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/internal/browser"
+	"github.com/small-pantry/pantry/internal/test/browser"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
@@ -26,6 +27,8 @@ var (
 	gate   = pantry.Bool("gate/open", false)
 	hose   = pantry.List[string]("hose/queue")
 )
+
+func TestMain(m *testing.M) { os.Exit(browser.Main(m)) }
 
 // pages serves the page from an origin of its own.
 func pages(t *testing.T) string {
@@ -91,6 +94,7 @@ func TestFromAnotherOrigin(t *testing.T) {
 
 // In development mode the page comes from another local port, and needs no token.
 func TestInDevelopment(t *testing.T) {
+	t.Parallel()
 	chromium := browser.Start(t)
 	s := pantrytest.NewServer(t)
 	p := chromium.Open(t, pages(t)+"#"+url.QueryEscape(s.Link("rowan-street")))

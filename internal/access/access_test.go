@@ -10,12 +10,14 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
 func TestRights(t *testing.T) {
+	t.Parallel()
 	for r := access.Read; r <= access.Own; r++ {
 		back, err := access.ParseRight(r.String())
 		require.NoError(t, err)
@@ -35,6 +37,7 @@ func TestRights(t *testing.T) {
 }
 
 func TestSecrets(t *testing.T) {
+	t.Parallel()
 	a, b := access.NewSecret(), access.NewSecret()
 	assert.NotEqual(t, a, b)
 	assert.Regexp(t, `^[a-z2-7]{26}$`, string(a))
@@ -47,6 +50,7 @@ func TestSecrets(t *testing.T) {
 
 // Tokens lie in a ledger, and are as it has them: whoever changes it, ends their holders.
 func TestTokensFollowTheirLedger(t *testing.T) {
+	t.Parallel()
 	disk := simdisk.New()
 	open := func() *ledger.Ledger {
 		l, err := ledger.Open("/data", "tokens", ledger.Options{Disk: journal.Disk(disk)})

@@ -14,7 +14,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/internal/browser"
+	"github.com/small-pantry/pantry/internal/test/browser"
 	"github.com/small-pantry/pantry/value"
 )
 

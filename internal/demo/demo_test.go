@@ -4,12 +4,14 @@ import (
 	"strings"
 	"testing"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // Run is tested by the command's script; here, that it would notice.
 func TestExpectNotices(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	tell := &teller{w: &out}
 	tell.scene("one")
@@ -23,6 +25,7 @@ func TestExpectNotices(t *testing.T) {
 }
 
 func TestLinesFit(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	tell := &teller{w: &out}
 	tell.say("%s", strings.Repeat("word ", 60))

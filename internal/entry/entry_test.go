@@ -9,11 +9,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
 // An entry is the same after it went through JSON.
 func TestEntryJSON(t *testing.T) {
+	t.Parallel()
 	for _, line := range []string{
 		`{"name":"a","kind":"int","value":5,"version":1,"updated":"2026-05-03T09:12:44.123Z","by":"tankwatch","from":"k3f9"}`,
 		`{"name":"a","kind":"float","value":5.0,"version":1,"updated":"2026-05-03T09:12:44.123Z"}`,
@@ -32,6 +34,7 @@ func TestEntryJSON(t *testing.T) {
 
 // An edit is the same after it went through JSON; what is no edit is refused.
 func TestEditJSON(t *testing.T) {
+	t.Parallel()
 	for _, text := range []string{
 		`{"name":"tank/litres","if":"17-1777799564123","op":"add","amount":-10,"min":0}`,
 		`{"name":"gate/open","if":"0","op":"put","value":true,"as":"bool","kind":"bool"}`,
@@ -65,6 +68,7 @@ func TestEditJSON(t *testing.T) {
 }
 
 func TestConditions(t *testing.T) {
+	t.Parallel()
 	at := time.UnixMilli(1777799564123)
 	has := entry.TagOf(17, at)
 	is := func(tags ...string) (c entry.Cond) {

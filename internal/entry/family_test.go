@@ -10,6 +10,7 @@ import (
 )
 
 func TestFamilies(t *testing.T) {
+	t.Parallel()
 	assert.Equal(t, []string{"watered/C4/east", "watered/C4", "watered"}, slices.Collect(entry.Families("watered/C4/east")))
 	assert.Equal(t, []string{"plot"}, slices.Collect(entry.Families("plot")))
 	for name := range entry.Families("a/b/c") {

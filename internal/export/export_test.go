@@ -12,6 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -62,6 +63,7 @@ func plainValue(rt *rapid.T, deep int) value.Value {
 // Whatever is stored comes out of a file as it went in, or export says that the
 // format can't hold it.
 func TestFormatsCarryEverything(t *testing.T) {
+	t.Parallel()
 	names := rapid.StringMatching(`[a-zäöü][a-z0-9 ",;'_-]{0,8}(/[a-z"]{1,4})?`)
 	rapid.Check(t, func(rt *rapid.T) {
 		l := place.Listing{Place: "garden/plotbook", Version: 7, Entries: []entry.Entry{}}

@@ -10,10 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 )
 
 func TestNames(t *testing.T) {
+	t.Parallel()
 	for name, fits := range map[string]bool{
 		"plotbook": true, "a": true, "0.a_b-c": true, "console": true, "com10": true, "lpt": true,
 		"": false, "-a": false, ".a": false, "A": false, "a b": false, "com1": false, "nul.x": false, "a\n": false,
@@ -24,6 +26,7 @@ func TestNames(t *testing.T) {
 
 // The name of each directory that is made is synced before anything stands in it.
 func TestMakeDir(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	dir := filepath.Join(root, "data", "boards")
 	bad := simdisk.New()
@@ -50,6 +53,7 @@ func TestMakeDir(t *testing.T) {
 }
 
 func TestLocalDiskIsNoNetwork(t *testing.T) {
+	t.Parallel()
 	assert.Empty(t, journal.Network(t.TempDir()))
 	assert.Empty(t, journal.Network("/nowhere/at/all"))
 }

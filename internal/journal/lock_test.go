@@ -42,6 +42,7 @@ func attach(t *testing.T, dir string, readOnly bool) *journal.File {
 }
 
 func TestLocks(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "made")
 	w, w2 := attach(t, dir, false), attach(t, dir, false)
 	r, r2 := attach(t, dir, true), attach(t, dir, true)
@@ -69,6 +70,7 @@ func TestLocks(t *testing.T) {
 // A lock that was replaced is nobody's: whoever finds that has the one in its place, or none,
 // also where no time is left.
 func TestReplacedLock(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	w := attach(t, dir, false)
 	require.NoError(t, w.Lock(true, time.Second))
@@ -95,6 +97,7 @@ func TestReplacedLock(t *testing.T) {
 
 // A path may be as long as the system takes, and is the same file at any length.
 func TestLongPaths(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	for _, length := range []int{200, 230, 254, 255, 256, 257, 300, 1000} {
 		dir := root
@@ -120,6 +123,7 @@ func TestLongPaths(t *testing.T) {
 }
 
 func TestFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	f := attach(t, dir, false)
 	_, err := f.Load(&lines{})
@@ -157,6 +161,7 @@ func TestFile(t *testing.T) {
 // A file that somebody else goes on in is known again, however its end came to be; a copy that
 // was written into it is not.
 func TestKnownAgain(t *testing.T) {
+	t.Parallel()
 	up := func(from, to int64) (lines []byte) {
 		for v := from; v <= to; v++ {
 			lines = append(lines, line(v)...)
@@ -215,6 +220,7 @@ func TestKnownAgain(t *testing.T) {
 
 // What a reader makes of what stands behind the lines that count.
 func TestTornOrDamaged(t *testing.T) {
+	t.Parallel()
 	header := func(base, n int64) string {
 		dir := t.TempDir()
 		f := attach(t, dir, false)

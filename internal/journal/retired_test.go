@@ -55,6 +55,7 @@ func attached(t *testing.T) (*File, *countingDisk) {
 }
 
 func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
+	t.Parallel()
 	f, disk := attached(t)
 	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
@@ -79,6 +80,7 @@ func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
 }
 
 func TestReplacedFilesGoWhereTheDiskIsFull(t *testing.T) {
+	t.Parallel()
 	f, disk := attached(t)
 	disk.room = 2
 	for range 5 {

@@ -16,7 +16,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -98,6 +98,7 @@ func stateOf(t *testing.T, l *Ledger) []string {
 // While it is chosen what a compaction keeps, everybody may write: it takes nothing of that
 // away, nor brings back what was forgotten.
 func TestCommitsBesideCompaction(t *testing.T) {
+	t.Parallel()
 	disk, dir := (*simdisk.Disk)(nil), ""
 	open := func(t *testing.T, disk *simdisk.Disk, o Options) *Ledger {
 		t.Helper()
@@ -268,6 +269,7 @@ func TestCommitsBesideCompaction(t *testing.T) {
 
 // One compaction at a time, whoever else finds that it is due; Close waits for it.
 func TestOneCompactionAtATime(t *testing.T) {
+	t.Parallel()
 	l, err := Open(t.TempDir(), "board", Options{Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
 	for n := range int64(60) {
@@ -301,6 +303,7 @@ func TestOneCompactionAtATime(t *testing.T) {
 
 // Each receipt stands in the file once, wherever the commits of it are gone.
 func TestReceiptsStandOnce(t *testing.T) {
+	t.Parallel()
 	disk := simdisk.New()
 	l, err := Open(t.TempDir(), "board", Options{Disk: disk, Kept: 2, Every: 100})
 	require.NoError(t, err)
@@ -323,6 +326,7 @@ func TestReceiptsStandOnce(t *testing.T) {
 // A file holds little when most of what there was is removed, and is not written anew over and
 // over for what must be kept of removed names: those of one commit take little, those of many more.
 func TestRemovedNames(t *testing.T) {
+	t.Parallel()
 	l, err := Open(t.TempDir(), "board", Options{Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, l.Close()) }()

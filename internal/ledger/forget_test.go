@@ -7,13 +7,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
 // After something is forgotten, the newest commit is told as the file tells it, so that it is
 // the same one for whoever opens the file next.
 func TestMarksAfterForgetting(t *testing.T) {
+	t.Parallel()
 	for name, newest := range map[string]func(l *Ledger) error{
 		"set alone":      func(l *Ledger) error { return put(l, "n", 5) },
 		"set by another": func(l *Ledger) error { return put(l, "other", 5) },

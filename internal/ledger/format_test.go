@@ -61,6 +61,7 @@ func set(version int, more, name string, n int) string {
 
 // What a later version may have written stays, whichever way the file is written anew.
 func TestMembersOfALaterVersion(t *testing.T) {
+	t.Parallel()
 	for name, anew := range map[string]func(t *testing.T, l *ledger.Ledger){
 		"compacted": func(t *testing.T, l *ledger.Ledger) {
 			for n := range 60 {
@@ -98,6 +99,7 @@ func TestMembersOfALaterVersion(t *testing.T) {
 // The header tells the crc of the line of the commit at its base as it was
 // first written, over all compactions, so that two pasts can be told apart.
 func TestEndOutlivesCompaction(t *testing.T) {
+	t.Parallel()
 	for name, o := range map[string]ledger.Options{
 		"few commits kept": {Kept: 3, KeptBytes: 2000, Small: 1},
 		"few bytes kept":   {Kept: 1000, KeptBytes: 700, Small: 1},
@@ -136,6 +138,7 @@ func TestEndOutlivesCompaction(t *testing.T) {
 
 // A line may stand for several commits: its end is told, what lies within not.
 func TestSeveralCommitsInOneLine(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := writeFile(t, dir, "plotbook", header(3, 1, `,"end":"0000aaaa"`), set(2, "", "hour", 2),
 		set(4, "", "hour", 4), set(9, `,"over":5,"end":"5a3f9c10"`, "hour", 9), set(10, "", "plot", 10), set(12, `,"over":2,"end":"77777777"`, "hour", 12))
@@ -166,6 +169,7 @@ func TestSeveralCommitsInOneLine(t *testing.T) {
 
 // The schema is told by a line once, and again where a compaction took that line.
 func TestSchemaIsToldOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l := openPlain(t, dir, ledger.Options{Schema: 3, Small: 1, Kept: 2, KeptBytes: 200})
 	for n := range 100 {
@@ -179,6 +183,7 @@ func TestSchemaIsToldOnce(t *testing.T) {
 
 // What is lost side by side is one loss.
 func TestLossesSideBySide(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := writeFile(t, dir, "plotbook", header(0, 0, ""), set(1, "", "a", 1), set(2, "", "b", 2), set(3, "", "c", 3), set(4, "", "d", 4), set(5, "", "e", 5), set(6, "", "f", 6))
 	data, err := os.ReadFile(path)
@@ -199,6 +204,7 @@ func TestLossesSideBySide(t *testing.T) {
 // One that does not join on is not taken in. It says that what was before was
 // synced, so it is missed.
 func TestLineOfSeveralThatDoesNotFit(t *testing.T) {
+	t.Parallel()
 	for over, fits := range map[string]bool{"5": true, "4": false, "6": false} {
 		dir := t.TempDir()
 		writeFile(t, dir, "plotbook", header(3, 0, ""), set(4, "", "hour", 4), set(9, `,"over":`+over, "hour", 9))
@@ -222,6 +228,7 @@ func TestLineOfSeveralThatDoesNotFit(t *testing.T) {
 
 // Where the header's own newline is gone, the line behind it is saved too.
 func TestHeaderWithoutItsNewline(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := writeFile(t, dir, "plotbook", header(0, 0, ""), set(1, "", "hour", 7))
 	data, err := os.ReadFile(path)
@@ -235,6 +242,7 @@ func TestHeaderWithoutItsNewline(t *testing.T) {
 // A salvaged file keeps what its header had, but of the commit at its base the
 // line is not known, and so no end is told.
 func TestHeaderOfASalvagedFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := writeFile(t, dir, "plotbook", header(0, 0, `,"shelf":5`), set(1, "", "hour", 1), set(2, "", "hour", 2), set(3, "", "plot", 3))
 	l := openPlain(t, dir, ledger.Options{Salvage: true, Problem: func(error) {}})
@@ -256,6 +264,7 @@ func TestHeaderOfASalvagedFile(t *testing.T) {
 
 // A commit larger than all that is kept of the past has the file begin behind it.
 func TestEndOfALargeCommit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l := openPlain(t, dir, ledger.Options{Kept: 200, KeptBytes: 1, Small: 1})
 	name := func(i int) string { return fmt.Sprintf("%03d/%s", i, strings.Repeat("n", 240)) }
@@ -299,6 +308,7 @@ func TestEndOfALargeCommit(t *testing.T) {
 // What is read of a file is what the program that wrote it has: the commit, its
 // time and who made it, whichever way the lines stand.
 func TestLoadedAsWritten(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC)
 	o := ledger.Options{Now: func() time.Time { now = now.Add(1234 * time.Millisecond); return now }}
@@ -344,6 +354,7 @@ func TestLoadedAsWritten(t *testing.T) {
 
 // So many commits stay as are to stay, also where they take several reads.
 func TestLongCommitsStay(t *testing.T) {
+	t.Parallel()
 	l := openPlain(t, t.TempDir(), ledger.Options{Small: 1})
 	for n, size := 0, 0; ; n++ {
 		require.NoError(t, put(l, "note", value.Text(fmt.Sprint(n, strings.Repeat("x", 1000)))))

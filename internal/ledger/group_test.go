@@ -19,7 +19,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -55,6 +55,7 @@ func openSim(t *testing.T, disk journal.Disk, dir string) *ledger.Ledger {
 // Whether something changes is judged against what those before in the group
 // leave, not against what is visible.
 func TestNoChangeWithinAGroup(t *testing.T) {
+	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
 	require.NoError(t, put(l, "x", value.Int(1)))
 	set := func(n int64) func() error { return func() error { return put(l, "x", value.Int(n)) } }
@@ -73,6 +74,7 @@ func TestNoChangeWithinAGroup(t *testing.T) {
 // What changed nothing rests on a commit of its group that was not stored: it
 // was not stored either.
 func TestNoChangeInAFailedGroup(t *testing.T) {
+	t.Parallel()
 	disk := simdisk.New()
 	l := openSim(t, disk, t.TempDir())
 	set := func() error { return put(l, "x", value.Int(7)) }
@@ -86,6 +88,7 @@ func TestNoChangeInAFailedGroup(t *testing.T) {
 
 // A commit of many changes finds each of them again, whatever their number.
 func TestManyChangesInOneCommit(t *testing.T) {
+	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
 	for n := range 40 {
 		want := map[string]int64{}
@@ -118,6 +121,7 @@ func TestManyChangesInOneCommit(t *testing.T) {
 // A removed name is told for 7 days, also over a compaction and another start;
 // then it is forgotten, and oldest says from when on changes are told.
 func TestTombstones(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	open := func() *ledger.Ledger {
@@ -171,6 +175,7 @@ func TestTombstones(t *testing.T) {
 // So many may wait and no more: the next is refused at once, and those who
 // wait are served.
 func TestQueueIsBounded(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: time.Minute})
 	require.NoError(t, err)
 	started, goOn := make(chan struct{}), make(chan struct{})
@@ -196,6 +201,7 @@ func TestQueueIsBounded(t *testing.T) {
 // A commit in the queue waits for all of the time that is allowed, and not for
 // what those before it have waited.
 func TestWaitIsNotCutShort(t *testing.T) {
+	t.Parallel()
 	const wait = 200 * time.Millisecond
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: wait})
 	require.NoError(t, err)
@@ -225,6 +231,7 @@ func TestWaitIsNotCutShort(t *testing.T) {
 // A judge that panics, or ends its goroutine, leaves nothing behind: those who
 // wait are answered, and work goes on.
 func TestJudgeThatEnds(t *testing.T) {
+	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
 	require.NoError(t, put(l, "n", value.Int(1)))
 	for range 3 {
@@ -261,6 +268,7 @@ func TestJudgeThatEnds(t *testing.T) {
 // Whoever waits for the lock of another process waits as long as is allowed,
 // those who came later for as long themselves.
 func TestBusyLock(t *testing.T) {
+	t.Parallel()
 	const wait = 150 * time.Millisecond
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Wait: wait})
@@ -292,6 +300,7 @@ func TestBusyLock(t *testing.T) {
 // What another process has written and not synced is synced before it is
 // shown: where that fails, it is not shown.
 func TestOthersLinesAreSyncedBeforeTheyAreShown(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
 	require.NoError(t, putWithin(two, time.Hour, "n", value.Int(1)), "which is not synced")
@@ -321,6 +330,7 @@ func TestOthersLinesAreSyncedBeforeTheyAreShown(t *testing.T) {
 // With prompt lines that are not synced, a full disk at a sync leaves nothing
 // certain in the file: what was shown is written anew.
 func TestFullDiskAtASyncWithPromptLines(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l := openSim(t, disk, dir)
 	require.NoError(t, putWithin(l, time.Hour, "a", value.Int(1)))
@@ -346,6 +356,7 @@ func TestFullDiskAtASyncWithPromptLines(t *testing.T) {
 // A file whose maker died before its name was synced is there after a power
 // cut, once another process has stored something in it.
 func TestNameOfANewFileIsSynced(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	disk.Fault(func(op, _ string) error {
 		if op == "syncdir" {
@@ -369,6 +380,7 @@ func TestNameOfANewFileIsSynced(t *testing.T) {
 
 // What changed is found in the ring where it reaches back, and else among all.
 func TestChangedBeyondTheRing(t *testing.T) {
+	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
 	for commit := range 6 { // of 1,000 names each: more than a ring holds
 		_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
@@ -409,6 +421,7 @@ func TestChangedBeyondTheRing(t *testing.T) {
 // Where an older file is put in place of the file, versions lose their meaning:
 // whoever follows is told of all there is.
 func TestFollowingOverAnOlderFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l := openSim(t, nil, dir)
 	require.NoError(t, put(l, "a", value.Int(1)))
@@ -435,6 +448,7 @@ func TestFollowingOverAnOlderFile(t *testing.T) {
 
 // The size that a commit would make is kept up, and is that of all there is.
 func TestSizeIsKeptUp(t *testing.T) {
+	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
 	rng := rand.New(rand.NewPCG(1, 2))
 	sum := func() (n int64) {
@@ -504,6 +518,7 @@ func TestFollowingTakesLittle(t *testing.T) {
 // Of names that were removed nothing is left in the file and in memory but what
 // is still told of them, and of names that were merely asked for, nothing.
 func TestNothingGrowsWithDeadNames(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Now: func() time.Time { return now }})

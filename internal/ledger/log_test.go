@@ -12,7 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -74,6 +74,7 @@ func busy(t *testing.T, f *fileLog, head Head) {
 }
 
 func TestLogThatIsBehind(t *testing.T) {
+	t.Parallel()
 	for name, hold := range map[string]bool{"by itself": false, "held": true} {
 		t.Run(name, func(t *testing.T) {
 			_, logs, head := begun(t)
@@ -118,6 +119,7 @@ func TestLogThatIsBehind(t *testing.T) {
 
 // A Head that the file is not at is behind, whatever stands in the file.
 func TestLogNotAtItsHead(t *testing.T) {
+	t.Parallel()
 	_, logs, head := begun(t)
 	for name, other := range map[string]Head{
 		"another version":                 {Header: head.Header, Version: head.Version + 1, End: head.End},
@@ -137,6 +139,7 @@ func TestLogNotAtItsHead(t *testing.T) {
 // After a failure that leaves nothing certain, nobody else gets to write before
 // the file is written anew, also where its end could not be cut off.
 func TestLogOfADiskThatFailed(t *testing.T) {
+	t.Parallel()
 	for _, fails := range [][]string{{"sync"}, {"sync", "truncate"}, {"write", "truncate"}} {
 		disks, logs, head := begun(t)
 		fails := fails
@@ -170,6 +173,7 @@ func TestLogOfADiskThatFailed(t *testing.T) {
 
 // Of what is synced a Head tells no more and no less.
 func TestLogTellsWhatIsSynced(t *testing.T) {
+	t.Parallel()
 	disks, logs, head := begun(t)
 	syncs, fails := 0, ""
 	disks[0].Fault(func(op, _ string) error {
@@ -221,6 +225,7 @@ func TestLogTellsWhatIsSynced(t *testing.T) {
 // What others wrote and could not be synced is put in a new file, with the same
 // newest commit, and without the torn end, of which a copy is kept.
 func TestLogWritesOthersLinesAnew(t *testing.T) {
+	t.Parallel()
 	disks, logs, head := begun(t)
 	path := logs[0].file.Path()
 	theirs, err := logs[1].Append(head, lines(head, false, 2))
@@ -262,6 +267,7 @@ func TestLogWritesOthersLinesAnew(t *testing.T) {
 // A refusal stays what it is where the group that it was judged in can't be
 // stored: it rests on nothing of it.
 func TestRefusedInAFailedGroup(t *testing.T) {
+	t.Parallel()
 	disk := simdisk.New()
 	l, err := Open(t.TempDir(), "board", Options{Disk: disk})
 	require.NoError(t, err)
@@ -281,6 +287,7 @@ func TestRefusedInAFailedGroup(t *testing.T) {
 // What was judged before it is known what others wrote is forgotten, whatever it
 // came to: a group is judged as if it had come after them.
 func TestGroupIsJudgedAgain(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l, err := Open(dir, "board", Options{Disk: disk})
 	require.NoError(t, err)
@@ -322,6 +329,7 @@ func TestGroupIsJudgedAgain(t *testing.T) {
 // A compaction waits for nobody for long, and takes in what others wrote just
 // before it.
 func TestCompactionBesideOthers(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l, err := Open(dir, "board", Options{Disk: disk, Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
@@ -350,6 +358,7 @@ func TestCompactionBesideOthers(t *testing.T) {
 // Whoever leads a group compacts the file when it is due; the others of the group have their
 // answers before.
 func TestAnsweredBeforeCompaction(t *testing.T) {
+	t.Parallel()
 	disk := simdisk.New()
 	l, err := Open(t.TempDir(), "board", Options{Disk: disk, Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
 	require.NoError(t, err)
@@ -411,6 +420,7 @@ func (c *contested) Append(head Head, b Batch) (Head, error) {
 // Who tries again, since his time is not over, is done once when it succeeds, and hears of
 // what hinders it then.
 func TestAgainIsOnce(t *testing.T) {
+	t.Parallel()
 	l, err := Open(t.TempDir(), "board", Options{})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, l.Close()) }()

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -56,6 +56,7 @@ var nine = time.Date(2026, 5, 3, 9, 30, 0, 0, time.UTC)
 // What a run of lines comes to holds all of it: what names held at its end, keys,
 // schema, members that this program doesn't know, the version, time and end of the last.
 func TestMergedLines(t *testing.T) {
+	t.Parallel()
 	p, view := pastOf(t, `"base":2,"lines":1,"oldest":0,"end":"0000aaaa"`,
 		lineOf(2, 0, setting("a", 1)),
 		lineOf(3, 1, `,"by":"Ada","from":"x","schema":2,"weather":"rain","set":[{"name":"a","kind":"int","value":2},{"name":"b","kind":"int","value":1,"unit":"mm"}],"keys":[{"name":"a","kind":"int","about":"first"},{"name":"b","kind":"int"}]`),
@@ -86,6 +87,7 @@ func TestMergedLines(t *testing.T) {
 
 // Which lines stay as they are, which become one, and where the kept ones begin.
 func TestWhatIsKept(t *testing.T) {
+	t.Parallel()
 	var lines []string
 	for v := 1; v <= 30; v++ { // two in each minute
 		name := "busy"
@@ -128,6 +130,7 @@ func TestWhatIsKept(t *testing.T) {
 // A line of several tells the version of a change only where nothing newer does,
 // and then stays as it is; of others it is part of a run.
 func TestLinesOfSeveralAreMergedOn(t *testing.T) {
+	t.Parallel()
 	p, _ := pastOf(t, `"base":0,"lines":0,"oldest":0`,
 		lineOf(5, 1, `,"over":5,"end":"00000005"`+setting("a", 5)),
 		lineOf(9, 1, `,"over":4,"end":"00000009"`+setting("only", 1)),
@@ -152,6 +155,7 @@ func TestLinesOfSeveralAreMergedOn(t *testing.T) {
 // What is forgotten is left out of lines; one that says nothing else becomes part
 // of a run, unless it says what is no entry.
 func TestForgottenLines(t *testing.T) {
+	t.Parallel()
 	p, view := pastOf(t, `"base":1,"lines":1,"oldest":0`,
 		lineOf(1, 0, `,"set":[{"name":"a","kind":"int","value":1},{"name":"gate","kind":"text","value":"rhubarb"}]`),
 		lineOf(2, 1, `,"by":"Ada","set":[{"name":"a","kind":"int","value":2},{"name":"gate","kind":"text","value":"marrow"}]`),
@@ -196,6 +200,7 @@ func TestForgottenLines(t *testing.T) {
 
 // Of removed names only those are told that somebody may ask for.
 func TestWhichTombstonesStay(t *testing.T) {
+	t.Parallel()
 	at := func(version int64, age time.Duration) Named {
 		return Named{fmt.Sprint("n", version), &Record{Stamp: &Stamp{Version: version, At: nine.Add(-age).UnixMilli()}}}
 	}

@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -83,6 +83,7 @@ func collect(s *ledger.Snapshot) map[string]int64 {
 // Random commits, with reopening, compaction, snapshots and looking back among
 // them, against plain maps.
 func TestAgainstAModel(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	rapid.Check(t, func(rt *rapid.T) {
 		disk := simdisk.New()
@@ -259,6 +260,7 @@ func TestAgainstAModel(t *testing.T) {
 
 // What changed since a version is all that differs, removed names included.
 func TestChangedSince(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, l.Close()) }()
@@ -291,6 +293,7 @@ func TestChangedSince(t *testing.T) {
 
 // A watcher is told of what it wants, and once for however much happened.
 func TestWatcher(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
 	require.NoError(t, err)
 	one, beds, all := l.Watch([]string{"a"}, nil), l.Watch(nil, []string{"beds/"}), l.Watch(nil, nil)
@@ -321,6 +324,7 @@ func TestWatcher(t *testing.T) {
 
 // A judge that panics does so for who called, and the ledger goes on.
 func TestJudgePanics(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
 	require.NoError(t, err)
 	assert.PanicsWithValue(t, "mine", func() {
@@ -333,6 +337,7 @@ func TestJudgePanics(t *testing.T) {
 // Commits that queue behind one that takes too long give up, the first of them
 // too, and are not carried out later.
 func TestBusyBehindALongCommit(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: 40 * time.Millisecond})
 	require.NoError(t, err)
 	started, goOn, ended := make(chan struct{}), make(chan struct{}), make(chan error)

@@ -17,7 +17,8 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -39,7 +40,8 @@ type moment struct {
 // is told is that of the newest version told which is not later, what is told of a
 // commit is what it did, and what a name holds now says of itself what it said.
 func TestThePastAfterCompactions(t *testing.T) {
-	for seed := range uint64(12) {
+	t.Parallel()
+	for seed := range uint64(soak.Rounds(4, 12)) {
 		rng := rand.New(rand.NewPCG(seed, 7))
 		disk, dir, clock := simdisk.New(), t.TempDir(), newClock()
 		o := ledger.Options{Disk: disk, Small: 1, Kept: 1 + rng.IntN(5), KeptBytes: int64(300 + rng.IntN(6000)), Now: clock.Now}
@@ -151,6 +153,7 @@ func addAll(t *testing.T, l *ledger.Ledger, clock *clock, times int, every time.
 // found, and what was before it, after 20,000 additions; a time is told to the
 // minute, the hour or the day, as long ago as it is.
 func TestAnAccidentIsUndone(t *testing.T) {
+	t.Parallel()
 	disk, clock := simdisk.New(), newClock()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: disk, Now: clock.Now})
 	require.NoError(t, err)
@@ -220,6 +223,7 @@ func TestAnAccidentIsUndone(t *testing.T) {
 // Where the past is too much, the changes of a name beyond its newest three go
 // first, then the restore points, then the oldest of what is left.
 func TestWhatGoesFirst(t *testing.T) {
+	t.Parallel()
 	names := 40
 	build := func(keptBytes int64) (l *ledger.Ledger, clock *clock) {
 		clock = newClock()
@@ -284,6 +288,7 @@ func TestWhatGoesFirst(t *testing.T) {
 // What is forgotten of names is nowhere in the file: not what they held, not that
 // they were there, and the rest of the past is as it was.
 func TestForgetNames(t *testing.T) {
+	t.Parallel()
 	for _, compacted := range []bool{false, true} {
 		dir, clock := t.TempDir(), newClock()
 		o := ledger.Options{Now: clock.Now}
@@ -386,6 +391,7 @@ func idOf(file string) string {
 // A file that is read at each start is not read again by a compaction at each
 // first commit, and compacted in the end however little is written each time.
 func TestCompactionOverManyStarts(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	largest, reads := 0, 0
 	for n := range 3000 {
@@ -409,6 +415,7 @@ func TestCompactionOverManyStarts(t *testing.T) {
 // The time of a base is told where a line of it has it, and not guessed from lines
 // that are older, or have none.
 func TestTimeOfABase(t *testing.T) {
+	t.Parallel()
 	line := func(version, minute int, more string) string {
 		at := fmt.Sprintf("2026-05-03T09:%02d:00.000Z", minute)
 		if minute < 0 {
@@ -452,6 +459,7 @@ func TestTimeOfABase(t *testing.T) {
 
 // A file whose entries take most of it is not read to find that out.
 func TestLargeEntriesAreNotReadForNothing(t *testing.T) {
+	t.Parallel()
 	reads, disk := 0, simdisk.New()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: disk, Small: 1})
 	require.NoError(t, err)
@@ -470,6 +478,7 @@ func TestLargeEntriesAreNotReadForNothing(t *testing.T) {
 
 // After a compaction the lines are counted on: what is cut is told by its line.
 func TestLinesAreCountedAfterACompaction(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	var cut *ledger.CutError
 	l, err := ledger.Open(dir, "board", ledger.Options{Small: 1, Kept: 3, KeptBytes: 700, Problem: func(err error) { require.ErrorAs(t, err, &cut) }})
@@ -494,6 +503,7 @@ func TestLinesAreCountedAfterACompaction(t *testing.T) {
 // Another program that knew what was forgotten does not write it again, not even
 // where its disk fails and it writes all that it knows.
 func TestForgottenByAnother(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	its := disk.Process()
 	one, other := openSim(t, disk, dir), openSim(t, its, dir)

@@ -20,7 +20,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -55,6 +55,7 @@ func sees(t *testing.T, dir, name string, n int64) {
 // Whatever is done to the file from outside, what is acknowledged afterwards is
 // in the file that stands under the path, and nothing in it is cut.
 func TestTheFileUnderThePath(t *testing.T) {
+	t.Parallel()
 	for name, outside := range map[string]func(t *testing.T, dir, path string, other *ledger.Ledger){
 		"a backup by a hard link, then a compaction": func(t *testing.T, dir, path string, other *ledger.Ledger) {
 			require.NoError(t, os.Link(path, filepath.Join(dir, "backup")))
@@ -126,6 +127,7 @@ func TestTheFileUnderThePath(t *testing.T) {
 
 // A lock whose file was replaced is not the lock that others take.
 func TestTheLockUnderThePath(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	one, other := two(t, dir, ledger.Options{})
 	require.NoError(t, put(one, "n", value.Int(0)))
@@ -151,6 +153,7 @@ func TestTheLockUnderThePath(t *testing.T) {
 // A commit that is to be certain looks at the lock's path each time, and one that
 // is not, every 100 ms: whoever has the lock that stands there keeps it out.
 func TestTheLockIsLookedAt(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Wait: 20 * time.Millisecond})
 	require.NoError(t, err)
@@ -176,6 +179,7 @@ func TestTheLockIsLookedAt(t *testing.T) {
 // A file that was written into is recognised by its begin and by its end, as far
 // as it was known.
 func TestWrittenIntoTheFile(t *testing.T) {
+	t.Parallel()
 	open := func(o ledger.Options) (*ledger.Ledger, *simdisk.Disk, []string, func(string)) {
 		disk, dir := simdisk.New(), t.TempDir()
 		writer, err := ledger.Open(dir, "board", ledger.Options{Disk: disk})
@@ -218,6 +222,7 @@ func TestWrittenIntoTheFile(t *testing.T) {
 // A data file that is a link stays one: what it leads to is locked, followed,
 // appended to and replaced.
 func TestDataFileIsALink(t *testing.T) {
+	t.Parallel()
 	dir, elsewhere := t.TempDir(), t.TempDir()
 	real := filepath.Join(elsewhere, "kept.jsonl")
 	l, err := ledger.Open(elsewhere, "kept", ledger.Options{})
@@ -261,6 +266,7 @@ func TestRelativeDirectory(t *testing.T) {
 // Where taking in what another has written fails, nothing has moved: the next
 // commit finds it again, and is not written behind a wrong version.
 func TestNothingMovesBeforeItIsSynced(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
 	require.NoError(t, put(one, "n", value.Int(1)))
@@ -293,6 +299,7 @@ func TestNothingMovesBeforeItIsSynced(t *testing.T) {
 // the second would claim success: what was written is put in a new file, before
 // it is shown or anything is acknowledged behind it.
 func TestSyncOfOthersLinesFails(t *testing.T) {
+	t.Parallel()
 	for _, looksFirst := range []bool{false, true} {
 		disk, dir := simdisk.New(), t.TempDir()
 		one, two := openSim(t, disk, dir), openSim(t, disk.Process(), dir)
@@ -335,6 +342,7 @@ func TestSyncOfOthersLinesFails(t *testing.T) {
 // Where a salvage puts its file in place and can't sync the name, the program
 // that did it does not write behind what it knew before.
 func TestDirectorySyncOfASalvageFails(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Salvage: true, Problem: func(error) {}})
 	require.NoError(t, err)
@@ -371,6 +379,7 @@ func TestDirectorySyncOfASalvageFails(t *testing.T) {
 // What is damaged behind what a running program knows is salvaged by it, whether
 // it only looks or writes.
 func TestDamageBehindWhatIsKnown(t *testing.T) {
+	t.Parallel()
 	for _, looks := range []bool{false, true} {
 		disk, dir := simdisk.New(), t.TempDir()
 		var d damages
@@ -400,6 +409,7 @@ func TestDamageBehindWhatIsKnown(t *testing.T) {
 // A damaged file, or a newer program's, that is put in place of the file is
 // refused at every commit, not at the first alone, and left as it is.
 func TestBadFilePutInPlace(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{})
 	require.NoError(t, err)
@@ -440,6 +450,7 @@ func TestBadFilePutInPlace(t *testing.T) {
 // Where the directory can't be synced after a compaction, nothing is
 // acknowledged that a power cut would take with the new file's name.
 func TestDirectorySyncOfACompactionFails(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 2, KeptBytes: 100, Problem: func(error) {}})
 	require.NoError(t, err)
@@ -470,6 +481,7 @@ func TestDirectorySyncOfACompactionFails(t *testing.T) {
 // A compaction that fails leaves nothing behind, and one that finds something
 // under its name does not write into it.
 func TestNewFileOfACompaction(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 2, KeptBytes: 100, Problem: func(error) {}})
 	require.NoError(t, err)
@@ -510,6 +522,7 @@ func TestNewFileOfACompaction(t *testing.T) {
 // What is cut and holds whole lines is kept, each for itself, and is durable
 // before anything is cut.
 func TestCutCopies(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	l := openSim(t, disk, dir)
 	require.NoError(t, put(l, "n", value.Int(1)))
@@ -537,6 +550,7 @@ func TestCutCopies(t *testing.T) {
 // Several who follow a file that gets damaged salvage it once: only who holds
 // the lock alone writes.
 func TestFollowersSalvageOnce(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	var mu sync.Mutex
 	found := 0
@@ -570,6 +584,7 @@ func TestFollowersSalvageOnce(t *testing.T) {
 
 // Mending looks at the file also where this process has it open.
 func TestMendWhileOpen(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{})
 	require.NoError(t, err)
@@ -596,6 +611,7 @@ func TestMendWhileOpen(t *testing.T) {
 // A salvage knows the schema, and keeps every intact line, when it is the
 // header that is lost; what has no line of the format is left alone.
 func TestSalvageWithoutAHeader(t *testing.T) {
+	t.Parallel()
 	for _, compacted := range []bool{false, true} {
 		disk, dir := simdisk.New(), t.TempDir()
 		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Schema: 3})
@@ -634,6 +650,7 @@ func TestSalvageWithoutAHeader(t *testing.T) {
 
 // Looking back holds no writer up, and is not disturbed by a compaction.
 func TestLookingBackWhileCompacting(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Small: 1, Kept: 30, KeptBytes: 4 << 10})
 	require.NoError(t, err)
 	require.NoError(t, put(l, "n", value.Int(0)))
@@ -672,6 +689,7 @@ func TestLookingBackWhileCompacting(t *testing.T) {
 
 // A line made for it does not take long to be told from a torn end.
 func TestLineMadeToTakeLong(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{})
 	require.NoError(t, err)

@@ -20,6 +20,8 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -114,10 +116,11 @@ func spawn(t testing.TB, dir, name string, writers, times int) (cmd *exec.Cmd, w
 
 // A process is killed in the middle of writing, again and again.
 func TestKilledWhileWriting(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	const writers = 4
 	var stored int64
-	for kill := range soak(15, 500) {
+	for kill := range soak.Rounds(15, 500) {
 		cmd, writing, told := spawn(t, dir, "n", writers, 0)
 		<-writing
 		time.Sleep(time.Duration(rand.IntN(15_000)) * time.Microsecond) // any moment will do
@@ -140,9 +143,10 @@ func TestKilledWhileWriting(t *testing.T) {
 // Several processes with compaction going on: no commit is lost, and no
 // version skipped.
 func TestSeveralProcesses(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	const writers = 4
-	times := soak(100, 1500)
+	times := soak.Rounds(100, 1500)
 	var cmds []*exec.Cmd
 	for range 4 {
 		cmd, _, _ := spawn(t, dir, "n", writers, times/writers)
@@ -185,6 +189,7 @@ func TestSeveralProcesses(t *testing.T) {
 
 // A lock that is kept is told of, with the process that keeps it.
 func TestBusyNamesTheHolder(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{})
 	require.NoError(t, err)
@@ -202,6 +207,7 @@ func TestBusyNamesTheHolder(t *testing.T) {
 // What another user than the owner may not do: leave files behind that the
 // app can't open.
 func TestAnotherUsersFiles(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can make files of another user")
 	}
@@ -230,6 +236,7 @@ func TestAnotherUsersFiles(t *testing.T) {
 }
 
 func TestFileTakenAway(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{})
 	require.NoError(t, err)
@@ -246,6 +253,7 @@ func TestFileTakenAway(t *testing.T) {
 // A clock that runs back changes nothing, and members of a line that this
 // program doesn't know survive a compaction.
 func TestClockAndUnknownMembers(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	l, err := ledger.Open(dir, "board", ledger.Options{Now: func() time.Time { now = now.Add(-time.Hour); return now }, Small: 1, Kept: 1})

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
-	"os"
 	"strings"
 	"sync"
 	"syscall"
@@ -18,7 +17,8 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -180,10 +180,8 @@ func (c *count) add(l *ledger.Ledger, name string) {
 // the power is cut: what was acknowledged is there, what was certainly not stored
 // is not, what was forgotten is nowhere in the file, and nothing is called damaged.
 func TestProgramsWithFaults(t *testing.T) {
-	end := time.Now().Add(time.Second)
-	if os.Getenv("SOAK") != "" {
-		end = time.Now().Add(30 * time.Minute)
-	}
+	t.Parallel()
+	end := time.Now().Add(soak.For(time.Second, 30*time.Minute))
 	seed := uint64(time.Now().UnixNano())
 	cuts, lives, met := 0, 0, 0
 	var commits int64

@@ -21,6 +21,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -34,6 +35,7 @@ type reading struct {
 // A reader that was written from docs/file-format.md alone reads 300 made
 // files, most of them spoiled, as this code does.
 func TestAnotherReaderAgrees(t *testing.T) {
+	t.Parallel()
 	python, err := exec.LookPath("python3")
 	if err != nil {
 		require.NotEqual(t, "true", os.Getenv("CI"), "python3 is missing: %v", err)
@@ -43,7 +45,8 @@ func TestAnotherReaderAgrees(t *testing.T) {
 	dir := t.TempDir()
 	args := []string{filepath.Join("testdata", "reader.py")}
 	require.FileExists(t, args[0])
-	for i := range 300 {
+	files := soak.Rounds(100, 300)
+	for i := range files {
 		name := fmt.Sprint("made-", i)
 		makeFile(t, random, dir, name)
 		path := journal.DataPath(dir, name)
@@ -55,7 +58,7 @@ func TestAnotherReaderAgrees(t *testing.T) {
 	out, err := exec.Command(python, args...).Output()
 	require.NoError(t, err)
 	tells := strings.Split(strings.TrimSpace(string(out)), "\n")
-	require.Len(t, tells, 300)
+	require.Len(t, tells, files)
 	seen := map[string]int{}
 	for i, tell := range tells {
 		var theirs reading

@@ -14,7 +14,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/simdisk"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -41,6 +41,7 @@ func receipt(t *testing.T, l *ledger.Ledger, instance, key string) (r *ledger.Re
 // Receipts are kept for seven days, 1,000 of a client, 4 MiB of a board, the oldest going
 // first; how far they were dropped is known, also to who opens the file.
 func TestReceiptsThatAreDropped(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	open := func() *ledger.Ledger {
@@ -118,6 +119,7 @@ func TestReceiptsThatAreDropped(t *testing.T) {
 
 // From where on changes can be told is where marks begin.
 func TestMarksBeginWhereChangesCanBeTold(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Now: func() time.Time { return now }, Marks: 1000, Small: 1, KeptBytes: 1})
@@ -141,6 +143,7 @@ func TestMarksBeginWhereChangesCanBeTold(t *testing.T) {
 
 // Commits of one group see what those before them keep and close.
 func TestReceiptsInOneGroup(t *testing.T) {
+	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Marks: 10})
 	require.NoError(t, err)
 	started, goOn := make(chan struct{}), make(chan struct{})
@@ -185,6 +188,7 @@ func TestReceiptsInOneGroup(t *testing.T) {
 
 // Receipts of commits that were merged into one line stand on that.
 func TestReceiptsOfMergedCommits(t *testing.T) {
+	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	o := ledger.Options{Disk: disk, Now: func() time.Time { return now }, Marks: 1000, Small: 1, Kept: 3}

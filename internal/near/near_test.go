@@ -7,9 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"github.com/small-pantry/pantry/internal/near"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 
 func TestMatch(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ a, b, how string }{
 		{"tank/litres", "tank/litre", "one letter"},
 		{"tank/litres", "tank/litrse", "one letter"},
@@ -39,6 +41,7 @@ func TestMatch(t *testing.T) {
 
 // The index finds what comparing with each finds.
 func TestIndex(t *testing.T) {
+	t.Parallel()
 	var names []string
 	for _, word := range []string{"tank/litres", "tank/litre", "Tank/Litres", "tank_litres", "tänk/litres", "reminder-hour", "reminderhour", "reminder_hour", "gate", "gäte", "beds/1", "beds/11", "水桶/升数量", "水桶/升数", "a"} {
 		names = append(names, word, word+"x", "x"+word, strings.ToUpper(word))

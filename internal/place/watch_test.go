@@ -15,6 +15,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -22,6 +23,7 @@ import (
 // A server that goes away and comes back is told of, once each, and no value is
 // told again that has not changed meanwhile.
 func TestWatchOverAnOutage(t *testing.T) {
+	t.Parallel()
 	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, s.Close()) })

@@ -11,6 +11,7 @@ import (
 )
 
 func TestSplitWhen(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.Local)
 	for typed, bare := range map[string]string{"g/p": "g/p", "@home": "@home", "http://h/boards/x": "http://h/boards/x", "/srv/a@b/g/p": "/srv/a@b/g/p"} {
 		got, when, err := place.SplitWhen(typed, now)

@@ -12,12 +12,14 @@ import (
 	"rsc.io/qr"
 
 	"github.com/small-pantry/pantry/internal/qrcode"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 
 const link = "https://pantry.example/boards/rowan-street#k3f9wq2d.abcdefghijklmnopqrstuvwxyz"
 
 // What stands in a terminal and on paper is the code, module for module.
 func TestCodes(t *testing.T) {
+	t.Parallel()
 	code, err := qr.Encode(link, qr.L)
 	require.NoError(t, err)
 	var out strings.Builder

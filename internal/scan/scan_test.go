@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/scan"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // raw reads one value and nothing after it.
@@ -24,6 +25,7 @@ func raw(s string) error {
 }
 
 func TestRawAgainstTheStandardLibrary(t *testing.T) {
+	t.Parallel()
 	for _, s := range []string{
 		`0`, `-0`, `1`, `-12`, `12.5`, `1e5`, `1E+5`, `1.5e-7`, `"a"`, `""`, `true`, `false`, `null`, `[]`, `{}`, ` [ 1 , 2 ] `, `{"a" : {"b":[]}}`, `"\u00e4\n\"\\\/\b\f\r\t"`,
 		``, ` `, `01`, `-`, `+1`, `.5`, `1.`, `1e`, `1e+`, `--1`, `1 2`, `"a`, `"\x"`, `"\u12"`, `"\u12g4"`, "\"\n\"", `tru`, `True`, `nul`, `[`, `[1`, `[1,`, `[1,]`, `[,1]`, `]`, `{`, `{"a"`, `{"a":`, `{"a":1`, `{"a":1,`, `{"a":1,}`, `{a:1}`, `{"a" 1}`, `"a" "b"`, `[1}`, `{"a":1]`,
@@ -38,6 +40,7 @@ func TestRawAgainstTheStandardLibrary(t *testing.T) {
 
 // A member stands once in an object, however it is spelt and however many there are.
 func TestTwice(t *testing.T) {
+	t.Parallel()
 	var many strings.Builder
 	for i := range 40 {
 		fmt.Fprintf(&many, `"m%d":%d,`, i, i)
@@ -53,6 +56,7 @@ func TestTwice(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
+	t.Parallel()
 	type shape struct {
 		a, b    string
 		c, d    int64
@@ -90,6 +94,7 @@ func TestFields(t *testing.T) {
 }
 
 func TestReader(t *testing.T) {
+	t.Parallel()
 	r := scan.New([]byte(` {"n": -42, "f":1.50, "s":"a\u00e4", "l":[true,null], "skip":{"x":[1]} } `))
 	got := map[string]string{}
 	err := r.Object(func(name []byte) error {

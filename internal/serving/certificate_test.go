@@ -40,6 +40,7 @@ func writePair(t *testing.T, cert, key string, serial int64) *x509.Certificate {
 
 // A certificate that is renewed is read anew; one that can't be read leaves the one before.
 func TestRenewal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
 	writePair(t, cert, key, 1)

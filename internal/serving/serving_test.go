@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -57,6 +58,7 @@ func run(t *testing.T, args ...string) (said []string, stop func()) {
 // A server with a certificate speaks TLS and HTTP/2, takes a renewed certificate while it
 // runs, and ends its streams when it stops.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	pool := x509.NewCertPool()
 	pool.AddCert(writePair(t, filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), 1))
@@ -105,6 +107,7 @@ func TestTLS(t *testing.T) {
 
 // What is wrong with the flags is said before anything is done.
 func TestFlags(t *testing.T) {
+	t.Parallel()
 	for args, fault := range map[string]string{
 		"--cert c": "--cert and --key go together", "--key k": "--cert and --key go together", "--board Rowan": "--board", "--public pantry.example": "must be as https://HOST",
 		"--public https://h/x": "without a path", "--public https://h/#x": "without a path", "--public ftp://h": "must be as", "--limit names=x": "no number", "--limit x=1": "there is no limit",

@@ -19,7 +19,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/seam"
+	"github.com/small-pantry/pantry/internal/test/hooks"
 )
 
 // knownMarks is of how many commits of a board the marks are known; lookEvery is how
@@ -74,7 +74,7 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 }
 
 // diskOf is that of a directory of boards.
-func diskOf(dir string) journal.Disk { return cmp.Or[journal.Disk](seam.Of(dir).Disk, journal.OS) }
+func diskOf(dir string) journal.Disk { return cmp.Or[journal.Disk](hooks.Of(dir).Disk, journal.OS) }
 
 func (f *Files) problem(board string, err error) {
 	if f.opts.Problem != nil {
@@ -84,7 +84,7 @@ func (f *Files) problem(board string, err error) {
 
 // options are those of a ledger, which problems call by a name.
 func (f *Files) options(name string) ledger.Options {
-	special := seam.Of(f.dir)
+	special := hooks.Of(f.dir)
 	o := f.opts.Ledger
 	o.Disk, o.Twice, o.Small = special.Disk, o.Twice || special.Twice, cmp.Or(o.Small, special.Small)
 	o.Marks, o.Follow = cmp.Or(o.Marks, knownMarks), cmp.Or(o.Follow, lookEvery)
@@ -191,7 +191,7 @@ func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, er
 // Remove removes a board: see Store.
 func (f *Files) Remove(ctx context.Context, name string) error {
 	return f.Shelf.Remove(ctx, name, func() error {
-		err := ledger.Delete(f.dir, name, ledger.Options{Disk: seam.Of(f.dir).Disk})
+		err := ledger.Delete(f.dir, name, ledger.Options{Disk: hooks.Of(f.dir).Disk})
 		if errors.Is(err, fs.ErrNotExist) {
 			return ErrNoBoard
 		}

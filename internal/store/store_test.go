@@ -19,16 +19,18 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/seam"
-	"github.com/small-pantry/pantry/internal/simdisk"
 	"github.com/small-pantry/pantry/internal/store"
-	"github.com/small-pantry/pantry/internal/suite"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hooks"
+	"github.com/small-pantry/pantry/internal/test/simdisk"
+	"github.com/small-pantry/pantry/internal/test/suite"
 	"github.com/small-pantry/pantry/value"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 func TestSuiteOnFiles(t *testing.T) {
+	t.Parallel()
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
 		data := t.TempDir()
 		var s *store.Files
@@ -57,6 +59,7 @@ func put(name string, n int64) []entry.Edit {
 }
 
 func TestFiles(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s, err := store.OpenFiles(data, store.FileOptions{})
 	require.NoError(t, err)
@@ -94,12 +97,13 @@ func TestFiles(t *testing.T) {
 
 // The directories of a server that is new are there after a power cut, as what it answers is.
 func TestDirectoriesAreSynced(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	data := filepath.Join(root, "garden", "data")
 	boards := filepath.Join(data, "boards")
 	disk := &simdisk.DirRecorder{Disk: simdisk.New()}
-	seam.Set(boards, seam.Setting{Disk: disk})
-	defer seam.Unset(boards)
+	hooks.Set(boards, hooks.Setting{Disk: disk})
+	defer hooks.Unset(boards)
 	s, err := store.OpenFiles(data, store.FileOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{root, filepath.Join(root, "garden"), data}, disk.Synced)
@@ -113,6 +117,7 @@ func TestDirectoriesAreSynced(t *testing.T) {
 // A board whose opening takes long delays no other, and is opened once for all
 // who come; one that can't be opened is tried again.
 func TestOneLatchABoard(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	holds, opening := make(chan struct{}), make(chan struct{}, 10)
 	s, err := store.OpenFiles(data, store.FileOptions{})
@@ -176,6 +181,7 @@ func TestOneLatchABoard(t *testing.T) {
 // A board that nobody holds is unloaded after a while, and loaded when
 // somebody comes; one that is held stays.
 func TestUnloading(t *testing.T) {
+	t.Parallel()
 	s, err := store.OpenFiles(t.TempDir(), store.FileOptions{Idle: 20 * time.Millisecond})
 	require.NoError(t, err)
 	_, release, err := s.Board(t.Context(), "held", true)

@@ -8,10 +8,12 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"github.com/small-pantry/pantry/internal/term"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
 func TestWords(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	for d, want := range map[time.Duration]string{-time.Hour: "now", 0: "now", 5 * time.Second: "5 s", 3 * time.Minute: "3 min", 5 * time.Hour: "5 h", 100 * time.Hour: "4 d"} {
 		assert.Equal(t, want, term.Age(now.Add(-d)))
@@ -35,6 +37,7 @@ func TestWords(t *testing.T) {
 
 // What somebody stored has no power over the terminal.
 func TestTableIsPrintable(t *testing.T) {
+	t.Parallel()
 	var out strings.Builder
 	tb := term.Out{Writer: &out}.Table("name", "", "by")
 	tb.Row("a\x1b[2J", "b\u0085", "")

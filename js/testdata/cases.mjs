@@ -3,7 +3,7 @@
 import * as pantry from '/small-pantry.js'
 
 const until = async (what, is) => {
-  for (const end = Date.now() + 20000; Date.now() < end; await new Promise(f => setTimeout(f, 5))) if (await is()) return
+  for (const end = Date.now() + 50000; Date.now() < end; await new Promise(f => setTimeout(f, 5))) if (await is()) return
   throw new Error(await what())
 }
 
@@ -56,11 +56,15 @@ export async function run(c, link, control) {
 
 /** Runs the cases of a file against the server at origin; those with a queue only where there is IndexedDB. */
 export async function runAll(origin) {
-  const failed = []
+  const failed = [], todo = []
   let ran = 0
   for (const file of ['operations', 'trouble']) {
     for (const c of pantry.parse(await (await fetch(`${origin}/cases/${file}.json`)).text())) {
-      if (c.offline && !globalThis.indexedDB) continue
+      if (!c.offline || globalThis.indexedDB) todo.push(c)
+    }
+  }
+  const next = async () => {
+    for (let c; c = todo.shift();) {
       const link = await (await fetch(`${origin}/control/new`, { method: 'POST' })).text()
       const board = link.split('/').pop()
       const control = async (verb, body) => (await fetch(`${origin}/control/${verb}?board=${board}`, { method: 'POST', body })).text()
@@ -70,5 +74,6 @@ export async function runAll(origin) {
       ran++
     }
   }
+  await Promise.all(Array.from({ length: 4 }, next)) // some cases mostly wait
   return JSON.stringify({ ran, failed })
 }

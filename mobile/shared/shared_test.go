@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
 	"github.com/small-pantry/pantry/mobile/shared"
 	"github.com/small-pantry/pantry/pantrytest"
@@ -83,6 +84,7 @@ func (c *counter) Changed() {
 }
 
 func TestTwoPhones(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	a, b := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions().WithoutPush())
 	require.NoError(t, a.tank.Set(nil, 420))
@@ -123,6 +125,7 @@ func TestTwoPhones(t *testing.T) {
 
 // Bytes, moments, durations and records are on a board as they are on a device.
 func TestEveryKind(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	a, b := join(t, s.Link("rowan-street"), "plotbook", shared.NewOptions()), join(t, s.Link("rowan-street"), "shed", shared.NewOptions())
 	require.NoError(t, errors.Join(a.photo.Set(nil, []byte{0, 255, 7}), a.frost.Set(nil, 1777799564123), a.pause.Set(nil, 1500)))
@@ -179,6 +182,7 @@ func TestEveryKind(t *testing.T) {
 
 // What is done in an outage is kept, and sent after it; who does not want to wait gives up.
 func TestOutage(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions().Offline(t.TempDir()))
 	require.NoError(t, p.tank.Set(nil, 420))
@@ -205,6 +209,7 @@ func TestOutage(t *testing.T) {
 
 // Misuse is an error, whatever it is.
 func TestMisuse(t *testing.T) {
+	t.Parallel()
 	s := pantrytest.NewServer(t)
 	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions())
 	of := func(_ any, err error) string { return code(err) }

@@ -13,7 +13,8 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/suite"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/suite"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 	"github.com/small-pantry/pantry/value"
 )

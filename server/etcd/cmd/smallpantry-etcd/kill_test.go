@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -18,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
@@ -84,10 +84,7 @@ func (r *record) show(version int64, value int) {
 // Nodes and servers are killed and stand still while phones add to one number. Nothing that
 // was answered is lost or counted twice, no version is two, nobody sees time go back.
 func TestKills(t *testing.T) {
-	run := 45 * time.Second
-	if os.Getenv("SOAK") != "" {
-		run = 30 * time.Minute
-	}
+	run := soak.For(20*time.Second, 30*time.Minute)
 	c := start(t, 3, 3, "--limit", "client-rate=1000", "--limit", "address-rate=10000")
 	balancer, err := cluster.Balance(c.Addresses)
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )

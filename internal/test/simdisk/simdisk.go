@@ -46,6 +46,7 @@ type inode struct {
 	lost   []bool // bytes that a failed sync has dropped, whatever later syncs say
 	id     uint64
 	failed int // how many syncs of it have failed
+	equal  int // data and synced are equal up to here, and nothing before is lost
 }
 
 var inodes atomic.Uint64
@@ -213,7 +214,7 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 		ino = &inode{id: inodes.Add(1)}
 		d.names[path] = ino
 	case flag&os.O_TRUNC != 0:
-		ino.data = nil
+		ino.data, ino.equal = nil, 0
 	}
 	return &handle{d, ino, path, ino.failed}, nil
 }
@@ -328,6 +329,7 @@ func (h *handle) WriteAt(b []byte, off int64) (n int, err error) {
 	if h.d.space >= 0 {
 		h.d.space -= n
 	}
+	h.ino.equal = min(h.ino.equal, int(off))
 	if end := int(off) + n; end > len(h.ino.data) {
 		h.ino.data = append(h.ino.data, make([]byte, end-len(h.ino.data))...)
 	}
@@ -360,16 +362,22 @@ func (h *handle) Sync() error {
 		}
 		return err
 	}
-	next := bytes.Clone(ino.data)
-	for i := range next {
-		if ino.dropped(i) {
-			next[i] = 0
-			if i < len(ino.synced) {
-				next[i] = ino.synced[i]
+	next := append(ino.synced[:ino.equal], ino.data[ino.equal:]...)
+	if len(ino.lost) > 0 {
+		old := ino.synced
+		next = bytes.Clone(ino.data)
+		for i := range next {
+			if ino.dropped(i) {
+				next[i] = 0
+				if i < len(old) {
+					next[i] = old[i]
+				}
 			}
 		}
 	}
-	ino.synced = next
+	if ino.synced = next; len(ino.lost) == 0 {
+		ino.equal = len(next)
+	}
 	return nil
 }
 
@@ -380,7 +388,7 @@ func (h *handle) Truncate(size int64) error {
 		return err
 	}
 	if int(size) < len(h.ino.data) {
-		h.ino.data = h.ino.data[:size:size]
+		h.ino.data, h.ino.equal = h.ino.data[:size:size], min(h.ino.equal, int(size))
 		h.ino.lost = h.ino.lost[:min(int(size), len(h.ino.lost))]
 	}
 	return nil

@@ -8,7 +8,8 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/suite"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/suite"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -43,6 +44,7 @@ func (m *memory) Reopen() error {
 }
 
 func TestOnALedger(t *testing.T) {
+	t.Parallel()
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
 		m := &memory{t: t, dir: t.TempDir()}
 		assert.NoError(t, m.open())
@@ -53,6 +55,7 @@ func TestOnALedger(t *testing.T) {
 
 // What is declared holds for an operation, and stands in for what it leaves open.
 func TestDeclared(t *testing.T) {
+	t.Parallel()
 	m := &memory{t: t, dir: t.TempDir()}
 	assert.NoError(t, m.open())
 	defer m.l.Close()
@@ -97,6 +100,7 @@ func TestDeclared(t *testing.T) {
 }
 
 func TestOnAMap(t *testing.T) {
+	t.Parallel()
 	// Its puts name their kinds, so that it takes the random commits only.
 	suite.RunRandom(t, suite.CodeOf, func(testing.TB) suite.Board { return suite.NewMap() })
 }

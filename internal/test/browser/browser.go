@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
+
+// patience only ends a hang. A page on a slow machine can take long.
+const patience = 50 * time.Second
 
 // Browser is a Chromium that runs, without a window.
 type Browser struct{ ctx context.Context }
@@ -36,17 +40,48 @@ func Launch() (ctx context.Context, stop func(), err error) {
 	return ctx, stop, err
 }
 
-// Start starts Chromium, which ends with the test. Where there is none the test is skipped,
-// and fails where CI is true.
+// shared is the one Chromium of a test binary.
+var shared struct {
+	start sync.Once
+	mu    sync.Mutex // guards what follows
+	ctx   context.Context
+	stop  func()
+	err   error
+}
+
+// Start returns the Chromium that all tests of this binary share, and starts it first if needed.
+// Each page that it opens has cookies and storage of its own. Where Chromium is missing, Start
+// skips the test, or fails it where CI=true. TestMain must call Close.
 func Start(t testing.TB) *Browser {
 	t.Helper()
 	Need(t, "chromium")
-	ctx, stop, err := Launch()
-	if err != nil {
-		t.Fatalf("start chromium: %v", err)
+	shared.start.Do(func() {
+		shared.mu.Lock()
+		defer shared.mu.Unlock()
+		shared.ctx, shared.stop, shared.err = Launch()
+	})
+	shared.mu.Lock()
+	defer shared.mu.Unlock()
+	if shared.err != nil {
+		t.Fatalf("start chromium: %v", shared.err)
 	}
-	t.Cleanup(stop)
-	return &Browser{ctx}
+	return &Browser{shared.ctx}
+}
+
+// Close stops the shared Chromium if it runs.
+func Close() {
+	shared.mu.Lock()
+	defer shared.mu.Unlock()
+	if shared.stop != nil {
+		shared.stop()
+		shared.stop = nil
+	}
+}
+
+// Main runs the tests of a package whose tests use Start, and returns the exit code.
+func Main(m *testing.M) int {
+	defer Close()
+	return m.Run()
 }
 
 // Need skips a test that needs a program which is not there, and fails it where CI is true.
@@ -95,7 +130,7 @@ func (b *Browser) Open(t testing.TB, address string) *Page {
 // Do makes actions.
 func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		p.t.Fatalf("in the page: %v\n%s", err, p.sight())
@@ -113,7 +148,7 @@ func (p *Page) sight() string {
 // Eval evaluates a script, which may give a promise.
 func Eval[T any](p *Page, script string) T {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 60*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	out, err := chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
 	if err != nil {
@@ -131,7 +166,7 @@ func (p *Page) Reload() {
 // Until waits until a script is true.
 func (p *Page) Until(script string) {
 	p.t.Helper()
-	for until := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+	for until := time.Now().Add(patience); ; time.Sleep(10 * time.Millisecond) {
 		if Eval[bool](p, "!!("+script+")") {
 			return
 		}
@@ -221,7 +256,7 @@ func call[P, R any](p *Page, cmd cdp.Command[P, R], params P) {
 // Shot saves what the page shows as a PNG.
 func (p *Page) Shot(path string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	if err != nil {
