@@ -2,9 +2,11 @@ package server_test
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -103,10 +105,17 @@ func TestOneConnection(t *testing.T) {
 // Boards are paced each by itself, over one connection too.
 func TestPaceOfBoardsOverOneConnection(t *testing.T) {
 	t.Parallel()
-	s := startShared(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 1000, BoardRate: 5}})
+	synctest.Test(t, testPaceOfBoardsOverOneConnection)
+}
+
+func testPaceOfBoardsOverOneConnection(t *testing.T) {
+	s := sharedInMemory(t, server.Options{Limits: server.Limits{ClientRate: 1000, AddressRate: 1000, BoardRate: 5}})
 	s.make("oak")
 	s.make("elm")
-	client := &http.Client{Transport: &http.Transport{MaxConnsPerHost: 1}}
+	client := &http.Client{Transport: &http.Transport{
+		MaxConnsPerHost: 1,
+		DialContext:     func(context.Context, string, string) (net.Conn, error) { return dial(t, s.base), nil },
+	}}
 	defer client.CloseIdleConnections()
 	ask := func(board string) int {
 		req, err := http.NewRequest("GET", s.base+"/v1/boards/"+board+"/entries", nil)
