@@ -47,10 +47,17 @@ func run(t *testing.T, env []string, name string, args ...string) string {
 // sources returns the Go files from which the library is built, and the files that pin its
 // tools. The result is computed once.
 var sources = sync.OnceValues(func() ([]string, error) {
-	args := append([]string{"list", "-deps", "-f", `{{if not .Standard}}{{$dir := .Dir}}{{range .GoFiles}}{{$dir}}/{{.}}{{"\n"}}{{end}}{{end}}`}, boundPackages...)
-	out, err := exec.Command("go", args...).Output()
-	return append(strings.Fields(string(out)), "go.mod", "go.sum", "bind_test.go", "jvm_test.go"), err
+	return goFiles(append([]string{"-deps"}, boundPackages...)...)
 })
+
+// interfaces returns the Go files that gobind reads.
+var interfaces = sync.OnceValues(func() ([]string, error) { return goFiles(boundPackages...) })
+
+func goFiles(args ...string) ([]string, error) {
+	args = append([]string{"list", "-f", `{{if not .Standard}}{{$dir := .Dir}}{{range .GoFiles}}{{$dir}}/{{.}}{{"\n"}}{{end}}{{end}}`}, args...)
+	out, err := exec.Command("go", args...).Output()
+	return append(strings.Fields(string(out)), "go.mod", "bind_test.go", "jvm_test.go"), err
+}
 
 // cached returns a directory that holds what build makes of inputs. It builds only if no earlier
 // run of the tests built the same inputs: a hash of the files names the directory. A build that
@@ -160,26 +167,10 @@ func bind(t *testing.T, suffix string, packages []string, use func(src, java, fl
 	use(src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home))
 }
 
-// The Go and C code that gobind generates compiles for Android. It is not linked, which would need
-// the Android NDK.
-func TestAndroidCompiles(t *testing.T) {
-	t.Parallel()
-	cc := need(t, "aarch64-linux-gnu-gcc")
-	inputs, err := sources()
-	require.NoError(t, err)
-	cached(t, "android", inputs, func(string) {
-		bind(t, "_android", boundPackages, func(src, _, flags string) {
-			out := run(t, []string{"GOOS=android", "GOARCH=arm64", "CGO_ENABLED=1", "CC=" + cc, strings.Replace(flags, "-D__GOBIND_ANDROID__ ", "-D__GOBIND_ANDROID__ -Wno-incompatible-pointer-types ", 1)},
-				"go", "list", "-tags", "netgo", "-export", "-f", "{{.Export}}", "./"+src)
-			require.NotEmpty(t, strings.TrimSpace(out), "no package was compiled")
-		})
-	})
-}
-
 // headers returns a directory with the files that gobind generates for Java and Objective-C.
 func headers(t *testing.T) string {
 	t.Helper()
-	inputs, err := sources()
+	inputs, err := interfaces()
 	require.NoError(t, err)
 	return cached(t, "headers", inputs, func(dir string) {
 		run(t, nil, "go", append([]string{"tool", "gobind", "-lang=java,objc", "-outdir=" + dir}, boundPackages...)...)

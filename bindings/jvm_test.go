@@ -22,19 +22,29 @@ import (
 )
 
 // A jvm is the library for the JVM of this machine, and the classes over it.
-type jvm struct{ lib, classes string }
+type jvm struct {
+	lib, classes string   // directories; classes is a class path
+	made         []string // the files of which classes was made
+}
 
 // build builds the library and compiles the Java classes over it. gobind's files are for Android,
 // so bind renames them.
 func build(t *testing.T) jvm {
 	t.Helper()
 	need(t, "cc")
-	inputs, err := sources()
+	all, err := sources()
 	require.NoError(t, err)
-	dir := cached(t, "jvm", append(slices.Clone(inputs), "testdata/java/Suite.java"), func(dir string) {
-		bind(t, "_jvm", boundPackages, func(src, java, flags string) {
-			run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-o", filepath.Join(dir, "libgojni.so"), "./"+src)
-			args := []string{"-Xlint:-removal", "-nowarn", "-d", filepath.Join(dir, "classes"), "testdata/java/Suite.java"}
+	lib := cached(t, "jvm-lib", all, func(dir string) {
+		bind(t, "_jvm", boundPackages, func(src, _, flags string) {
+			run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-ldflags=-s -w", "-o", filepath.Join(dir, "libgojni.so"), "./"+src)
+		})
+	})
+	inputs, err := interfaces()
+	require.NoError(t, err)
+	inputs = append(slices.Clone(inputs), "testdata/java/Suite.java")
+	classes := cached(t, "jvm-classes", inputs, func(dir string) {
+		args := []string{"-Xlint:-removal", "-nowarn", "-d", dir, "testdata/java/Suite.java"}
+		bind(t, "_jvm", boundPackages, func(_, java, _ string) {
 			require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
 				if strings.HasSuffix(path, ".java") {
 					args = append(args, path)
@@ -44,7 +54,7 @@ func build(t *testing.T) jvm {
 			run(t, nil, "javac", args...)
 		})
 	})
-	return jvm{dir, filepath.Join(dir, "classes")}
+	return jvm{lib, classes, inputs}
 }
 
 // play plays a scene of a suite in a process of its own.
@@ -188,12 +198,10 @@ func (j jvm) kotlin(t *testing.T, app string, paths ...string) jvm {
 	if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
 		t.Skip("the Kotlin compiler is missing: make test installs it")
 	}
-	inputs, err := sources()
-	require.NoError(t, err)
 	all := strings.Join([]string{j.classes, filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar"), filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
-	dir := cached(t, "kotlin-"+app, slices.Concat(inputs, paths, []string{"package-lock.json"}), func(dir string) {
+	dir := cached(t, "kotlin-"+app, slices.Concat(j.made, paths, []string{"package-lock.json"}), func(dir string) {
 		run(t, nil, "java", append([]string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
 			"-no-stdlib", "-Werror", "-cp", all, "-d", dir}, paths...)...)
 	})
-	return jvm{j.lib, dir + ":" + all}
+	return jvm{j.lib, dir + ":" + all, nil}
 }

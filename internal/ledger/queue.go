@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -20,7 +19,7 @@ type request struct {
 	author entry.Author
 	within time.Duration // over 0: a prompt commit, to be synced within that time
 	judge  Judge
-	turn   chan bool // true: lead the next group; false: it is done
+	turn   chan bool // true: lead the next group; false: it is done. nil until the request waits
 	came   time.Time // when it began to wait
 	again  bool      // the lock was not had for its group, and its own time is not over
 
@@ -28,10 +27,6 @@ type request struct {
 	err      error
 	panicked any
 }
-
-// requests are those that nobody uses. Whoever led a group touches a request
-// for the last time when it sends on turn.
-var requests = sync.Pool{New: func() any { return &request{turn: make(chan bool, 1)} }}
 
 // A Judge decides what a commit changes. It may be called by another goroutine
 // than the one that commits, and several times, each time on a newer state: only
@@ -71,8 +66,7 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
-	r := requests.Get().(*request)
-	*r = request{author: author, within: within, judge: judge, turn: r.turn, came: time.Now()}
+	r := &request{author: author, within: within, judge: judge, came: time.Now()}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
@@ -85,13 +79,10 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 			break
 		}
 	}
-	result, err, panicked := r.result, r.err, r.panicked
-	*r = request{turn: r.turn}
-	requests.Put(r)
-	if panicked != nil {
-		panic(panicked)
+	if r.panicked != nil {
+		panic(r.panicked)
 	}
-	return result, err
+	return r.result, r.err
 }
 
 func (l *Ledger) enqueue(r *request) (lead bool, err error) {
@@ -106,6 +97,9 @@ func (l *Ledger) enqueue(r *request) (lead bool, err error) {
 	l.queue = append(l.queue, r)
 	lead = !l.leading
 	l.leading = true
+	if !lead {
+		r.turn = make(chan bool, 1)
+	}
 	if !lead && l.watch == nil {
 		l.watch = time.AfterFunc(l.opts.Wait, l.expire)
 	}
@@ -201,6 +195,9 @@ func (l *Ledger) lead(self *request) (compact bool) {
 					r.err, r.again = errEnded, false
 				}
 				if r.again {
+					if r.turn == nil {
+						r.turn = make(chan bool, 1)
+					}
 					rest = append(rest, r)
 				} else if r != self {
 					r.turn <- false

@@ -13,6 +13,7 @@ import (
 
 // Servers that all write to one board get on, each of them.
 func TestContention(t *testing.T) {
+	t.Parallel()
 	prefix := newPrefix()
 	var all sync.WaitGroup
 	var done [3]atomic.Int64

@@ -61,6 +61,7 @@ func open(t testing.TB, prefix string, o Options) *Store {
 
 // Two servers take turns, one of which reads all from etcd again at each reopening.
 func TestSuiteOnEtcd(t *testing.T) {
+	t.Parallel()
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
 		prefix := newPrefix()
 		var all []*Store

@@ -17,6 +17,7 @@ import (
 
 // With one group more, new boards go where there is room, and none moves.
 func TestGroups(t *testing.T) {
+	t.Parallel()
 	members, err := node.Plan(t.TempDir(), 1)
 	require.NoError(t, err)
 	n, err := node.Start(members[0], members)

@@ -49,6 +49,7 @@ func stop(all ...*site) {
 
 // A backup holds all; after it is restored every mark of before is answered by the whole.
 func TestBackup(t *testing.T) {
+	t.Parallel()
 	prefix := newPrefix()
 	s := serve(t, 1, true, Options{Prefix: prefix, ledger: ledger.Options{Every: 7}})[0]
 	mark, token, entries, history := fill(s)
@@ -102,6 +103,7 @@ func TestBackup(t *testing.T) {
 
 // From files to etcd and back: no link changes, and whoever follows goes on where he was.
 func TestMove(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(data, "admin-token"), []byte(adminToken+"\n"), 0o600))
 	onFiles := func(data string) *site { return serveFiles(t, data) }
@@ -159,6 +161,7 @@ func serveFiles(t *testing.T, data string) *site {
 }
 
 func TestCheckFinds(t *testing.T) {
+	t.Parallel()
 	s := serve(t, 1, false, Options{ledger: ledger.Options{Every: 7}})[0]
 	fill(s)
 	bad := func() (out []string) {
@@ -201,6 +204,7 @@ func TestCheckFinds(t *testing.T) {
 
 // A store that is full refuses and says so; when there is room again, it takes writes.
 func TestQuota(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	members, err := node.Plan(dir, 1)
 	require.NoError(t, err)

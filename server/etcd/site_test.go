@@ -141,6 +141,7 @@ func newBoard(s *site) { s.do(201, "POST", "/v1/boards", `{"board":"rowan-street
 
 // What one server has answered, the other knows at once; what comes in by itself soon.
 func TestTwoServers(t *testing.T) {
+	t.Parallel()
 	both := serve(t, 2, false, Options{})
 	a, b := both[0], both[1]
 	newBoard(a)
@@ -291,6 +292,7 @@ func (l *listening) ended(within time.Duration) {
 
 // A board is written to by its home, and from anywhere where that does not answer.
 func TestHome(t *testing.T) {
+	t.Parallel()
 	three := serve(t, 3, true, Options{})
 	newBoard(three[0])
 	three[0].do(201, "PUT", tank, "0")
@@ -353,6 +355,7 @@ func (p *Peers) at(board string) string {
 // A home that takes requests and does not answer is passed by for what counts once; for
 // anything else it is said that nobody knows.
 func TestSilentHome(t *testing.T) {
+	t.Parallel()
 	s := serve(t, 1, true, Options{})[0]
 	release := make(chan struct{})
 	silent := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {

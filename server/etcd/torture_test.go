@@ -194,6 +194,7 @@ func torture(t *testing.T, rate float64, free bool, each int) (wrong []string) {
 }
 
 func TestTorture(t *testing.T) {
+	t.Parallel()
 	for _, rate := range []float64{0, 0.3} {
 		each := 40
 		if rate > 0 {
@@ -205,11 +206,13 @@ func TestTorture(t *testing.T) {
 
 // Without the condition under which a commit is written, the same finds it.
 func TestTortureFinds(t *testing.T) {
+	t.Parallel()
 	assert.NotEmpty(t, torture(t, 0.3, true, 5))
 }
 
 // Of what made etcd full it says that there is no room, and has done it.
 func TestFullAndDone(t *testing.T) {
+	t.Parallel()
 	s := open(t, newPrefix(), Options{})
 	l := hold(t, s)
 	net := &lossy{KV: s.g.c.KV}
@@ -231,6 +234,7 @@ func TestFullAndDone(t *testing.T) {
 
 // What is large goes in parts, which are seen elsewhere, and swept when nothing needs them.
 func TestParts(t *testing.T) {
+	t.Parallel()
 	prefix := newPrefix()
 	o := Options{ledger: ledger.Options{Every: 1}}
 	a, b := open(t, prefix, o), open(t, prefix, Options{})
@@ -276,6 +280,7 @@ func TestParts(t *testing.T) {
 
 // Who was away for longer than the log is kept takes in the whole, and tells who watches.
 func TestFarBehind(t *testing.T) {
+	t.Parallel()
 	prefix := newPrefix()
 	a, b := open(t, prefix, Options{ledger: ledger.Options{Every: 5}}), open(t, prefix, Options{})
 	a.g.kept = 0
@@ -303,6 +308,7 @@ func TestFarBehind(t *testing.T) {
 
 // Clocks that differ by a minute: what is told of a later commit is no earlier time.
 func TestClocks(t *testing.T) {
+	t.Parallel()
 	prefix := newPrefix()
 	clock := func(by time.Duration) Options {
 		return Options{ledger: ledger.Options{Now: func() time.Time { return time.Now().Add(by) }}}

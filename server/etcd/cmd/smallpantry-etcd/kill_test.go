@@ -84,6 +84,7 @@ func (r *record) show(version int64, value int) {
 // Nodes and servers are killed and stand still while phones add to one number. Nothing that
 // was answered is lost or counted twice, no version is two, nobody sees time go back.
 func TestKills(t *testing.T) {
+	t.Parallel()
 	run := soak.For(20*time.Second, 30*time.Minute)
 	c := start(t, 3, 3, "--limit", "client-rate=1000", "--limit", "address-rate=10000")
 	balancer, err := cluster.Balance(c.Addresses)

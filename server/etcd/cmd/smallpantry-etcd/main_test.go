@@ -65,6 +65,7 @@ func join(t *testing.T, link, name string, opts ...board.Option) board.Var[int] 
 }
 
 func TestUsage(t *testing.T) {
+	t.Parallel()
 	for args, want := range map[string]string{
 		"none":                                   `there is no command "none"`,
 		"backup":                                 "backup takes the file",
@@ -95,6 +96,7 @@ func TestUsage(t *testing.T) {
 
 // An operator's day: servers, a backup, a restore, and the way back to files.
 func TestOperate(t *testing.T) {
+	t.Parallel()
 	c := start(t, 1, 2)
 	at := strings.Join(node.Endpoints(c.Members), ",")
 	tank := join(t, c.Link, "gatehouse")
@@ -156,6 +158,7 @@ func TestOperate(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	cmd := command("demo")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -165,6 +168,7 @@ func TestDemo(t *testing.T) {
 
 // without a majority nothing is answered that would have to be believed.
 func TestNoMajority(t *testing.T) {
+	t.Parallel()
 	c := start(t, 3, 1)
 	tank := join(t, c.Link, "gatehouse", board.Timeout(4*time.Second))
 	require.NoError(t, tank.Set(t.Context(), 1))

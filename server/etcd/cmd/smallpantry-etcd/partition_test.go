@@ -92,6 +92,7 @@ func (n *network) part(host string, from []string, off bool) {
 // goes on; who does not says so, and shows nobody what is old; when it is whole again all
 // agree.
 func TestPartitions(t *testing.T) {
+	t.Parallel()
 	var hosts, nodes []string
 	for i := range 3 {
 		hosts, nodes = append(hosts, nodeHost(i), serverHost(i)), append(nodes, nodeHost(i))
