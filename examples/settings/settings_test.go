@@ -149,7 +149,6 @@ func (p *phone) drags(hour float64) {
 // What is changed is there after the app was closed at once, and again with other values, so
 // that no default is taken for what was stored.
 func TestSurvives(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	for _, as := range []struct {
 		hour        float64
@@ -169,7 +168,6 @@ func TestSurvives(t *testing.T) {
 
 // What would not do is not stored, and stays where it was typed, whatever others store.
 func TestRefused(t *testing.T) {
-	t.Parallel()
 	p := launch(t, t.TempDir())
 	bed := p.types("The gardener's own bed", "Z9")
 	p.shows("The garden's beds are A1 to H9.")
@@ -192,7 +190,6 @@ func TestRefused(t *testing.T) {
 
 // What another program changes shows at once.
 func TestFollows(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	p := launch(t, dir)
 	p.shows("18")
@@ -216,7 +213,6 @@ func TestFollows(t *testing.T) {
 
 // A planting is stored when all of it would do, changed, removed and put back.
 func TestPlantings(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	p := launch(t, dir)
 	p.taps("Add")
@@ -261,7 +257,6 @@ func TestPlantings(t *testing.T) {
 
 // A reset is of everything, what was typed and would not do too, and asks before.
 func TestReset(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	p := launch(t, dir)
 	p.drags(7)
@@ -281,7 +276,6 @@ func TestReset(t *testing.T) {
 // Of what is typed while something is being stored, the newest is stored, and nothing older
 // comes back.
 func TestTypedFast(t *testing.T) {
-	t.Parallel()
 	var shown []string
 	waits := make(chan bool)
 	var w writer
@@ -327,7 +321,6 @@ func TestTypedFast(t *testing.T) {
 
 // The app runs until its window is closed. A file that can't be opened is told.
 func TestRuns(t *testing.T) {
-	t.Parallel()
 	dir := t.TempDir()
 	do := func(f func()) {}
 	require.NoError(t, run(test.NewTempApp(t), dir, do))
@@ -375,7 +368,6 @@ func TestPicture(t *testing.T) {
 
 // The app in Go of docs/phones.md compiles as it stands there.
 func TestPageCompiles(t *testing.T) {
-	t.Parallel()
 	page, err := os.ReadFile("../../docs/phones.md")
 	require.NoError(t, err)
 	blocks := regexp.MustCompile("(?s)```go\n(package main\n.*?)```").FindAllStringSubmatch(string(page), -1)
