@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -319,6 +320,10 @@ func TestForget(t *testing.T) {
 
 func TestEntriesAtTime(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testEntriesAtTime)
+}
+
+func testEntriesAtTime(t *testing.T) {
 	ns := open(t, t.TempDir(), quiet)
 	began := time.Now().Add(-time.Millisecond)
 	require.NoError(t, reminderHour.In(ns).Set(5))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -29,6 +30,10 @@ func held(t *testing.T, dir string) (free func()) {
 // nothing behind.
 func TestWriteWithinAWrite(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testWriteWithinAWrite)
+}
+
+func testWriteWithinAWrite(t *testing.T) {
 	ns := open(t, t.TempDir())
 	hour := reminderHour.In(ns)
 	_, err := hour.Update(func(old int) (int, error) { return old, hour.Set((old + 2) % 24) })
@@ -40,6 +45,10 @@ func TestWriteWithinAWrite(t *testing.T) {
 // Whoever opens a namespace waits for its lock, and for no other's.
 func TestOpenBesideALock(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testOpenBesideALock)
+}
+
+func testOpenBesideALock(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, open(t, dir).Close())
 	free := held(t, dir)
@@ -51,7 +60,7 @@ func TestOpenBesideALock(t *testing.T) {
 		}
 		opened <- err
 	}()
-	time.Sleep(20 * time.Millisecond) // so that it likely waits
+	time.Sleep(20 * time.Millisecond) // the other Open waits for the lock now
 	other, err := pantry.Open(dir, "gatehouse", quiet)
 	require.NoError(t, err)
 	require.NoError(t, other.Close())
@@ -62,6 +71,10 @@ func TestOpenBesideALock(t *testing.T) {
 // A Watch ends with its context, also while another process keeps the lock that it would read under.
 func TestWatchEndsWithItsContext(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testWatchEndsWithItsContext)
+}
+
+func testWatchEndsWithItsContext(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, reminderHour.In(open(t, dir)).Set(1))
 	r := open(t, dir, pantry.ReadOnly(), pantry.Follow(time.Millisecond))
@@ -78,7 +91,7 @@ func TestWatchEndsWithItsContext(t *testing.T) {
 		for range reminderHour.In(r).Watch(ctx) {
 		}
 	}()
-	time.Sleep(50 * time.Millisecond) // so that it likely reads on
+	time.Sleep(50 * time.Millisecond) // Watch waits for the lock now
 	cancel()
 	select {
 	case <-ended:

@@ -547,7 +547,7 @@ func TestRetryAfterIsHonoured(t *testing.T) {
 	tank := board.On(b, tankLitres)
 	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, 10*time.Second, time.Millisecond)
 	assert.Equal(t, board.Unknown, tank.State().Phase)
-	time.Sleep(200 * time.Millisecond) // forty polls' time
+	time.Sleep(200 * time.Millisecond) // the time of forty polls; no event marks that none was sent
 	assert.EqualValues(t, 1, refused.Load())
 	var e *board.Error
 	require.ErrorAs(t, b.Status().Err, &e)

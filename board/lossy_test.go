@@ -41,7 +41,7 @@ func (l *lossy) RoundTrip(r *http.Request) (*http.Response, error) {
 	if l.calm.Load() {
 		return http.DefaultTransport.RoundTrip(r)
 	}
-	time.Sleep(time.Duration(l.draw(3)) * time.Millisecond)
+	time.Sleep(time.Duration(l.draw(3)) * time.Millisecond) // the delay of the network
 	switch l.draw(20) {
 	case 0, 1:
 		return nil, errors.New("no way there")
@@ -147,7 +147,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 			})
 		}
 		for range 3 {
-			time.Sleep(300 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond) // the restarts spread over the work; any moment will do
 			s.Restart()
 		}
 		working.Wait()

@@ -93,7 +93,7 @@ func TestOffline(t *testing.T) {
 	require.Len(t, pending, 5, "three additions, one put for three, one commit of two")
 	assert.Equal(t, "true", pending[3].Ops[0].Op.Operand.String())
 	assert.Equal(t, 5, phone.Status().Queued)
-	time.Sleep(1100 * time.Millisecond) // after which what is known is saved
+	time.Sleep(1100 * time.Millisecond) // known values are saved once a second; nothing signals that
 
 	// Killed, and opened in the tunnel still.
 	second := copyDir(t, dir)
@@ -354,7 +354,7 @@ func TestRetryAfterIsHeeded(t *testing.T) {
 		assert.ErrorIs(t, err, board.ErrUnreachable)
 		b.Resume() // calls for a poll
 	}
-	time.Sleep(100 * time.Millisecond)
+	time.Sleep(100 * time.Millisecond) // a poll would come in this time; no event marks that none was sent
 	assert.LessOrEqual(t, asked.Load(), int64(2), "one poll, and a write that was on its way")
 	var e *board.Error
 	require.ErrorAs(t, tank.Set(t.Context(), 1), &e)

@@ -37,7 +37,7 @@ func TestPush(t *testing.T) {
 	var asked int64
 	require.Eventually(t, func() bool { // for twenty polls' time nothing is asked
 		asked = st.asked.Load()
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(100 * time.Millisecond) // the time of twenty polls; no event marks that nothing was sent
 		return st.asked.Load() == asked
 	}, 10*time.Second, time.Millisecond)
 

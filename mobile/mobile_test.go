@@ -272,7 +272,7 @@ func TestWatch(t *testing.T) {
 	for n := range int64(20) {
 		require.NoError(t, hour.Set(n))
 	}
-	time.Sleep(50 * time.Millisecond)
+	time.Sleep(50 * time.Millisecond) // more than one would be posted in this time; nothing marks that none was
 	assert.LessOrEqual(t, drawn(), 1, "one waits at a time")
 	require.Eventually(t, func() bool { s.draw(); return s.seen[len(s.seen)-1] == 19 }, 5*time.Second, time.Millisecond)
 	assert.Less(t, len(s.seen), 10)

@@ -80,7 +80,7 @@ func TestMixedLoad(t *testing.T) {
 	settle := func() (goroutines, files int, heap int64) {
 		require.Eventually(t, func() bool { return s.streams() == "0" }, 20*time.Second, 20*time.Millisecond)
 		http.DefaultClient.CloseIdleConnections()
-		time.Sleep(1500 * time.Millisecond) // after which a replaced file is closed
+		time.Sleep(1500 * time.Millisecond) // a replaced file is closed after a second; nothing signals that
 		return runtime.NumGoroutine(), openFiles(), heapInUse()
 	}
 	load(lasts / 2)

@@ -185,7 +185,7 @@ func TestKilledUnderLoad(t *testing.T) {
 				}
 			})
 		}
-		time.Sleep(time.Duration(20+rand.N(100)) * time.Millisecond)
+		time.Sleep(time.Duration(20+rand.N(100)) * time.Millisecond) // the kill is to come at any moment of a write
 		require.NoError(t, cmd.Process.Kill())
 		close(killed)
 		all.Wait()

@@ -32,7 +32,7 @@ func TestRestoreOnABoard(t *testing.T) {
 	a = commit(`{"op":"put","name":"x","value":1},{"op":"restore","at":99,"prefix":""}`)
 	assert.Equal(t, []any{"too-old", json.Number("1")}, []any{a.code(), a.json["op"]})
 	now := time.Now().UTC().Format(time.RFC3339Nano)
-	time.Sleep(2 * time.Millisecond)
+	time.Sleep(2 * time.Millisecond) // the next commit must have a later time, in milliseconds
 	commit(`{"op":"reset","prefix":""}`)
 	a = commit(`{"op":"restore","at":"` + now + `","prefix":""}`)
 	assert.Len(t, a.json["entries"], 3)

@@ -212,7 +212,7 @@ func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 			}()
 		}
 		<-adding
-		time.Sleep(time.Duration(20+50*round) * time.Millisecond) // any moment will do
+		time.Sleep(time.Duration(20+50*round) * time.Millisecond) // the kill is to come at any moment of a write
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait() // it says that it was killed
 		for range adders {

@@ -293,7 +293,7 @@ func TestTypedFast(t *testing.T) {
 	l := r.input.object.(*line)
 	for _, text := range []string{"1", "12", "123"} {
 		l.SetText(text)
-		time.Sleep(10 * time.Millisecond) // the first is on its way
+		time.Sleep(10 * time.Millisecond) // the writer takes the first text in this time or later; both are right
 	}
 	r.follow()
 	assert.Equal(t, "123", l.Text)

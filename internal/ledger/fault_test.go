@@ -314,9 +314,7 @@ func TestSameValuePending(t *testing.T) {
 		}
 		first = false
 		go func() { second <- put(l, "n", value.Int(7)) }()
-		for l.Waiting() == 0 {
-			time.Sleep(time.Microsecond) // until it has queued behind the one that syncs
-		}
+		untilWaiting(l, 1)
 		return syscall.EIO
 	})
 	assert.Error(t, put(l, "n", value.Int(7)))

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -22,6 +23,14 @@ import (
 	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
+
+// untilWaiting waits until n commits are in the queue. It polls, since a ledger signals its queue to
+// nobody.
+func untilWaiting(l *ledger.Ledger, n int) {
+	for l.Waiting() < n {
+		time.Sleep(time.Microsecond)
+	}
+}
 
 // together makes commits in one group, in order: they queue behind one that
 // takes until all are there. between runs before they are let go.
@@ -35,9 +44,7 @@ func together(l *ledger.Ledger, between func(), commits ...func() error) []error
 	errs := make([]error, len(commits))
 	for i, commit := range commits {
 		all.Go(func() { errs[i] = commit() })
-		for l.Waiting() <= i {
-			time.Sleep(time.Microsecond)
-		}
+		untilWaiting(l, i+1)
 	}
 	between()
 	close(goOn)
@@ -176,6 +183,10 @@ func TestTombstones(t *testing.T) {
 // wait are served.
 func TestQueueIsBounded(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testQueueIsBounded)
+}
+
+func testQueueIsBounded(t *testing.T) {
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: time.Minute})
 	require.NoError(t, err)
 	started, goOn := make(chan struct{}), make(chan struct{})
@@ -188,9 +199,7 @@ func TestQueueIsBounded(t *testing.T) {
 	for i := range ledger.MaxQueue {
 		all.Go(func() { assert.NoError(t, put(l, fmt.Sprint("n", i%7), value.Int(int64(i)))) })
 	}
-	for l.Waiting() < ledger.MaxQueue {
-		time.Sleep(time.Millisecond)
-	}
+	untilWaiting(l, ledger.MaxQueue)
 	assert.ErrorIs(t, put(l, "n", value.Int(1)), journal.ErrBusy)
 	close(goOn)
 	all.Wait()
@@ -202,6 +211,10 @@ func TestQueueIsBounded(t *testing.T) {
 // what those before it have waited.
 func TestWaitIsNotCutShort(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testWaitIsNotCutShort)
+}
+
+func testWaitIsNotCutShort(t *testing.T) {
 	const wait = 200 * time.Millisecond
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New(), Wait: wait})
 	require.NoError(t, err)
@@ -269,6 +282,10 @@ func TestJudgeThatEnds(t *testing.T) {
 // those who came later for as long themselves.
 func TestBusyLock(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testBusyLock)
+}
+
+func testBusyLock(t *testing.T) {
 	const wait = 150 * time.Millisecond
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Wait: wait})

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -154,6 +155,10 @@ func TestTheLockUnderThePath(t *testing.T) {
 // is not, every 100 ms: whoever has the lock that stands there keeps it out.
 func TestTheLockIsLookedAt(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testTheLockIsLookedAt)
+}
+
+func testTheLockIsLookedAt(t *testing.T) {
 	dir := t.TempDir()
 	l, err := ledger.Open(dir, "board", ledger.Options{Wait: 20 * time.Millisecond})
 	require.NoError(t, err)

@@ -123,7 +123,7 @@ func TestKilledWhileWriting(t *testing.T) {
 	for kill := range soak.Rounds(15, 500) {
 		cmd, writing, told := spawn(t, dir, "n", writers, 0)
 		<-writing
-		time.Sleep(time.Duration(rand.IntN(15_000)) * time.Microsecond) // any moment will do
+		time.Sleep(time.Duration(rand.IntN(15_000)) * time.Microsecond) // the kill is to come at any moment of a write
 		require.NoError(t, cmd.Process.Kill())
 		most := <-told
 		_ = cmd.Wait() // it says that it was killed

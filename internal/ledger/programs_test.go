@@ -75,7 +75,7 @@ type slowHandle struct{ journal.Handle }
 
 func (h slowHandle) ReadAt(p []byte, off int64) (int, error) {
 	if rand.IntN(4) == 0 {
-		time.Sleep(time.Duration(rand.IntN(500)) * time.Microsecond)
+		time.Sleep(time.Duration(rand.IntN(500)) * time.Microsecond) // a slow disk
 	}
 	return h.Handle.ReadAt(p, off)
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -177,9 +178,7 @@ func TestReceiptsInOneGroup(t *testing.T) {
 			}
 		})
 	}
-	for l.Waiting() < 2*each {
-		time.Sleep(time.Millisecond)
-	}
+	untilWaiting(l, 2*each)
 	close(goOn)
 	all.Wait()
 	assert.Equal(t, []int64{1, 1, 2}, []int64{done.Load(), closed.Load(), l.Version()})
@@ -189,6 +188,10 @@ func TestReceiptsInOneGroup(t *testing.T) {
 // Receipts of commits that were merged into one line stand on that.
 func TestReceiptsOfMergedCommits(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testReceiptsOfMergedCommits)
+}
+
+func testReceiptsOfMergedCommits(t *testing.T) {
 	disk, dir := simdisk.New(), t.TempDir()
 	now := time.Date(2026, 5, 3, 9, 0, 0, 0, time.UTC)
 	o := ledger.Options{Disk: disk, Now: func() time.Time { return now }, Marks: 1000, Small: 1, Kept: 3}

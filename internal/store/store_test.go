@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -182,6 +183,10 @@ func TestOneLatchABoard(t *testing.T) {
 // somebody comes; one that is held stays.
 func TestUnloading(t *testing.T) {
 	t.Parallel()
+	synctest.Test(t, testUnloading)
+}
+
+func testUnloading(t *testing.T) {
 	s, err := store.OpenFiles(t.TempDir(), store.FileOptions{Idle: 20 * time.Millisecond})
 	require.NoError(t, err)
 	_, release, err := s.Board(t.Context(), "held", true)

@@ -113,7 +113,7 @@ func TestKills(t *testing.T) {
 				} else if value, _, err := tank.Lookup(t.Context()); err == nil {
 					r.op(i, false, call, value)
 				}
-				time.Sleep(time.Duration(20+rand.IntN(60)) * time.Millisecond)
+				time.Sleep(time.Duration(20+rand.IntN(60)) * time.Millisecond) // the pace of a phone; the porcupine check bounds the operations
 			}
 		})
 	}

@@ -140,7 +140,7 @@ func TestPartitions(t *testing.T) {
 	leader, err := c.Leader(t.Context())
 	require.NoError(t, err)
 	n.cut(nodeHost(leader), true)
-	time.Sleep(2 * time.Second)
+	time.Sleep(2 * time.Second) // the rest elects a leader in this time, or later: goesOn waits for it
 	goesOn("without the node that led")
 	n.cut(nodeHost(leader), false)
 	goesOn("with it again")
