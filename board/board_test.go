@@ -591,3 +591,90 @@ func TestWatchFieldsAndRecords(t *testing.T) {
 	assert.Equal(t, []string{"hour units plantings/1", "plantings/2", "units"}, seen)
 	assert.Equal(t, "phase(99)", board.Phase(99).String())
 }
+
+// The client follows no redirect: its token must reach no other server.
+func TestRedirectIsNotFollowed(t *testing.T) {
+	t.Parallel()
+	var asked atomic.Int64
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
+	t.Cleanup(elsewhere.Close)
+	st := newStore(t)
+	b := st.join(t)
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	for _, code := range []int{301, 302, 303, 307, 308} {
+		st.answer(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, code) })
+		_, _, err := tank.Lookup(t.Context())
+		require.Error(t, err, code)
+		require.Error(t, tank.Set(t.Context(), 1), code)
+	}
+	assert.Zero(t, asked.Load())
+	st.answer(nil)
+	now, _, err := tank.Lookup(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 420, now)
+}
+
+// Of two answers that say when to ask again, the later time counts, whichever answer comes first.
+func TestLongerRetryAfterCounts(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	var both sync.WaitGroup
+	both.Add(2)
+	long := make(chan struct{})
+	var first atomic.Bool
+	b := st.join(t, board.Poll(time.Hour, time.Hour))
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 1))
+	st.answer(func(w http.ResponseWriter, _ *http.Request) {
+		seconds := "60"
+		if both.Done(); first.CompareAndSwap(false, true) {
+			both.Wait()
+			defer close(long)
+		} else {
+			<-long
+			seconds = "1"
+		}
+		w.Header().Set("Retry-After", seconds)
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(503)
+		_, _ = io.WriteString(w, `{"code":"unavailable","detail":"busy","status":503,"title":"x"}`)
+	})
+	var all sync.WaitGroup
+	for range 2 {
+		all.Go(func() {
+			_, _, err := tank.Lookup(t.Context())
+			assert.ErrorIs(t, err, board.ErrUnreachable)
+		})
+	}
+	all.Wait()
+	var e *board.Error
+	require.ErrorAs(t, tank.Set(t.Context(), 2), &e)
+	assert.Greater(t, e.RetryAfter, 50*time.Second)
+}
+
+// A call that the client's own time limit ended reports that, and not the end of the caller's context.
+func TestOwnTimeLimitIsNamed(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	b := st.join(t, board.Timeout(50*time.Millisecond), board.Poll(time.Hour, time.Hour))
+	tank := board.On(b, tankLitres)
+	ended := make(chan struct{})
+	defer close(ended)
+	st.answer(func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body) // only then does the server notice that the client went away
+		select {
+		case <-r.Context().Done():
+		case <-ended:
+		}
+	})
+	_, _, err := tank.Lookup(t.Context())
+	require.ErrorIs(t, err, board.ErrUnreachable)
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+	assert.NotErrorIs(t, err, context.Canceled)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, _, err = tank.Lookup(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.NotErrorIs(t, err, context.DeadlineExceeded)
+}

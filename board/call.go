@@ -185,9 +185,6 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	}
 	resp, err := b.http.Do(hr)
 	if err != nil {
-		if cause := context.Cause(ctx); errors.Is(cause, context.DeadlineExceeded) {
-			err = cause
-		}
 		return nil, b.unreachable(err)
 	}
 	return resp, nil

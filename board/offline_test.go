@@ -20,6 +20,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/cases"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
@@ -675,4 +676,42 @@ func TestAnswerLostAndThenNoServer(t *testing.T) {
 	history, err := b.History(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Len(t, history, 1)
+}
+
+// A change that was sent stays as it was sent. A later change of the same name does not move its
+// condition, so that a repeat of it can't overwrite what the app never saw.
+func TestSentChangeIsNotAltered(t *testing.T) {
+	t.Parallel()
+	s := cases.NewServer(t)
+	const name = "rowan-street"
+	b, err := board.Join(s.Link(name), board.Offline(t.TempDir()), board.Poll(5*time.Millisecond, 20*time.Millisecond), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 10))
+	s.Do(name, "cut")
+	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale })
+	require.ErrorIs(t, tank.Set(t.Context(), 5), board.ErrQueued)
+	s.Others(name, "tank/litres", `{"op":"put","value":50}`)
+	s.Do(name, "back")
+	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Refused && s.Value == 50 })
+	sent := b.Pending()[0]
+	require.ErrorIs(t, sent.Err, pantry.ErrConflict)
+	require.True(t, sent.Sent)
+
+	s.Do(name, "cut")
+	require.ErrorIs(t, setUntilQueued(t, tank, 60), board.ErrQueued)
+	s.Do(name, "back")
+	require.Eventually(t, func() bool { return strings.Contains(s.Holds(name, "tank/litres"), `"value":60,`) }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.Pending()) == 1 }, 20*time.Second, time.Millisecond)
+	assert.Equal(t, sent, b.Pending()[0])
+}
+
+// setUntilQueued sets until the client has noticed that its server is away.
+func setUntilQueued(t *testing.T, v board.Var[int], x int) error {
+	t.Helper()
+	until(t, v, func(s board.State[int]) bool {
+		return errors.Is(s.Err, board.ErrUnreachable) || s.Phase == board.Refused
+	})
+	return v.Set(t.Context(), x)
 }

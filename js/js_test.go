@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/browser"
 	"github.com/small-pantry/pantry/internal/test/cases"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
@@ -153,6 +154,31 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	p.Until(`document.readyState === 'complete'`)
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
+}
+
+// What was sent with one link is not sent again with another of the same browser.
+func TestQueueBelongsToItsLink(t *testing.T) {
+	t.Parallel()
+	data := t.TempDir()
+	web := httptest.NewUnstartedServer(nil)
+	s, err := server.New(server.Options{Data: data, Public: "http://" + web.Listener.Addr().String(), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	web.Config.Handler = s
+	web.Start()
+	t.Cleanup(func() {
+		assert.NoError(t, s.Close())
+		web.CloseClientConnections()
+		web.Close()
+	})
+	link, _, err := s.OwnerLink(t.Context(), "rowan-street")
+	require.NoError(t, err)
+	owner, err := board.Join(link)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, owner.Close()) })
+	phone, err := owner.Invite(t.Context(), board.Invitation{May: "write", Label: "phone"})
+	require.NoError(t, err)
+	p := browser.Start(t).Open(t, site(t))
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.links(%q, %q))`, link, phone.Link)))
 }
 
 // The page of docs/pages.md, as it is written there, twice.

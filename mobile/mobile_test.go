@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -326,4 +327,45 @@ func TestOptions(t *testing.T) {
 	assert.Equal(t, "wrong-kind", code(err))
 	require.NotEmpty(t, p.told)
 	assert.Contains(t, p.told[0], "reminder-hour wrong-kind: ")
+}
+
+// crowd is a Runner that runs each task at once in a goroutine of its own, as no platform should.
+type crowd struct {
+	posted  atomic.Int32
+	entered chan struct{}
+	leave   chan struct{}
+}
+
+func (c *crowd) Post(task *mobile.Task) {
+	c.posted.Add(1)
+	go task.Run()
+}
+
+func (c *crowd) Changed() {
+	c.entered <- struct{}{}
+	<-c.leave
+}
+
+// Handlers run one after the other, whatever the platform's Runner does.
+func TestHandlersRunOneAfterTheOther(t *testing.T) {
+	t.Parallel()
+	a := declared()
+	ns := open(t, a, t.TempDir())
+	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	c := &crowd{entered: make(chan struct{}), leave: make(chan struct{})}
+	w, err := hour.Watch(c, c)
+	require.NoError(t, err)
+	<-c.entered
+	require.NoError(t, hour.Set(5))
+	require.Eventually(t, func() bool { return c.posted.Load() == 2 }, 20*time.Second, time.Millisecond)
+	select {
+	case <-c.entered:
+		t.Fatal("the handler is called while it runs")
+	case <-time.After(50 * time.Millisecond): // a second call would begin in this time; nothing marks that none does
+	}
+	c.leave <- struct{}{}
+	<-c.entered
+	c.leave <- struct{}{}
+	w.Stop()
+	require.NoError(t, ns.Close())
 }

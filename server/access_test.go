@@ -753,3 +753,24 @@ func TestAdminTokenIsSynced(t *testing.T) {
 		assert.Equal(t, want, slices.Contains(disk.Synced, data))
 	}
 }
+
+// A request whose token is revoked while its body arrives is answered 401, whatever else is wrong with
+// it.
+func TestRevokedWhileTheBodyArrives(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{})
+		s.make("b")
+		token, id := s.invite(s.admin, "b", `{"may":"write"}`)
+		const body = `{"ops":[{"op":"nonsense"}]}`
+		conn := s.raw(token, "POST", "/v1/boards/b/commit", len(body), body[:10])
+		synctest.Wait() // the server has authorised the request and waits for the rest
+		require.Equal(t, 204, s.as(s.admin, "DELETE", "/v1/boards/b/tokens/"+id, "").status)
+		_, err := conn.Write([]byte(body[10:]))
+		require.NoError(t, err)
+		code, header := status(t, conn)
+		assert.Equal(t, 401, code)
+		assert.NotEmpty(t, header.Get("WWW-Authenticate"))
+		require.NoError(t, conn.Close())
+	})
+}

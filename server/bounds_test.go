@@ -302,3 +302,30 @@ func TestNobodyHoldsTheOthersUp(t *testing.T) {
 	}
 	assert.Less(t, heapInUse()-unknown, int64(4<<20), "reading what is absent leaves nothing")
 }
+
+// A body has 60 s in all, even if each of its pieces comes in time.
+func TestBodyThatTrickles(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{})
+		s.make("b")
+		began := time.Now()
+		conn := s.raw(s.admin, "PUT", "/v1/boards/b/entries/x", 100, `"`)
+		var trickle sync.WaitGroup
+		trickle.Go(func() {
+			for {
+				time.Sleep(5 * time.Second)
+				if _, err := conn.Write([]byte("x")); err != nil {
+					return
+				}
+			}
+		})
+		require.NoError(t, conn.SetReadDeadline(began.Add(10*time.Minute)))
+		resp, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		require.NoError(t, err)
+		assert.Equal(t, 400, resp.StatusCode)
+		assert.InDelta(t, 60, time.Since(began).Seconds(), 1)
+		require.NoError(t, conn.Close())
+		trickle.Wait()
+	})
+}

@@ -150,9 +150,6 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 		if page, err = rest.read(); err != nil {
 			return false
 		}
-		if page.Whole && !first.Whole { // what came before is not its beginning
-			return false
-		}
 		page.Whole, page.Since = false, first.Since
 	}
 }

@@ -5,10 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 
+	"github.com/small-pantry/pantry/server"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -232,4 +235,40 @@ func TestEventsAreNotQueued(t *testing.T) {
 		events++
 	}
 	assert.Less(t, events, changes)
+}
+
+// A stream whose mark is lost between two pages ends. It must not send pages of another answer behind
+// the first.
+func TestMarkIsLostBetweenPages(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		base, _ := inMemory(t, server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
+		at := base + "/v1/boards/b"
+		ask(t, "PUT", at+"/entries/old", "1")
+		mark := ask(t, "GET", at+"/entries", "").json["mark"].(string)
+		for i := range 5 {
+			ask(t, "PUT", fmt.Sprint(at, "/entries/n", i), `"`+strings.Repeat("x", 40<<10)+`"`)
+		}
+		conn := dial(t, base)
+		_, err := fmt.Fprintf(conn, "GET /v1/boards/b/events?limit=1&since=%s HTTP/1.1\r\nHost: %s\r\n\r\n", mark, strings.TrimPrefix(base, "http://"))
+		require.NoError(t, err)
+		in := bufio.NewReader(conn)
+		resp, err := http.ReadResponse(in, nil) // nothing is buffered on this network: the server waits in the first page
+		require.NoError(t, err)
+		events := bufio.NewReader(resp.Body)
+		untilData := func() (line string) {
+			for !strings.HasPrefix(line, "data: ") && err == nil {
+				line, err = events.ReadString('\n')
+			}
+			return line
+		}
+		require.Contains(t, untilData(), `"name":"n0"`)
+		require.Equal(t, 204, ask(t, "DELETE", at+"/entries/old?forget=true", "").status) // no mark from before holds now
+		var rest []string
+		for err == nil {
+			rest = append(rest, untilData())
+		}
+		assert.NotContains(t, strings.Join(rest, ""), `"name":"n4"`)
+		require.NoError(t, conn.Close())
+	})
 }

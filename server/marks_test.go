@@ -113,3 +113,20 @@ func TestBackupIsNoticedByReading(t *testing.T) {
 		assert.Eventually(t, func() bool { return read() == json.Number("1") }, 10*time.Second, 20*time.Millisecond, name)
 	}
 }
+
+// A mark of a board that was removed says nothing about the next board of that name, even if both
+// have had the same number of commits.
+func TestMarksOfAnotherLife(t *testing.T) {
+	t.Parallel()
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/b"
+	ask(t, "PUT", at+"/entries/n", "1")
+	tag := ask(t, "GET", at+"/entries", "").header.Get("ETag")
+	require.Equal(t, 304, ask(t, "GET", at+"/entries", "", "If-None-Match", tag).status)
+	require.Equal(t, 204, ask(t, "DELETE", at, "").status)
+	ask(t, "PUT", at+"/entries/n", "2")
+	a := ask(t, "GET", at+"/entries", "", "If-None-Match", tag)
+	require.Equal(t, 200, a.status, a.body)
+	assert.Contains(t, a.body, `"value":2`)
+	assert.Contains(t, a.body, `"version":1`)
+}

@@ -246,6 +246,58 @@ func TestPageConflict(t *testing.T) {
 	assert.EqualValues(t, json.Number("5"), g.stored("tank/litres").json["value"])
 }
 
+// An entry is removed only as the page shows it: a change that comes in between is not lost.
+func TestPageRemovesWhatItShows(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	p := open(t, b, g.link)
+	browser.Eval[bool](p, `{
+		const real = fetch
+		window.held = new Promise(f => { window.goOn = f })
+		window.fetch = async (...a) => {
+			if (a[1]?.method && a[1].method !== 'GET') { window.asked = true; await held }
+			return real(...a)
+		}
+		true
+	}`)
+	browser.Eval[bool](p, row("tank/litres")+`.querySelector('.remove').click(), true`)
+	p.Until(`window.asked`)
+	g.commit(`{"op":"put","name":"tank/litres","value":7}`)
+	browser.Eval[bool](p, `goOn(), true`)
+	p.Until(value("tank/litres") + `.startsWith('7')`)
+	p.Shows("was not removed")
+	assert.Equal(t, json.Number("7"), g.stored("tank/litres").json["value"])
+}
+
+// An entry of a board that was made again shows its new value and is marked as changed, though its
+// version is the same.
+func TestPageOfABoardThatIsMadeAgain(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/rowan-street"
+	ask(t, "PUT", at+"/entries/tank/litres", "1")
+	p := open(t, b, base+"/boards/rowan-street")
+	p.Until(value("tank/litres") + ` === '1'`)
+	// The page is without a network meanwhile, so that it never hears of an absent entry.
+	browser.Eval[bool](p, `{
+		const real = fetch
+		window.blocked = true
+		window.fetch = async (...a) => {
+			if (window.blocked) throw new TypeError('no network')
+			return real(...a)
+		}
+		true
+	}`)
+	require.Equal(t, 204, ask(t, "DELETE", at, "").status)
+	a := ask(t, "PUT", at+"/entries/tank/litres", "2")
+	require.Equal(t, json.Number("1"), a.json["version"])
+	browser.Eval[bool](p, `window.blocked = false, true`)
+	p.Until(value("tank/litres") + ` === '2'`)
+	p.Until(row("tank/litres") + `.classList.contains('fresh')`)
+}
+
 // Nobody sees a control that would be refused, and each right is said in a sentence.
 func TestPageRights(t *testing.T) {
 	t.Parallel()

@@ -775,3 +775,19 @@ func TestAccept(t *testing.T) {
 		assert.Equal(t, text, strings.HasPrefix(a.header.Get("Content-Type"), "text/plain"), "%q", accept)
 	}
 }
+
+// "0" is no version of an entry: a PUT with it writes nothing, neither over an entry nor where there
+// is none.
+func TestIfMatchZero(t *testing.T) {
+	t.Parallel()
+	base, _ := start(t, t.TempDir())
+	at := base + "/v1/boards/b/entries/n"
+	for _, zero := range []string{"0", `"0"`} {
+		a := ask(t, "PUT", at, "1", "If-Match", zero)
+		assert.Equal(t, []any{412, "conflict"}, []any{a.status, a.code()}, zero)
+	}
+	ask(t, "PUT", at, "1")
+	assert.Equal(t, 412, ask(t, "PUT", at, "2", "If-Match", "0").status)
+	assert.Equal(t, 412, ask(t, "DELETE", at, "", "If-Match", `"0"`).status)
+	assert.Equal(t, json.Number("1"), ask(t, "GET", at, "").json["value"])
+}

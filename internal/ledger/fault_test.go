@@ -9,6 +9,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -453,4 +454,62 @@ func FuzzOpen(f *testing.F) {
 		}
 		require.NoError(t, l.Close())
 	})
+}
+
+// A prompt commit is synced within its time, also if nobody calls Flush or Close.
+func TestPromptCommitIsSynced(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		disk, dir := simdisk.New(), t.TempDir()
+		l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk})
+		require.NoError(t, err)
+		afterCut := func() int64 {
+			r, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Synced(), ReadOnly: true})
+			require.NoError(t, err)
+			defer r.Close()
+			return get(r, "n")
+		}
+		require.NoError(t, putWithin(l, 250*time.Millisecond, "n", value.Int(7)))
+		assert.EqualValues(t, 0, afterCut(), "it is written and not synced")
+		require.NoError(t, putWithin(l, time.Hour, "n", value.Int(8)))
+		time.Sleep(250 * time.Millisecond)
+		synctest.Wait()
+		assert.EqualValues(t, 8, afterCut(), "the sync covers everything that was written before it")
+		require.NoError(t, l.Close())
+	})
+}
+
+// A compacted file whose sync fails is not put in place of the old one.
+func TestSyncOfACompactionFails(t *testing.T) {
+	t.Parallel()
+	disk, dir := simdisk.New(), t.TempDir()
+	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk})
+	require.NoError(t, err)
+	require.NoError(t, l.Close()) // the file that Open made has the name of a new one for the disk
+	var problems []error
+	l, err = ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 2000, Kept: 5, KeptBytes: 400, Problem: func(err error) { problems = append(problems, err) }})
+	require.NoError(t, err)
+	failed, renamed := 0, 0
+	disk.Fault(func(op, path string) error {
+		switch {
+		case op == "sync" && strings.HasSuffix(path, ".new"):
+			failed++
+			return syscall.EIO
+		case op == "rename":
+			renamed++
+		}
+		return nil
+	})
+	for i := range 200 {
+		require.NoError(t, put(l, "n", value.Int(int64(i))))
+	}
+	assert.Positive(t, failed)
+	assert.Zero(t, renamed)
+	require.NotEmpty(t, problems)
+	assert.ErrorIs(t, problems[0], syscall.EIO)
+	r, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Synced()})
+	require.NoError(t, err)
+	assert.EqualValues(t, 199, get(r, "n"), "nothing that was acknowledged is lost")
+	require.NoError(t, r.Close())
+	require.NoError(t, l.Close())
 }

@@ -234,3 +234,41 @@ func testUnloading(t *testing.T) {
 	release()
 	require.NoError(t, s.Close())
 }
+
+// Whoever creates a board gets it, also beside somebody who only looks for one of that name.
+func TestCreateBesideAReader(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, testCreateBesideAReader)
+}
+
+func testCreateBesideAReader(t *testing.T) {
+	looking, goOn := make(chan struct{}), make(chan struct{})
+	made := map[string]*ledger.Ledger{}
+	s := store.NewShelf(0, func(name string, create bool) (*ledger.Ledger, bool, error) {
+		if !create {
+			close(looking)
+			<-goOn
+			return nil, false, store.ErrNoBoard
+		}
+		l, err := ledger.Open(t.TempDir(), name, ledger.Options{Disk: simdisk.New()})
+		made[name] = l
+		return l, true, err
+	}, func(string, error) {})
+	var both sync.WaitGroup
+	both.Go(func() {
+		_, _, err := s.Board(t.Context(), "b", false)
+		assert.ErrorIs(t, err, store.ErrNoBoard)
+	})
+	<-looking
+	both.Go(func() {
+		l, release, err := s.Board(t.Context(), "b", true)
+		if assert.NoError(t, err) {
+			assert.Same(t, made["b"], l)
+			release()
+		}
+	})
+	synctest.Wait() // the second one waits for the first
+	close(goOn)
+	both.Wait()
+	require.NoError(t, s.Close())
+}

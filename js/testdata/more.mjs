@@ -176,6 +176,33 @@ export const later = link => test(async () => {
   b.close()
 })()
 
+// A change that was sent with one link, and may have arrived, is not sent with another: under another
+// token it would count again.
+export const links = (first, second) => test(async () => {
+  const real = globalThis.fetch
+  let lose = true
+  globalThis.fetch = async (...a) => {
+    const answer = await real(...a)
+    if (lose && a[1]?.method && a[1].method !== 'GET') throw new TypeError('the answer is lost')
+    return answer
+  }
+  try {
+    const b = join(first, { ...quick, patience: 200, offline: true }), v = b.on(int('n', 0))
+    await b.ready()
+    await v.add(1).catch(e => same(e.code, 'queued', 'an addition'))
+    same((await b.pending()).map(p => !!p.sent), [true], 'what is queued')
+    b.close()
+    lose = false
+    const c = join(second, { ...quick, offline: true }), w = c.on(int('n', 0))
+    await c.ready()
+    await until('the addition is not shown', () => w.get() === 1)
+    await sleep(500)
+    same((await w.lookup()).value, 1, 'what counts')
+    same((await c.pending()).length, 1, 'what is kept')
+    c.close()
+  } finally { globalThis.fetch = real }
+})()
+
 // What was sent to a board that is another one now may have arrived there: it is refused, told
 // once and kept, and what was never sent counts.
 export const another = test(async origin => {

@@ -107,3 +107,29 @@ func hold(t testing.TB, s *Store) *ledger.Ledger {
 	t.Cleanup(release)
 	return l
 }
+
+// Where the feed brings more batches than a board holds, the board reads its log.
+func TestFeedOverflows(t *testing.T) {
+	t.Parallel()
+	prefix := newPrefix()
+	one, two := open(t, prefix, Options{}), open(t, prefix, Options{})
+	written, release, err := one.Board(t.Context(), "rowan-street", true)
+	require.NoError(t, err)
+	defer release()
+	read, release, err := two.Board(t.Context(), "rowan-street", false)
+	require.NoError(t, err)
+	defer release()
+	two.stop() // from now on only this test feeds the second store
+	two.feeds.Wait()
+	_, err = written.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+		e, err := ledger.Encode(value.Int(7))
+		tx.Put("tank/litres", e)
+		return err
+	})
+	require.NoError(t, err)
+	for range mostOffered + 1 {
+		two.opened("rowan-street").log.offer(batch{})
+	}
+	require.NoError(t, read.Refresh())
+	assert.Equal(t, written.Version(), read.Version())
+}

@@ -385,3 +385,21 @@ func TestSilentHome(t *testing.T) {
 	be(silent.URL)
 	assert.Equal(t, 2., s.do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "nothing was sent, so that it is done here")
 }
+
+// A server whose feed is cut off asks etcd before it accepts a token, so that one that was revoked on
+// another server opens nothing.
+func TestRevokedWhileTheFeedIsCutOff(t *testing.T) {
+	t.Parallel()
+	both := serve(t, 2, false, Options{})
+	a, b := both[0], both[1]
+	newBoard(a)
+	a.do(201, "PUT", tank, "420")
+	made := a.do(201, "POST", street+"/tokens", `{"may":"read","label":"shed"}`).json
+	token := made["token"].(string)
+	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
+	b.store.stop() // the feed ends, and etcd still answers
+	require.Eventually(t, func() bool { return !b.store.Near() }, 20*time.Second, 10*time.Millisecond)
+	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
+	a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
+	assert.Equal(t, 401, b.as(token, "GET", tank, "").status)
+}
