@@ -1,19 +1,32 @@
 package main
 
 import (
+	"bytes"
+	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/value"
 )
 
-// in runs f with a namespace in a directory that goes away.
+func errorsOf(errs ...error) error { return errors.Join(errs...) }
+
+// prompt is the time of SyncWithin in these benchmarks.
+const prompt = 250 * time.Millisecond
+
+// in calls f with a namespace in a temporary directory.
 func in(f func(ns *pantry.Namespace) error, options ...pantry.Option) error {
 	dir, err := os.MkdirTemp("", "pantry-bench-")
 	if err != nil {
@@ -26,159 +39,529 @@ func in(f func(ns *pantry.Namespace) error, options ...pantry.Option) error {
 	return errors.Join(f(ns), ns.Close(), os.RemoveAll(dir))
 }
 
+// fill stores n ints in one commit.
+func fill(ns *pantry.Namespace, n int) error {
+	return ns.Commit(func(b *pantry.Batch) error {
+		for i := range n {
+			if err := b.Put(fmt.Sprintf("beds/%06d", i), value.Int(int64(i)*37)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// A frame is a struct of five fields without references.
 type frame struct {
 	Open          bool
 	Wide, Deep    float64
 	Panes, Season int
 }
 
-// twoLoads is what the floor of a Get is.
-const twoLoads = "atomic pointer load and dereference: two loads"
-
-// intLoads gives that floor for an int.
-func intLoads() func(n int) {
-	var p atomic.Pointer[int]
-	p.Store(new(int))
-	return func(n int) {
-		var last int
-		for range n {
-			last += *p.Load()
+// loads is the floor of a Get: it loads a pointer and what that points to.
+func loads[T any]() func(b *testing.B) {
+	var p atomic.Pointer[T]
+	p.Store(new(T))
+	return func(b *testing.B) {
+		var last T
+		for range b.N {
+			last = *p.Load()
 		}
 		runtime.KeepAlive(last)
 	}
 }
 
-func reading() (rows []row, err error) {
-	err = in(func(ns *pantry.Namespace) error {
+func gets[T any](get func() T) func(b *testing.B) {
+	return func(b *testing.B) {
+		var last T
+		for range b.N {
+			last = get()
+		}
+		runtime.KeepAlive(last)
+	}
+}
+
+func reading(s *suite) error {
+	return in(func(ns *pantry.Namespace) error {
 		hour := pantry.Int("hour", 18).In(ns)
 		plot := pantry.Text("plot", "").In(ns)
 		cold := pantry.Object("frame", frame{}).In(ns)
-		if err := errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2})); err != nil {
+		return errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2}),
+			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 6}, func(b *testing.B) {
+				var last int
+				for range b.N {
+					last = hour.Get()
+				}
+				runtime.KeepAlive(last)
+			}, loads[int]()),
+			s.time(row{what: "Get of a text", floor: "two loads of a string", limit: 6}, func(b *testing.B) {
+				var last string
+				for range b.N {
+					last = plot.Get()
+				}
+				runtime.KeepAlive(last)
+			}, loads[string]()),
+			s.time(row{what: "Get of a struct of five fields", floor: "two loads of such a struct", limit: 12}, func(b *testing.B) {
+				var last frame
+				for range b.N {
+					last = cold.Get()
+				}
+				runtime.KeepAlive(last)
+			}, loads[frame]()),
+		)
+	})
+}
+
+// setting sets a variable to changing values.
+func setting(ns *pantry.Namespace) func(b *testing.B) {
+	hour := pantry.Int("reminder-hour", 18).In(ns)
+	n := 0
+	return func(b *testing.B) {
+		for range b.N {
+			n++
+			if err := hour.Set(10 + n%10); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+}
+
+// appending writes a line of the same length as the newest one of ns to a file of its own, lines of
+// them at a time.
+func appending(ns *pantry.Namespace, lines int, after func(*os.File) error) (func(b *testing.B), error) {
+	if err := pantry.Int("reminder-hour", 18).In(ns).Set(11); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(ns.Path())
+	if err != nil {
+		return nil, err
+	}
+	data = bytes.TrimSuffix(data, []byte("\n"))
+	line := append(data[bytes.LastIndexByte(data, '\n')+1:], '\n')
+	file, err := os.Create(filepath.Join(filepath.Dir(ns.Path()), "floor"))
+	return func(b *testing.B) {
+		group := bytes.Repeat(line, lines)
+		for n := 0; n < b.N; n += lines {
+			if _, err := file.Write(group); err != nil {
+				b.Fatal(err)
+			}
+			if err := after(file); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}, err
+}
+
+func writing(s *suite) error {
+	synced := func(ns *pantry.Namespace) error {
+		one, err := appending(ns, 1, datasync)
+		if err != nil {
 			return err
 		}
-		const n = 2_000_000
-		loadInt := intLoads()
-		var ps atomic.Pointer[frame]
-		ps.Store(new(frame))
-		loadStruct := func(n int) {
-			var last frame
-			for range n {
-				last = *ps.Load()
-			}
-			runtime.KeepAlive(last)
+		return errors.Join(
+			s.time(row{what: "strict Set", floor: "append and fdatasync of a line of the same length", limit: 1.25}, setting(ns), one),
+			s.compare(row{what: "commits of 64 writers", floor: "commits of one writer", limit: 9, atLeast: true, unit: perSecond}, rateOf(writers(ns, 64)), rateOf(writers(ns, 1))),
+			s.time(row{what: "strict Set beside a reader of History", floor: "a strict Set alone", limit: 2}, besideHistory(ns), setting(ns)),
+		)
+	}
+	unsynced := func(ns *pantry.Namespace) error {
+		floor, err := appending(ns, 1, func(*os.File) error { return nil })
+		if err != nil {
+			return err
 		}
-		getInt := func(n int) {
-			var last int
-			for range n {
-				last += hour.Get()
+		return s.time(row{what: "prompt Set", floor: "write of a line of the same length", limit: 8.5}, setting(ns), floor)
+	}
+	limited := func(ns *pantry.Namespace) error {
+		return in(func(free *pantry.Namespace) error {
+			if err := errors.Join(fill(ns, 10_000), fill(free, 10_000)); err != nil {
+				return err
 			}
-			runtime.KeepAlive(last)
-		}
-		getText := func(n int) {
-			var last string
-			for range n {
-				last = plot.Get()
+			return s.time(row{what: "prompt Set under Limits among 10,000 entries", floor: "the same without Limits", limit: 1.2}, setting(ns), setting(free))
+		}, pantry.SyncWithin(prompt))
+	}
+	watched := func(ns *pantry.Namespace) error {
+		return in(func(large *pantry.Namespace) error {
+			if err := fill(large, 10_000); err != nil {
+				return err
 			}
-			runtime.KeepAlive(last)
+			one, stopOne := waking(ns)
+			defer stopOne()
+			many, stopMany := waking(large)
+			defer stopMany()
+			return errors.Join(
+				s.time(row{what: "from a prompt Set to the body of a Watch", floor: "a prompt Set and a value through a channel", limit: 3}, one, handingOver(ns)),
+				s.time(row{what: "the same, of one key among 10,000", floor: "of the only key", limit: 1.5}, many, one),
+			)
+		}, pantry.SyncWithin(prompt))
+	}
+	return errors.Join(in(synced), in(unsynced, pantry.SyncWithin(prompt)), in(limited, pantry.SyncWithin(prompt), pantry.Limits(1<<16, 1<<24)), in(watched, pantry.SyncWithin(prompt)), besideOthers(s))
+}
+
+// writers commits from several goroutines, each to a variable of its own.
+func writers(ns *pantry.Namespace, n int) func(b *testing.B) {
+	next := make([]int, n)
+	return func(b *testing.B) {
+		var left atomic.Int64
+		left.Store(int64(b.N))
+		var all sync.WaitGroup
+		for w := range n {
+			v := pantry.Int(fmt.Sprintf("n%d-%d", n, w), 0).In(ns)
+			all.Go(func() {
+				for left.Add(-1) >= 0 {
+					next[w]++
+					if err := v.Set(next[w]); err != nil {
+						b.Error(err)
+						return
+					}
+				}
+			})
 		}
-		getStruct := func(n int) {
-			var last frame
-			for range n {
-				last = cold.Get()
+		all.Wait()
+	}
+}
+
+func besideHistory(ns *pantry.Namespace) func(b *testing.B) {
+	set := setting(ns)
+	return func(b *testing.B) {
+		var stop atomic.Bool
+		var reader sync.WaitGroup
+		reader.Go(func() {
+			for !stop.Load() {
+				if _, err := ns.History(0); err != nil {
+					b.Error(err)
+					return
+				}
 			}
-			runtime.KeepAlive(last)
+		})
+		set(b)
+		stop.Store(true)
+		reader.Wait()
+	}
+}
+
+// waking sets a variable and waits until a Watch of it has the value.
+func waking(ns *pantry.Namespace) (bench func(b *testing.B), stop func()) {
+	litres := pantry.Int("litres", -1).In(ns)
+	woken := make(chan int)
+	ctx, cancel := context.WithCancel(context.Background())
+	var watching sync.WaitGroup
+	watching.Go(func() {
+		for x := range litres.Watch(ctx) {
+			select {
+			case woken <- x:
+			case <-ctx.Done():
+			}
 		}
-		const floor = twoLoads
-		rows = append(rows, compared("Get of a bound int variable", floor, paired(21, n, getInt, loadInt), 6))
-		rows = append(rows, compared("Get of a bound text variable", floor, paired(21, n, getText, loadInt), 6))
-		rows = append(rows, compared("Get of a struct of five fields without references", floor+", of such a struct", paired(21, n, getStruct, loadStruct), 12))
-		allocs := testing.AllocsPerRun(1000, func() { getInt(1); getText(1); getStruct(1) })
-		rows = append(rows, row{what: "allocations of the three", floor: "", got: fmt.Sprint(allocs), note: "0", bad: allocs > 0})
-		return nil
 	})
-	return rows, err
+	n := <-woken
+	return func(b *testing.B) {
+			for range b.N {
+				n++
+				if err := litres.Set(n); err != nil {
+					b.Fatal(err)
+				}
+				for <-woken != n {
+				}
+			}
+		}, func() {
+			cancel()
+			watching.Wait()
+		}
 }
 
-const helloSource = `package main
+// handingOver is the floor of waking.
+func handingOver(ns *pantry.Namespace) func(b *testing.B) {
+	litres := pantry.Int("handed-over", -1).In(ns)
+	n := 0
+	return func(b *testing.B) {
+		there, back := make(chan int), make(chan int)
+		go func() {
+			for x := range there {
+				back <- x
+			}
+		}()
+		defer close(there)
+		for range b.N {
+			n++
+			if err := litres.Set(n); err != nil {
+				b.Fatal(err)
+			}
+			there <- n
+			<-back
+		}
+	}
+}
 
-import "fmt"
-
-func main() { fmt.Println("hello") }
-`
-
-const appSource = `package main
-
-import (
-	"fmt"
-
-	"github.com/small-pantry/pantry"
-)
-
-func main() {
-	ns, err := pantry.Open("garden", "plotbook")
+// besideOthers compares the longest wait of a lone writer with its mean wait, while another process
+// writes from 64 goroutines.
+func besideOthers(s *suite) error {
+	const what = "the longest of 200 waits of a lone writer beside 64 of another process"
+	if !s.wants(what) {
+		return nil
+	}
+	dir, err := os.MkdirTemp("", "pantry-bench-")
 	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	hour := pantry.Int("reminder-hour", 18).In(ns)
-	fmt.Println(hour.Get(), hour.Set(7), ns.Close())
-}
-`
-
-// built builds a program that stands in a directory of dir, stripped, and says where.
-func built(dir, name, pkg string) (path string, err error) {
-	path = filepath.Join(dir, name+".bin")
-	cmd := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", path, pkg)
-	cmd.Stderr = os.Stderr
-	return path, cmd.Run()
-}
-
-// builtFrom is built for a program of one file.
-func builtFrom(dir, name, source string) (path string, err error) {
-	at := filepath.Join(dir, name)
-	if err := os.Mkdir(at, 0o755); err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(filepath.Join(at, "main.go"), []byte(source), 0o644); err != nil {
-		return "", err
-	}
-	return built(dir, name, "./"+at)
-}
-
-// size measures what a minimal app with one Int key grows by, stripped, and how
-// long the command takes to start.
-func size() ([]row, error) {
-	dir, err := os.MkdirTemp(".", "bench-size-")
-	if err != nil {
-		return nil, err
+		return err
 	}
 	defer os.RemoveAll(dir)
-	hello, err1 := builtFrom(dir, "hello", helloSource)
-	app, err2 := builtFrom(dir, "app", appSource)
-	command, err3 := built(dir, "command", "./cmd/smallpantry")
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return nil, err
+	self, err := os.Executable()
+	if err != nil {
+		return err
 	}
-	helloSize, err1 := os.Stat(hello)
-	appSize, err2 := os.Stat(app)
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, err
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	others := exec.CommandContext(ctx, self, "crowd", dir)
+	if err := others.Start(); err != nil {
+		return err
 	}
-	const mb = 1e6
-	grown := float64(appSize.Size()-helloSize.Size()) / mb
-	rows := []row{{
-		what: "what a minimal app with one Int key grows by, stripped", floor: "a program that prints one line",
-		got: fmt.Sprintf("%.2f MB", float64(appSize.Size())/mb), base: fmt.Sprintf("%.2f MB", float64(helloSize.Size())/mb),
-		note: fmt.Sprintf("%.2f MB, at most 1.2", grown), bad: grown > 1.2,
-	}}
-	var failed error
-	started := func(path string, args ...string) func(int) {
-		return func(n int) {
-			for range n {
-				failed = errors.Join(failed, exec.Command(path, args...).Run())
+	defer func() {
+		cancel()
+		_ = others.Wait() // it was killed
+	}()
+	ns, err := pantry.Open(dir, "beside")
+	if err != nil {
+		return err
+	}
+	for ns.Version() < 1000 { // until the others are at work
+		if err := ns.Refresh(); err != nil {
+			return err
+		}
+	}
+	mine := pantry.Int("mine", 0).In(ns)
+	var longest, mean float64
+	wait := func() (float64, error) {
+		var waits []float64
+		for range 200 {
+			start := time.Now()
+			if _, err := pantry.Add(mine, 1); err != nil {
+				return 0, err
+			}
+			waits = append(waits, float64(time.Since(start).Nanoseconds()))
+		}
+		longest, mean = slices.Max(waits), 0
+		for _, w := range waits {
+			mean += w / float64(len(waits))
+		}
+		return mean, nil
+	}
+	return errors.Join(s.compare(row{what: what, floor: "the mean of the same waits", limit: 300, unit: nanoseconds}, func() (float64, error) { return longest, nil }, wait), ns.Close())
+}
+
+// crowd is that other process. It is killed.
+func crowd(dir string) error {
+	ns, err := pantry.Open(dir, "beside")
+	if err != nil {
+		return err
+	}
+	failed := make(chan error)
+	for w := range 64 {
+		v := pantry.Int(fmt.Sprint("n", w), 0).In(ns)
+		go func() {
+			for {
+				if _, err := pantry.Add(v, 1); err != nil {
+					failed <- err
+				}
+			}
+		}()
+	}
+	return <-failed
+}
+
+// reopening opens and closes a namespace.
+func reopening(dir, name string) func(b *testing.B) {
+	return func(b *testing.B) {
+		for range b.N {
+			ns, err := pantry.Open(dir, name)
+			if err == nil {
+				err = ns.Close()
+			}
+			if err != nil {
+				b.Fatal(err)
 			}
 		}
 	}
-	p := paired(15, 10, started(command, "list", "--help"), started(hello))
-	return append(rows, compared("start of the command, up to its help", "start of a program that prints one line", p, 5)), failed
+}
+
+func opening(s *suite) error {
+	dir, err := os.MkdirTemp("", "pantry-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	for n, limit := range map[int]float64{100_000: 0.7, 1000: 1} {
+		name := fmt.Sprint("n", n)
+		ns, err := pantry.Open(dir, name)
+		if err == nil {
+			err = errors.Join(fill(ns, n), ns.Close())
+		}
+		if err != nil {
+			return err
+		}
+		plain := map[string]int{}
+		for i := range n {
+			plain[fmt.Sprintf("beds/%06d", i)] = i * 37
+		}
+		data, err := json.Marshal(plain)
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(dir, name+".json")
+		if err := os.WriteFile(path, data, 0o600); err != nil {
+			return err
+		}
+		decode := func(b *testing.B) {
+			for range b.N {
+				data, err := os.ReadFile(path)
+				var m map[string]int
+				if err = errors.Join(err, json.Unmarshal(data, &m)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+		if err := s.time(row{what: fmt.Sprintf("Open and Close of %d ints", n), floor: "encoding/json of the same names and values into a map", limit: limit}, reopening(dir, name), decode); err != nil {
+			return err
+		}
+	}
+	if err := withPast(s, dir); err != nil {
+		return err
+	}
+	return memory(s, dir)
+}
+
+// withPast opens a file that is as large as it gets before it is compacted: one entry and its past.
+func withPast(s *suite, dir string) error {
+	ns, err := pantry.Open(dir, "past", pantry.SyncWithin(prompt))
+	if err != nil {
+		return err
+	}
+	hour := pantry.Int("reminder-hour", 18).In(ns)
+	var data []byte
+	for i := 0; len(data) < 250<<10; i++ {
+		if err := hour.Set(i); err != nil {
+			return err
+		}
+		if i%100 == 0 {
+			if data, err = os.ReadFile(ns.Path()); err != nil {
+				return err
+			}
+		}
+	}
+	path := ns.Path()
+	if err := ns.Close(); err != nil {
+		return err
+	}
+	table := crc32.MakeTable(crc32.Castagnoli)
+	return s.time(row{what: "Open and Close of one entry with a past of 250 KiB", floor: "newline search and CRC over the same bytes", limit: 45}, reopening(dir, "past"), func(b *testing.B) {
+		for range b.N {
+			data, err := os.ReadFile(path)
+			if err != nil {
+				b.Fatal(err)
+			}
+			for line := range bytes.Lines(data) {
+				runtime.KeepAlive(crc32.Checksum(line, table))
+			}
+		}
+	})
+}
+
+// heap returns how many bytes are in use after a collection.
+func heap() float64 {
+	runtime.GC()
+	runtime.GC() // finalisers of the first one
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return float64(m.HeapAlloc)
+}
+
+// held returns how much more the heap holds after make. keep is alive until then.
+func held(make func() (keep any, close func() error, err error)) func() (float64, error) {
+	return func() (float64, error) {
+		before := heap()
+		keep, close, err := make()
+		if err != nil {
+			return 0, err
+		}
+		got := heap() - before
+		runtime.KeepAlive(keep)
+		return max(got, 1), close()
+	}
+}
+
+func memory(s *suite, dir string) error {
+	opened := func(name string) func() (float64, error) {
+		return held(func() (any, func() error, error) {
+			ns, err := pantry.Open(dir, name)
+			if err != nil {
+				return nil, nil, err
+			}
+			return ns, ns.Close, nil
+		})
+	}
+	ns, err := pantry.Open(dir, "fresh")
+	if err == nil {
+		err = errors.Join(pantry.Int("reminder-hour", 18).In(ns).Set(7), ns.Close())
+	}
+	return errors.Join(err,
+		s.compare(row{what: "memory of 100,000 ints", floor: "of a map[string]int", limit: 4, unit: kilobytes}, opened("n100000"), held(func() (any, func() error, error) {
+			plain := map[string]int{}
+			for i := range 100_000 {
+				plain[fmt.Sprintf("beds/%06d", i)] = i
+			}
+			return plain, func() error { return nil }, nil
+		})),
+		s.compare(row{what: "memory of one entry with a past of 250 KiB", floor: "of one entry without a past", limit: 2, unit: kilobytes}, opened("past"), opened("fresh")),
+	)
+}
+
+type planting struct{ Crop string }
+
+// growing compares the sizes of files that are written to for long with what they must keep.
+func growing(s *suite) error {
+	largest := func(f func(ns *pantry.Namespace, look func() error) error) func() (float64, error) {
+		return func() (float64, error) {
+			most := int64(0)
+			err := in(func(ns *pantry.Namespace) error {
+				return f(ns, func() error {
+					info, err := os.Stat(ns.Path())
+					if err == nil {
+						most = max(most, info.Size())
+					}
+					return err
+				})
+			}, pantry.SyncWithin(prompt))
+			return float64(most), err
+		}
+	}
+	rounds := s.rounds
+	s.rounds = 1 // the sizes are the same each time
+	defer func() { s.rounds = rounds }()
+	return errors.Join(
+		s.compare(row{what: "largest size of a file in 3,000 commits of 4 KB", floor: "what it must keep: the entry and 256 KiB of the past", limit: 6, unit: kilobytes},
+			largest(func(ns *pantry.Namespace, look func() error) error {
+				note, text := pantry.Text("note", "").In(ns), string(bytes.Repeat([]byte("tank "), 800))
+				for i := range 3000 {
+					if err := errors.Join(note.Set(fmt.Sprint(i, text)), look()); err != nil {
+						return err
+					}
+				}
+				return nil
+			}), func() (float64, error) { return 4000 + 256<<10, nil }),
+		s.compare(row{what: "size of a file after 100,000 records were added and removed", floor: "what it must keep: 10,000 removed names and 256 KiB of the past", limit: 4, unit: kilobytes},
+			largest(func(ns *pantry.Namespace, look func() error) error {
+				all := pantry.RecordsOf[planting]("plantings").In(ns)
+				for range 100 {
+					ids := make([]string, 1000)
+					for i := range ids {
+						var err error
+						if ids[i], err = all.Add(planting{"beans"}); err != nil {
+							return err
+						}
+					}
+					if err := all.Delete(ids...); err != nil {
+						return err
+					}
+				}
+				return look()
+			}), func() (float64, error) { return 10_000*20 + 256<<10, nil }),
+	)
 }

@@ -1,135 +1,189 @@
-// Command bench measures what docs/benchmarks.md claims, each figure as a ratio
-// to a floor that is measured in the same run, and prints that page. It exits
-// with 1 when a ratio is over its limit.
+// Command bench compares the library, the client and the server with floors: the least work that does
+// the same job, such as two loads for a Get, or a write and an fdatasync for a strict Set. It prints
+// docs/benchmarks.md and exits with 1 if a median ratio is over its limit.
+//
+//	go run ./internal/bench [-rounds 7] [WORD...]
+//
+// With words it runs only the rows whose group or name contains one of them. Each row is measured in
+// rounds, in which the floor and the measured code run one after the other, so that a slow moment of
+// the machine meets both. The verdict rests on the median of the rounds' ratios. No absolute time
+// decides anything.
 package main
 
 import (
-	"cmp"
+	"flag"
 	"fmt"
 	"io"
 	"log"
+	"math"
 	"os"
 	"runtime"
 	"slices"
-	"time"
+	"strings"
+	"testing"
+
+	"golang.org/x/perf/benchmath"
 )
 
-// A row is one figure: what was measured, against what, and how large the
-// ratio may be.
+func main() { os.Exit(run(os.Args[1:], os.Stdout, os.Stderr)) }
+
+func run(args []string, stdout, stderr io.Writer) int {
+	if len(args) == 2 && args[0] == "crowd" { // see besideOthers
+		fmt.Fprintln(stderr, crowd(args[1]))
+		return 1
+	}
+	testing.Init()
+	rounds := flag.Int("rounds", 7, "how often each row is measured")
+	if err := errorsOf(flag.Set("test.benchtime", "120ms"), flag.CommandLine.Parse(args)); err != nil {
+		fmt.Fprintln(stderr, "bench:", err)
+		return 2
+	}
+	log.SetOutput(io.Discard) // warnings about large namespaces
+	s := &suite{rounds: *rounds, words: flag.Args(), progress: stderr}
+	for _, group := range []func(*suite) error{reading, writing, opening, growing, programs, clients, calls, resident, page} {
+		if err := group(s); err != nil {
+			fmt.Fprintln(stderr, "bench:", err)
+			return 1
+		}
+	}
+	return s.print(stdout)
+}
+
+// A suite collects the results of rows.
+type suite struct {
+	rounds   int
+	words    []string
+	progress io.Writer
+	results  []result
+}
+
+// A row says what is compared with what.
 type row struct {
 	what, floor string
-	got, base   string
-	ratio       float64
-	limit       float64 // 0: it is not a ratio, and note tells
-	atLeast     bool    // the ratio must be over the limit
-	note        string
-	bad         bool
+	limit       float64 // of the ratio
+	atLeast     bool    // the ratio must be at least limit; else at most
+	unit        unit
 }
 
-func main() {
-	if len(os.Args) == 3 && os.Args[1] == "crowd" {
-		fmt.Fprintln(os.Stderr, crowd(os.Args[2]))
-		os.Exit(1)
-	}
-	log.SetOutput(io.Discard) // that a namespace is large is meant here
-	if err := run(); err != nil {
-		fmt.Fprintln(os.Stderr, "bench:", err)
-		os.Exit(1)
-	}
+type unit struct {
+	name  string
+	scale float64
 }
 
-func run() error {
-	var rows []row
-	for _, measure := range []func() ([]row, error){reading, fullHistory, watching, size, writing, limited, besideHistory, together, besideOthers, opening, growing, held, deleted, boards, calls, shown} {
-		r, err := measure()
+var (
+	nanoseconds = unit{"ns", 1}
+	perSecond   = unit{"/s", 1}
+	kilobytes   = unit{"KB", 1e-3}
+	megabytes   = unit{"MB", 1e-6}
+)
+
+type result struct {
+	row
+	measured, floors, ratios []float64
+}
+
+// wants reports whether a row is to be run.
+func (s *suite) wants(what string) bool {
+	return len(s.words) == 0 || slices.ContainsFunc(s.words, func(w string) bool { return strings.Contains(what, w) })
+}
+
+// compare measures a row in rounds. Each function returns one value of a round.
+func (s *suite) compare(r row, measured, floor func() (float64, error)) error {
+	if !s.wants(r.what) {
+		return nil
+	}
+	out := result{row: r}
+	for range s.rounds {
+		base, err := floor()
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: %w", r.floor, err)
 		}
-		rows = append(rows, r...)
+		got, err := measured()
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.what, err)
+		}
+		out.measured, out.floors, out.ratios = append(out.measured, got), append(out.floors, base), append(out.ratios, got/base)
 	}
-	fmt.Printf(`# Benchmarks
-
-Each figure is a ratio to a floor measured in the same run: the times are those
-of one noisy machine, the ratios are the claim. Times and ratios are medians of
-paired rounds, each its own.
-Made by `+"`make bench`"+` with %s on %s/%s, %d processors.
-
-| what | floor | measured | floor | ratio | limit |
-|---|---|---|---|---|---|
-`, runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
-	failed := false
-	for _, r := range rows {
-		ratio, limit := fmt.Sprintf("%.2f", r.ratio), "at most "
-		if r.atLeast {
-			limit = "at least "
-		}
-		limit += fmt.Sprint(r.limit)
-		bad := r.bad || r.limit > 0 && (r.ratio > r.limit) != r.atLeast
-		if r.limit == 0 {
-			ratio, limit = "", r.note
-		}
-		if bad {
-			ratio += " **over**"
-			failed = true
-		}
-		fmt.Printf("| %s | %s | %s | %s | %s | %s |\n", r.what, r.floor, r.got, r.base, ratio, limit)
-	}
-	if failed {
-		return fmt.Errorf("a ratio is over its limit")
-	}
+	s.results = append(s.results, out)
+	fmt.Fprintf(s.progress, "%-6.3g %s\n", median(out.ratios), r.what)
 	return nil
 }
 
-// A pair is what the rounds of two functions gave: the medians of their times
-// for one call, and of the rounds' ratios, which what slows the machine down
-// for a while changes least.
-type pair struct {
-	got, base time.Duration
-	ratio     float64
+// time compares the times of one operation.
+func (s *suite) time(r row, measured, floor func(b *testing.B)) error {
+	r.unit = nanoseconds
+	return s.compare(r, timeOf(measured), timeOf(floor))
 }
 
-// paired runs two functions in turn, round by round. Each is called n times a round.
-func paired(rounds, n int, measured, floor func(n int)) pair {
-	var gots, bases []time.Duration
-	for range rounds {
-		bases = append(bases, timed(n, floor))
-		gots = append(gots, timed(n, measured))
+// timeOf returns a function that runs a benchmark and returns its nanoseconds per operation.
+func timeOf(f func(b *testing.B)) func() (float64, error) {
+	return func() (float64, error) {
+		runtime.GC() // each pays for its own garbage
+		r := testing.Benchmark(f)
+		if r.N == 0 {
+			return 0, fmt.Errorf("the benchmark failed")
+		}
+		return float64(r.T.Nanoseconds()) / float64(r.N), nil
 	}
-	return pairOf(gots, bases)
 }
 
-func pairOf(gots, bases []time.Duration) pair {
-	ratios := make([]float64, len(gots))
-	for i := range gots {
-		ratios[i] = float64(gots[i]) / float64(bases[i])
+// rateOf is timeOf for operations per second.
+func rateOf(f func(b *testing.B)) func() (float64, error) {
+	ns := timeOf(f)
+	return func() (float64, error) {
+		n, err := ns()
+		return 1e9 / n, err
 	}
-	return pair{median(gots), median(bases), median(ratios)}
 }
 
-func timed(n int, f func(n int)) time.Duration {
-	runtime.GC() // each pays for its own garbage
-	start := time.Now()
-	f(n)
-	return time.Since(start) * 1000 / time.Duration(n) // in thousandths, for what takes less than 1 ns
+func median(all []float64) float64 { return summary(all).Center }
+
+// summary returns the median and its 95 % confidence interval, as benchstat computes them.
+func summary(all []float64) benchmath.Summary {
+	return benchmath.AssumeNothing.Summary(benchmath.NewSample(slices.Clone(all), &benchmath.DefaultThresholds), 0.95)
 }
 
-func median[T cmp.Ordered](all []T) T {
-	slices.Sort(all)
-	return all[len(all)/2]
-}
+func (s *suite) print(w io.Writer) (exit int) {
+	fmt.Fprintf(w, `# Benchmarks
 
-// perCall writes a time that timed gave.
-func perCall(d time.Duration) string {
-	ns := float64(d) / 1000
-	switch {
-	case ns < 1000:
-		return fmt.Sprintf("%.2f ns", ns)
-	case ns < 1e6:
-		return fmt.Sprintf("%.1f µs", ns/1e3)
+Each row compares our code with a floor: the least work that does the same job. Both run in turn, in
+%d rounds. The table shows medians. The spread is the 95 %% confidence interval of the median ratio, as
+benchstat computes it. The times are those of one noisy machine. Only the ratios are claims.
+`+"`make bench`"+` made this page with %s on %s/%s, %d processors.
+
+| what | floor | measured | floor | ratio | spread | limit |
+|---|---|---|---|---|---|---|
+`, s.rounds, runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
+	for _, r := range s.results {
+		sum := summary(r.ratios)
+		limit, over := "at most ", sum.Center > r.limit
+		if r.atLeast {
+			limit, over = "at least ", sum.Center < r.limit
+		}
+		mark := ""
+		if over {
+			mark, exit = " **over**", 1
+		}
+		spread := fmt.Sprintf("%.3g to %.3g", sum.Lo, sum.Hi)
+		if math.IsInf(sum.Lo, 0) || math.IsInf(sum.Hi, 0) { // too few rounds for an interval
+			spread = fmt.Sprintf("%.3g to %.3g", slices.Min(r.ratios), slices.Max(r.ratios))
+		}
+		fmt.Fprintf(w, "| %s | %s | %s | %s | %.3g%s | %s | %s%v |\n", r.what, r.floor, r.unit.format(median(r.measured)), r.unit.format(median(r.floors)), sum.Center, mark, spread, limit, r.limit)
 	}
-	return fmt.Sprintf("%.2f ms", ns/1e6)
+	return exit
 }
 
-func compared(what, floor string, p pair, limit float64) row {
-	return row{what: what, floor: floor, got: perCall(p.got), base: perCall(p.base), ratio: p.ratio, limit: limit}
+// format writes a value with three digits and its unit.
+func (u unit) format(x float64) string {
+	x, name := x*u.scale, u.name
+	for _, larger := range []string{"µs", "ms", "s"} {
+		if u != nanoseconds || x < 1000 {
+			break
+		}
+		x, name = x/1000, larger
+	}
+	if u == perSecond {
+		return fmt.Sprintf("%.0f%s", x, name)
+	}
+	return strings.TrimSpace(fmt.Sprintf("%.3g %s", x, name))
 }

@@ -2,12 +2,10 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os/exec"
-	"slices"
 	"strings"
 	"time"
 
@@ -29,63 +27,49 @@ func still() string {
 	return b.String()
 }
 
-// shown measures how long a browser takes from opening a board's link to showing its 100
-// entries, beside a page that has as many rows in its HTML.
-func shown() ([]row, error) {
-	if _, err := exec.LookPath("chromium"); err != nil {
-		return nil, errors.New("chromium is missing: make test installs it")
-	}
-	var rows []row
-	err := withServer(func(s *sharedBench) error {
-		b, err := board.Join(s.link)
-		if err != nil {
-			return err
-		}
-		defer b.Close()
-		var ops []board.Op
-		for i := range 100 {
-			ops = append(ops, board.Op{Name: fmt.Sprintf("bed/%d", i), Op: value.Op{Verb: value.Put, Operand: value.Int(int64(i))}})
-		}
-		if _, err := b.Commit(context.Background(), ops...); err != nil {
-			return err
-		}
-		floor := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			_, _ = w.Write([]byte(still()))
-		}))
-		defer floor.Close()
-		ctx, stop, err := browser.Launch()
-		if err != nil {
-			return err
-		}
-		defer stop()
-		var page, base, ratios []float64
-		for range 9 {
-			got, err := opens(ctx, s.link)
-			if err != nil {
-				return err
-			}
-			least, err := opens(ctx, floor.URL)
-			if err != nil {
-				return err
-			}
-			page, base, ratios = append(page, got), append(base, least), append(ratios, got/least)
-		}
-		for _, all := range [][]float64{page, base, ratios} {
-			slices.Sort(all)
-		}
-		rows = append(rows, row{
-			what: "a board's page, from opening its link to its 100 entries on the screen", floor: "a page that has as many rows in its HTML",
-			got: fmt.Sprintf("%.0f ms", page[4]), base: fmt.Sprintf("%.0f ms (%.1f times)", base[4], ratios[4]), note: "at most 300 ms", bad: page[4] > 300,
-		})
+// page compares opening a board's link, until its 100 entries are on the screen, with a page that has
+// as many rows in its HTML.
+func page(s *suite) error {
+	const what = "a board's page, until its 100 entries are on the screen"
+	if !s.wants(what) {
 		return nil
+	}
+	if _, err := exec.LookPath(browser.Program()); err != nil {
+		return fmt.Errorf("%s is missing: make test installs it", browser.Program())
+	}
+	return serving(func(site *site) error {
+		return site.join(func(b *board.Board) error {
+			var ops []board.Op
+			for i := range 100 {
+				ops = append(ops, board.Op{Name: fmt.Sprintf("bed/%d", i), Op: value.Op{Verb: value.Put, Operand: value.Int(int64(i))}})
+			}
+			if _, err := b.Commit(context.Background(), ops...); err != nil {
+				return err
+			}
+			floor := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Type", "text/html; charset=utf-8")
+				_, _ = w.Write([]byte(still()))
+			}))
+			defer floor.Close()
+			ctx, stop, err := browser.Launch()
+			if err != nil {
+				return err
+			}
+			defer stop()
+			opens := func(link string) func() (float64, error) {
+				return func() (float64, error) { return untilShown(ctx, link) }
+			}
+			if _, err := untilShown(ctx, floor.URL); err != nil { // the browser's own start
+				return err
+			}
+			return s.compare(row{what: what, floor: "a page that has as many rows in its HTML", limit: 4.5, unit: nanoseconds}, opens(site.link), opens(floor.URL))
+		})
 	})
-	return rows, err
 }
 
-// opens opens a page in a tab of its own, which knows nothing of others, and gives the
-// milliseconds until what it is about is shown.
-func opens(ctx context.Context, link string) (float64, error) {
+// untilShown opens a page in a tab of its own and returns the nanoseconds until it marks its content as
+// shown.
+func untilShown(ctx context.Context, link string) (float64, error) {
 	ctx, stop := chromedp.NewContext(ctx, chromedp.WithNewBrowserContext())
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
@@ -93,7 +77,8 @@ func opens(ctx context.Context, link string) (float64, error) {
 	if err := chromedp.Do(ctx, chromedp.Navigate(link)); err != nil {
 		return 0, err
 	}
-	return chromedp.Run(ctx, chromedp.Evaluate[float64](`new Promise(done => {
+	ms, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`new Promise(done => {
 		const look = () => { const m = performance.getEntriesByName('shown')[0]; m ? done(m.startTime) : setTimeout(look, 5) }
 		look() })`, chromedp.EvalAwaitPromise))
+	return ms * 1e6, err
 }

@@ -154,7 +154,7 @@ func test(overlay, pkg string) (failed []string, output string, err error) {
 		module, path = ".", pkg
 	}
 	// A test that only compares two files would notice every change.
-	cmd := exec.Command("go", "test", "-overlay", overlay, "-json", "-count=1", "-failfast", "-timeout=5m", "-parallel=8", "-skip=^TestSmallIsTheModule$", path)
+	cmd := exec.Command("go", "test", "-overlay", overlay, "-json", "-count=1", "-failfast", "-timeout=3m", "-parallel=8", "-skip=^TestSmallIsTheModule$", path)
 	cmd.Dir = module
 	var out, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &stderr

@@ -1,0 +1,342 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/server"
+	"github.com/small-pantry/pantry/value"
+)
+
+// wide are limits that a benchmark does not reach.
+var wide = server.Limits{ClientRate: 1 << 24, AddressRate: 1 << 24, BoardRate: 1 << 24, WriteRate: 1 << 40, Streams: 5000}
+
+const path = "/v1/boards/rowan-street"
+
+// A site is a server with tokens, and a floor beside it: a net/http handler that reads the body and
+// answers the same bytes.
+type site struct {
+	addr, token, link string
+	floor             string
+}
+
+// serving calls f with a site.
+func serving(f func(s *site) error) error {
+	dir, err := os.MkdirTemp("", "pantry-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	s := &site{addr: l.Addr().String()}
+	srv, err := server.New(server.Options{Data: dir, Public: "http://" + s.addr, Limits: wide, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- srv.Serve(ctx, l) }()
+	floor := httptest.NewServer(http.HandlerFunc(fixed))
+	floor.Config.ReadHeaderTimeout = 5 * time.Second
+	s.floor = strings.TrimPrefix(floor.URL, "http://")
+	s.link, _, err = srv.OwnerLink(ctx, "rowan-street")
+	if err == nil {
+		_, s.token, _ = strings.Cut(s.link, "#")
+		err = f(s)
+	}
+	stop()
+	floor.CloseClientConnections()
+	floor.Close()
+	return errors.Join(err, <-served, srv.Close())
+}
+
+// fixed is the floor of a call.
+func fixed(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get("If-None-Match") != "" {
+		w.Header().Set("ETag", r.Header.Get("If-None-Match"))
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	_, _ = io.Copy(io.Discard, r.Body)
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("ETag", `"17-1777799564123"`)
+	_, _ = w.Write([]byte(`{"name":"tank/litres","kind":"int","value":420,"version":17,"updated":"2026-05-03T09:12:44.123Z","by":"owner"}` + "\n"))
+}
+
+// join calls f with a client of the site's board.
+func (s *site) join(f func(b *board.Board) error) error {
+	b, err := board.Join(s.link)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f(b), b.Close())
+}
+
+// connections is how many requests are under way at once.
+const connections = 64
+
+// A request is sent over and over. In its path @ is the number of the connection, and in its body
+// another digit each time.
+type request struct {
+	method, path, body string
+	headers            []string
+}
+
+func (r request) bytes(host, token string, conn, digit int) []byte {
+	body := strings.ReplaceAll(r.body, "@", strconv.Itoa(digit))
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "%s %s HTTP/1.1\r\nHost: %s\r\n", r.method, strings.ReplaceAll(r.path, "@", strconv.Itoa(conn)), host)
+	if token != "" {
+		fmt.Fprintf(&b, "Authorization: Bearer %s\r\n", token)
+	}
+	for _, h := range r.headers {
+		b.WriteString(h + "\r\n")
+	}
+	if body != "" {
+		fmt.Fprintf(&b, "Content-Type: application/json\r\nContent-Length: %d\r\n", len(body))
+	}
+	b.WriteString("\r\n" + body)
+	return b.Bytes()
+}
+
+// load sends a request over all connections. It does as little besides as it can, so that the server
+// is what is measured.
+func load(addr, token string, r request) func(b *testing.B) {
+	return func(b *testing.B) {
+		var left atomic.Int64
+		left.Store(int64(b.N))
+		var all sync.WaitGroup
+		for i := range min(connections, b.N) {
+			both := [][]byte{r.bytes(addr, token, i, 0), r.bytes(addr, token, i, 1)}
+			all.Go(func() {
+				conn, err := net.Dial("tcp", addr)
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				defer conn.Close()
+				in := bufio.NewReaderSize(conn, 32<<10)
+				for n := 0; left.Add(-1) >= 0; n++ {
+					if _, err = conn.Write(both[n%2]); err == nil {
+						err = readAnswer(in)
+					}
+					if err != nil {
+						b.Errorf("%s %s: %v", r.method, r.path, err)
+						return
+					}
+				}
+			})
+		}
+		all.Wait()
+	}
+}
+
+// readAnswer reads an answer, which must be a success.
+func readAnswer(in *bufio.Reader) error {
+	line, err := in.ReadSlice('\n')
+	if err != nil {
+		return err
+	}
+	if len(line) < 12 || line[9] > '3' {
+		return fmt.Errorf("answered %q", line)
+	}
+	length := 0
+	for {
+		if line, err = in.ReadSlice('\n'); err != nil {
+			return err
+		}
+		if len(line) <= 2 {
+			_, err = in.Discard(length)
+			return err
+		}
+		if rest, is := bytes.CutPrefix(line, []byte("Content-Length: ")); is {
+			if length, err = strconv.Atoi(strings.TrimSpace(string(rest))); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// tag returns the entity tag of a path's answer.
+func (s *site) tag(path string) (string, error) {
+	req, err := http.NewRequest(http.MethodGet, "http://"+s.addr+path, nil)
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Authorization", "Bearer "+s.token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", err
+	}
+	_, err = io.Copy(io.Discard, resp.Body)
+	return resp.Header.Get("ETag"), errors.Join(err, resp.Body.Close())
+}
+
+// unchanged returns a conditional GET that is answered 304.
+func (s *site) unchanged(path string) (request, error) {
+	tag, err := s.tag(path)
+	return request{method: "GET", path: path, headers: []string{"If-None-Match: " + tag}}, err
+}
+
+// calls compares the server's calls with the floor.
+func calls(s *suite) error {
+	return serving(func(site *site) error {
+		return site.join(func(b *board.Board) error {
+			if _, err := b.Put(context.Background(), "tank/litres", value.Int(420)); err != nil {
+				return err
+			}
+			entry := request{method: "GET", path: path + "/entries/tank/litres"}
+			tagged, err1 := site.unchanged(entry.path)
+			list, err2 := site.unchanged(path + "/entries")
+			put := request{method: "PUT", path: path + "/entries/tank/written-@", body: "42@"}
+			add := request{method: "POST", path: path + "/entries/tank/added", body: `{"op":"add","amount":1}`}
+			errs := []error{err1, err2}
+			for _, c := range []struct {
+				what       string
+				one, floor request
+				limit      float64
+			}{
+				{"conditional GET of an entry, answered 304, over 64 connections", tagged, tagged, 0.68},
+				{"conditional GET of an unchanged list, answered 304", list, tagged, 0.66},
+				{"GET of an entry", entry, entry, 0.64},
+				{"durable PUT", put, put, 0.4},
+				{"durable add", add, put, 0.4},
+			} {
+				errs = append(errs, s.compare(row{what: c.what, floor: "a net/http handler that answers the same bytes", limit: c.limit, atLeast: true, unit: perSecond},
+					rateOf(load(site.addr, site.token, c.one)), rateOf(load(site.floor, site.token, c.floor))))
+			}
+			return errors.Join(append(errs, deltas(s, site, b), watchedByMany(s, site))...)
+		})
+	})
+}
+
+// deltas compares a poll without news of a board with 9,900 names with one of a board with few.
+func deltas(s *suite, site *site, b *board.Board) error {
+	poll := func() (func(b *testing.B), error) {
+		tag, err := site.tag(path + "/entries?limit=1")
+		mark, _, _ := strings.Cut(strings.TrimPrefix(tag, `W/"`), `"`)
+		return load(site.addr, site.token, request{method: "GET", path: path + "/entries?since=" + mark[:strings.LastIndex(mark, ".")]}), err
+	}
+	one, err := poll()
+	if err != nil {
+		return err
+	}
+	few, err := timeOf(one)()
+	if err != nil {
+		return err
+	}
+	for n := 0; n < 9_810; n += 545 {
+		var ops []board.Op
+		for i := range 545 {
+			ops = append(ops, board.Op{Name: fmt.Sprintf("beds/%d", n+i), Op: value.Op{Verb: value.Put, Operand: value.Int(int64(i))}})
+		}
+		if _, err := b.Commit(context.Background(), ops...); err != nil {
+			return err
+		}
+	}
+	many, err := poll()
+	if err != nil {
+		return err
+	}
+	return s.compare(row{what: "a poll without news of a board with 9,900 names", floor: "of a board with 67 names, once", limit: 1.5, unit: nanoseconds}, timeOf(many), func() (float64, error) { return few, nil })
+}
+
+// streams opens streams at a path, and calls event for each event that comes after the first one of a
+// stream. It returns once each stream has had its first event.
+func streams(addr, token, path string, n int, event func()) (stop func(), err error) {
+	var conns []net.Conn
+	var reading sync.WaitGroup
+	stop = func() {
+		for _, c := range conns {
+			c.Close()
+		}
+		reading.Wait()
+	}
+	first := make(chan error, n)
+	one := request{method: "GET", path: path}.bytes(addr, token, 0, 0)
+	for range n {
+		conn, err := net.Dial("tcp", addr)
+		if err == nil {
+			conns = append(conns, conn)
+			_, err = conn.Write(one)
+		}
+		if err != nil {
+			return stop, err
+		}
+		reading.Go(func() {
+			in := bufio.NewReaderSize(conn, 512)
+			for got := false; ; {
+				line, err := in.ReadSlice('\n')
+				if err != nil && err != bufio.ErrBufferFull {
+					if !got {
+						first <- err
+					}
+					return
+				}
+				switch {
+				case !bytes.HasPrefix(line, []byte("data:")):
+				case got:
+					event()
+				default:
+					got = true
+					first <- nil
+				}
+			}
+		})
+	}
+	for range n {
+		if err := <-first; err != nil {
+			return stop, err
+		}
+	}
+	return stop, nil
+}
+
+// watchedByMany compares a PUT of a name that 2,000 streams watch with one of a name that nobody
+// watches, on the same board.
+func watchedByMany(s *suite, site *site) error {
+	stop, err := streams(site.addr, site.token, path+"/events?name=tank/litres", 2000, func() {})
+	defer stop()
+	if err != nil {
+		return err
+	}
+	// One PUT at a time: how long does a phone wait?
+	put := func(name string) func(b *testing.B) {
+		return func(b *testing.B) {
+			conn, err := net.Dial("tcp", site.addr)
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer conn.Close()
+			in := bufio.NewReader(conn)
+			for n := range b.N {
+				if _, err = conn.Write(request{method: "PUT", path: path + "/entries/" + name, body: fmt.Sprint(n)}.bytes(site.addr, site.token, 0, 0)); err == nil {
+					err = readAnswer(in)
+				}
+				if err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	}
+	return s.time(row{what: "a PUT of a name that 2,000 streams watch", floor: "of a name that nobody watches", limit: 60}, put("tank/litres"), put("tank/unwatched"))
+}
