@@ -11,14 +11,13 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// AppDir gives the directory where an app keeps its namespaces, and makes it,
-// with mode 0700. On Android and iOS the platform gives each app a directory
-// of its own: pass that (an absolute path, on Android what Context.getFilesDir
-// returns). On a desktop pass the app's name, as CheckNamespace allows it: the
-// directory lies where the system keeps its users' configuration, see os.UserConfigDir.
+// AppDir returns the directory for an app's namespaces and creates it with mode 0700. On Android
+// and iOS the platform assigns a directory to each app: pass that absolute path (on Android the
+// result of Context.getFilesDir). On a desktop pass the app's name, as CheckNamespace allows it;
+// the directory is under os.UserConfigDir.
 //
-// The errors are ErrInvalid for a bad name, and for a name on Android, and the
-// file system's own.
+// The errors are ErrInvalid for a bad name, and for a name on Android, and errors of the file
+// system.
 func AppDir(app string) (string, error) {
 	dir := app
 	if !filepath.IsAbs(app) {
@@ -26,7 +25,7 @@ func AppDir(app string) (string, error) {
 			return "", err
 		}
 		if runtime.GOOS == "android" {
-			return "", refuse.As(ErrInvalid, "on Android, AppDir takes the path that Context.getFilesDir returns, not the name %s", scan.Quote(app))
+			return "", refuse.As(ErrInvalid, "on Android, AppDir needs the path that Context.getFilesDir returns, not the name %s", scan.Quote(app))
 		}
 		config, err := os.UserConfigDir()
 		if err != nil {
@@ -35,7 +34,7 @@ func AppDir(app string) (string, error) {
 		dir = filepath.Join(config, app)
 	}
 	if err := journal.MakeDir(journal.OS, dir); err != nil {
-		return "", fmt.Errorf("make the directory of the app %s: %w", app, err)
+		return "", fmt.Errorf("create the directory of the app %s: %w", app, err)
 	}
 	return dir, nil
 }

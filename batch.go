@@ -11,20 +11,19 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Batch is a Commit while its function runs: variables in it read one
-// moment and the batch's own changes, and write into it. It belongs to that
-// function and its goroutine. A variable that outlives it reads the namespace
-// and refuses to write.
+// A Batch is a Commit while its function runs. Variables in it read the namespace as of one moment
+// and the batch's own changes, and write to the batch. It belongs to that function and its
+// goroutine. A variable that outlives the batch reads the namespace and refuses to write.
 type Batch struct {
 	ns      *Namespace
 	from    source
 	reads   map[string]*ledger.Record
-	lists   map[string][]string       // the names that stood under a prefix
-	names   []string                  // that were written, in order
-	now     map[string]ledger.Encoded // what they hold; no value: removed
-	renamed []renaming                // in order: declared keys go with their entries
+	lists   map[string][]string       // the names that had a prefix
+	names   []string                  // the written names, in order
+	now     map[string]ledger.Encoded // their values; the zero Value means removed
+	renamed []renaming                // in order: declared keys move with their entries
 	err     error                     // the first refusal
-	forget  []string                  // where a sealed key stood in the clear
+	forget  []string                  // a sealed key's value was stored in the clear
 	ended   bool
 }
 
@@ -37,17 +36,15 @@ func (b *Batch) namespace() *Namespace {
 
 func (b *Batch) batch() *Batch { b.namespace(); return b }
 
-// Commit makes all the changes that f makes in its batch, or none: when it
-// returns nil all are on the disk and became visible at once. Whatever f
-// returns as its error Commit returns, and nothing is changed. The first
-// refusal of a variable in the batch is kept too: Commit returns it even when f
+// Commit applies all changes that f makes in its batch, or none. When it returns nil, all are on
+// disk and have become visible at once. If f returns an error, Commit returns it and changes
+// nothing. The first refusal of a variable in the batch is kept too: Commit returns it even if f
 // ignored it.
 //
-// f sees the namespace as it is at one moment, and its own changes. When
-// something that it read was changed by others meanwhile, it runs again; after
-// 8 times it runs while others wait. So it must have no side effects, be quick,
-// and write through the batch only: a write to the namespace itself from within
-// f may wait until it fails with ErrBusy.
+// f sees the namespace as of one moment, and its own changes. If something that it read has changed
+// before the commit, f runs again; after 8 tries it runs while other writers wait. So f must have
+// no side effects, must be quick, and must write through the batch only. A write to the namespace
+// itself inside f can wait until it fails with ErrBusy.
 //
 // Other errors are those of Var.Set.
 func (ns *Namespace) Commit(f func(b *Batch) error) error {
@@ -79,10 +76,10 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 	return ns.fail("commit", "", err)
 }
 
-// runNow is run on the state as it is now.
+// runNow is run on the present state.
 func (ns *Namespace) runNow(f func(b *Batch) error) (*Batch, error) {
 	snap := ns.l.Snapshot()
-	defer snap.Release() // also where f panics
+	defer snap.Release() // also if f panics
 	return ns.run(f, inSnapshot(snap))
 }
 
@@ -102,7 +99,7 @@ func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
 	return err
 }
 
-// run calls f with a batch and gives the batch when nothing was refused.
+// run calls f with a batch. It returns the batch if nothing was refused.
 func (ns *Namespace) run(f func(b *Batch) error, from source) (*Batch, error) {
 	b := &Batch{ns: ns, from: from, reads: map[string]*ledger.Record{}, lists: map[string][]string{}, now: map[string]ledger.Encoded{}}
 	defer func() { b.ended = true }()
@@ -126,10 +123,10 @@ func (b *Batch) apply(tx *ledger.Tx) error {
 
 type renaming struct{ from, to string }
 
-// renameKeys lets the declarations of renamed entries go with them, also
-// where they go in a circle.
+// renameKeys moves the declarations of renamed entries with them, also if they are renamed in a
+// cycle.
 func (b *Batch) renameKeys(tx *ledger.Tx) {
-	now := map[string]DeclaredKey{} // of the names that renaming is about; no kind: none
+	now := map[string]DeclaredKey{} // of the names that are renamed; no kind means none
 	key := func(name string) DeclaredKey {
 		k, known := now[name]
 		if !known {
@@ -159,10 +156,10 @@ func (b *Batch) renameKeys(tx *ledger.Tx) {
 	}
 }
 
-// A source is where a batch reads: one moment of the namespace.
+// A source is what a batch reads: the namespace as of one moment.
 type source struct {
 	record func(name string) *ledger.Record
-	names  func(prefix string) []string // under which something is stored
+	names  func(prefix string) []string // names that hold a value
 }
 
 func inSnapshot(s *ledger.Snapshot) source {
@@ -181,7 +178,7 @@ func inTx(tx *ledger.Tx) source {
 	}}
 }
 
-// overtaken says whether what the batch has read is something else by now.
+// overtaken reports whether something that the batch has read has changed.
 func (b *Batch) overtaken(now source) bool {
 	for name, rec := range b.reads {
 		if now.record(name) != rec {
@@ -196,7 +193,7 @@ func (b *Batch) overtaken(now source) bool {
 	return false
 }
 
-// namesUnder gives the names that begin with prefix and hold something in the batch.
+// namesUnder returns the names that begin with prefix and hold a value in the batch.
 func (b *Batch) namesUnder(prefix string) []string {
 	names, known := b.lists[prefix]
 	if !known {
@@ -213,7 +210,7 @@ func (b *Batch) namesUnder(prefix string) []string {
 	return slices.DeleteFunc(slices.Compact(names), func(name string) bool { return !b.find(name).Found() })
 }
 
-// record gives what a name holds in the batch.
+// record returns the record of a name in the batch.
 func (b *Batch) record(n *ledger.Node) *ledger.Record {
 	if b.ended {
 		return n.Record()
@@ -251,10 +248,10 @@ func (b *Batch) set(name string, val value.Value) (err error) {
 	return nil
 }
 
-// edit makes a change and keeps the first refusal.
+// edit adds a change and keeps the first refusal.
 func (b *Batch) edit(op, name string, change func() error) error {
 	if b.ended {
-		return wrap(op, b.ns.name, name, fmt.Errorf("%w: the Commit that this variable belongs to has ended", ErrClosed))
+		return wrap(op, b.ns.name, name, fmt.Errorf("%w: the Commit of this variable has ended", ErrClosed))
 	}
 	err := change()
 	if err != nil && b.err == nil {
@@ -263,7 +260,7 @@ func (b *Batch) edit(op, name string, change func() error) error {
 	return err
 }
 
-// Entry gives what a name holds in the batch.
+// Entry returns the entry of a name in the batch.
 func (b *Batch) Entry(name string) (e Entry, found bool) {
 	if b.batch().ended {
 		return b.ns.Entry(name)
@@ -286,7 +283,7 @@ func (b *Batch) Put(name string, v value.Value) error {
 	})
 }
 
-// Drop removes names; one under which nothing is stored is not an error.
+// Drop removes names. An absent name is no error.
 func (b *Batch) Drop(names ...string) error {
 	for _, name := range names {
 		if err := b.batch().edit("drop", name, func() error { return b.set(name, value.Value{}) }); err != nil {
@@ -296,9 +293,8 @@ func (b *Batch) Drop(names ...string) error {
 	return nil
 }
 
-// Rename moves what is stored under one name to another, which must be free.
-// Nothing happens where nothing is stored, so that a step which runs twice
-// does no harm.
+// Rename moves an entry to another name, which must be free. It does nothing if the entry is
+// absent, so a step that runs twice does no harm.
 func (b *Batch) Rename(from, to string) error {
 	return b.batch().edit("rename", from, func() error {
 		have := b.find(from)
@@ -307,7 +303,7 @@ func (b *Batch) Rename(from, to string) error {
 		}
 		err := CheckName(to)
 		if err == nil && b.find(to).Found() {
-			err = fmt.Errorf("%w: there is an entry %s already; drop it before", ErrConflict, scan.Quote(to))
+			err = fmt.Errorf("%w: the entry %s exists already; drop it first", ErrConflict, scan.Quote(to))
 		}
 		if err == nil {
 			err = b.set(to, have.Value)

@@ -7,18 +7,18 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A codec turns values of one Go type into stored values and back.
+// A codec converts values of one Go type to stored values and back.
 type codec[T any] struct {
 	enc   func(T) (value.Value, error)
 	dec   func(value.Value) (T, error)
-	clone func(T) T // nil where T holds no references
-	// merge gives now with the members of old that T doesn't know; nil where
-	// there are none to know.
+	clone func(T) T // nil if T holds no references
+	// merge returns now with the members of old that T does not know. It is nil if there can be
+	// none.
 	merge func(now, old value.Value) value.Value
 }
 
-// codecOf gives the codec of any type that coderOf knows, for a key whose
-// entries are of kind want. What an entry doesn't tell of a struct is as in base.
+// codecOf returns the codec of any type that coderOf accepts, for a key of kind want. A member that
+// is missing in a stored struct has its value in base.
 func codecOf[T any](want value.Kind, base T) codec[T] {
 	typ := reflect.TypeFor[T]()
 	c := coderOf(typ)

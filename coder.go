@@ -17,17 +17,16 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// A coder is a codec for a type that is known at run time only. Inside lists
-// and maps there are no bytes and no times, so that []byte stands there as
-// base64 and time.Time as RFC 3339.
+// A coder is a codec for a type that is known only at run time. Lists and maps have no bytes and
+// times inside: a []byte is base64 there, and a time.Time is RFC 3339.
 type coder struct {
-	// enc encodes, so many deep inside others.
+	// enc encodes at a nesting depth.
 	enc    func(x reflect.Value, deep int) (value.Value, error)
 	dec    func(value.Value, reflect.Value) error
 	copy   func(dst, src reflect.Value)
 	merge  func(now, old value.Value) value.Value // of a struct, else nil
 	refers bool                                   // values of the type share memory when assigned
-	unkept string                                 // what does not survive a round trip, for Declare; empty: all does
+	unkept string                                 // what does not survive a round trip, for Declare; empty if all does
 }
 
 var coders sync.Map // reflect.Type → *coder
@@ -46,8 +45,7 @@ func coderOf(t reflect.Type) *coder {
 	return build(t, map[reflect.Type]*coder{})
 }
 
-// build makes the coder of t. A type that holds itself finds the coder that
-// is being made in building.
+// build makes the coder of t. A recursive type finds its own coder in building.
 func build(t reflect.Type, building map[reflect.Type]*coder) *coder {
 	if c, ok := coders.Load(t); ok {
 		return c.(*coder)
@@ -86,7 +84,7 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 		return
 	case t.Implements(typeMarshal) && reflect.PointerTo(t).Implements(typeUnmarshal):
 		if from := promoted(t); from != "" {
-			misuse("the struct %s would be stored as the text of its embedded %s alone, whose MarshalText it has; give the field a name, or write a MarshalText of its own", t, from)
+			misuse("the struct %s would be stored only as the text of its embedded %s, whose MarshalText it has; give the field a name, or write a MarshalText method", t, from)
 		}
 		c.textual(t)
 		return
@@ -160,30 +158,30 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 	}
 }
 
-// deepest is how deep Go values may stand inside one another: as lists and maps
-// may, with a pointer and an interface at each step. What holds itself is deeper.
+// deepest is the maximum nesting depth of Go values: that of lists and maps, with a pointer and an
+// interface at each step. A cyclic value is deeper.
 const deepest = 3 * value.MaxDepth
 
 func tooDeep(deep int) error {
 	if deep <= deepest {
 		return nil
 	}
-	return refuse.As(ErrInvalid, "it stands over %d deep inside itself: does it hold itself?", deepest)
+	return refuse.As(ErrInvalid, "it is nested more than %d levels deep: does it contain itself?", deepest)
 }
 
 func want(ok bool, v value.Value, k value.Kind) error {
 	if ok {
 		return nil
 	}
-	return fmt.Errorf("%w: %s where %s should stand", ErrWrongKind, v.Kind(), k)
+	return fmt.Errorf("%w: %s instead of %s", ErrWrongKind, v.Kind(), k)
 }
 
 func rangeError(v value.Value, t reflect.Type) error {
 	return refuse.As(ErrInvalid, "%s does not fit in %s", v, t)
 }
 
-// promoted gives the embedded field that a struct has its MarshalText from,
-// where it has others which that would leave out.
+// promoted returns the embedded field from which a struct has its MarshalText, if the struct has
+// other fields, which that method would omit.
 func promoted(t reflect.Type) string {
 	if t.Kind() != reflect.Struct || t.NumField() < 2 {
 		return ""
@@ -205,7 +203,7 @@ func promoted(t reflect.Type) string {
 	return ""
 }
 
-// refersTo says whether a value of a type shares memory when it is assigned.
+// refersTo reports whether a value of a type shares memory when it is assigned.
 func refersTo(t reflect.Type) bool {
 	switch t.Kind() {
 	case reflect.Slice, reflect.Map, reflect.Pointer, reflect.Interface:
@@ -223,7 +221,7 @@ func refersTo(t reflect.Type) bool {
 }
 
 func (c *coder) textual(t reflect.Type) {
-	if refersTo(t) { // what it refers to is known to its own methods only
+	if refersTo(t) { // only its own methods know what it refers to
 		c.refers = true
 		c.copy = func(dst, src reflect.Value) {
 			v, err := c.enc(src, 0)
@@ -308,7 +306,7 @@ func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 		if slice {
 			x.Set(reflect.MakeSlice(t, v.Len(), v.Len()))
 		} else if v.Len() != x.Len() {
-			return refuse.As(ErrInvalid, "%d items where %d should stand", v.Len(), x.Len())
+			return refuse.As(ErrInvalid, "%d items instead of %d", v.Len(), x.Len())
 		}
 		for i := range v.Len() {
 			if err := elem.dec(v.Item(i), x.Index(i)); err != nil {
@@ -342,7 +340,7 @@ func (c *coder) mapping(t reflect.Type, building map[reflect.Type]*coder) {
 		}
 		members := make([]value.Member, 0, x.Len())
 		for k, item := range x.Seq2() {
-			// What SetMapIndex needs to be addressable is a copy.
+			// SetMapIndex needs an addressable value, so this copies it.
 			at := reflect.New(t.Elem()).Elem()
 			at.Set(item)
 			v, err := elem.enc(at, deep+1)
@@ -397,11 +395,11 @@ func (c *coder) pointer(t reflect.Type, building map[reflect.Type]*coder) {
 	}
 }
 
-// dynamic is for any: the value decides the type. What comes back is nil,
-// bool, int64, float64, string, []any or map[string]any.
+// dynamic handles any: the value decides the type. Decoding returns nil, bool, int64, float64,
+// string, []any or map[string]any.
 func (c *coder) dynamic(t reflect.Type) {
 	if t.NumMethod() > 0 {
-		misuse("a value of interface type %s can't be stored, since nothing says what to make of it when it is read; use a concrete type or any", t)
+		misuse("a value of interface type %s can't be stored, since its type is unknown when it is read; use a concrete type or any", t)
 	}
 	c.refers = true
 	c.enc = func(x reflect.Value, deep int) (value.Value, error) {

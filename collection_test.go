@@ -129,7 +129,7 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, r.Put("wall", beans))
 	require.NoError(t, r.Put("20", beans))
 	assert.Equal(t, "21", must(r.Add(beans))(t), "the next number is above those that were put")
-	require.NoError(t, r.Delete("21", "3", "none"))
+	require.NoError(t, r.Drop("21", "3", "none"))
 	assert.Equal(t, "22", must(r.Add(beans))(t), "a number is never used again")
 	var ids []string
 	for id, x := range r.All() {
@@ -170,7 +170,7 @@ func TestRecordsInABatchAndAtOnce(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, fmt.Sprint(i+1), id)
 		}
-		require.NoError(t, in.Delete("2"))
+		require.NoError(t, in.Drop("2"))
 		assert.Equal(t, 2, in.Len())
 		return nil
 	}))
@@ -195,7 +195,7 @@ func TestRecordsInABatchAndAtOnce(t *testing.T) {
 		seen = append(seen, fmt.Sprint(len(ids), ",", ids[0]))
 		switch len(seen) {
 		case 1:
-			require.NoError(t, r.Delete("7"))
+			require.NoError(t, r.Drop("7"))
 		case 2:
 			require.NoError(t, r.Put("7", planting{}))
 		case 3:
@@ -336,12 +336,12 @@ func TestRecordsKey(t *testing.T) {
 		ids = append(ids, id)
 	}
 	assert.Equal(t, []string{"1", "9", "10", "b", "a"}, ids, "numbers by their size, then the rest as they were added")
-	assert.ErrorIs(t, r.Delete("a", "b/c"), pantry.ErrInvalid)
+	assert.ErrorIs(t, r.Drop("a", "b/c"), pantry.ErrInvalid)
 	assert.Equal(t, 5, r.Len(), "one that can't be an id, and none is deleted")
 
 	other := pantry.RecordsOf[planting]("seedlings").In(ns)
 	require.NoError(t, other.Put("40", x))
-	require.NoError(t, other.Delete("40"))
+	require.NoError(t, other.Drop("40"))
 	assert.Equal(t, "41", must(other.Add(x))(t), "nor is a number that was put by hand used again")
 	watered := pantry.Int("watered", 0)
 	require.NoError(t, watered.At("C4").In(ns).Set(1))

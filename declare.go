@@ -11,26 +11,23 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// Declare tells Open all keys of the app. They are kept in the file, so that
-// lists show also what was never written, and so that mistakes are found:
+// Declare lists all keys of the app. They are stored in the file, so that lists also show keys that
+// were never written. Open finds these mistakes:
 //
-//   - two keys with one name, as after copying a line: Open returns ErrInvalid;
-//   - a name that nearly matches one which another app or an earlier version
-//     declared, or under which something is stored;
+//   - two keys of one name, for example after a line was copied: Open returns ErrInvalid;
+//   - a name that nearly matches one that another app or an earlier version declared or stored;
 //   - a key that was declared with another kind;
-//   - a name that says that it is a secret (password, token, …), of a key that is
-//     not Sealed;
-//   - a struct of which something does not survive being stored;
+//   - a name that suggests a secret (password, token, …) on a key that is not Sealed;
+//   - a struct with a field that does not survive being stored;
 //   - a stored value that its key can't use;
 //   - a key that is used without being declared.
 //
-// All but the first are Problems. A key covers its family (At), and a
-// RecordsKey its records.
+// All but the first are Problems. A key covers its family (At), and a RecordsKey its records.
 func Declare(keys ...AnyKey) Option {
 	return func(o *options) { o.declared = append(o.declared, keys...) }
 }
 
-// A declaration is what the app told Declare.
+// A declaration holds the keys that were passed to Declare.
 type declaration struct {
 	keys  []AnyKey
 	names map[string]DeclaredKey
@@ -43,7 +40,7 @@ func newDeclaration(keys []AnyKey) (*declaration, error) {
 	d := &declaration{keys, map[string]DeclaredKey{}}
 	for _, k := range keys {
 		if k == nil {
-			misuse("Declare takes keys, not nil")
+			misuse("Declare needs keys, not nil")
 		}
 		for _, one := range k.Declared() {
 			if _, twice := d.names[one.Name]; twice {
@@ -55,7 +52,7 @@ func newDeclaration(keys []AnyKey) (*declaration, error) {
 	return d, nil
 }
 
-// covers says whether a name is declared, or is of a declared family.
+// covers reports whether a name is declared, or is a member of a declared family.
 func (d *declaration) covers(name string) bool {
 	for name := range entry.Families(name) {
 		if _, ok := d.names[name]; ok {
@@ -83,12 +80,12 @@ func (ns *Namespace) declare() error {
 		k.examine(ns)
 		for _, one := range k.Declared() {
 			if entry.SecretKey(one) {
-				ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s says that it is a secret, which would stand in the file, and in every backup of it, for everybody to read; declare it Sealed, or give it another name", scan.Quote(one.Name)))
+				ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s suggests a secret, which anybody who can read the file or a backup of it could read; declare it Sealed, or use another name", scan.Quote(one.Name)))
 			}
 			if before, ok := known[one.Name]; !ok {
 				ns.compare(one.Name, known)
 			} else if before.Kind != one.Kind && !ns.migrated {
-				ns.prob.report(one.Name, nil, fmt.Errorf("%w: %s was declared as %s, and is declared as %s now; a changed kind needs a Schema step", ErrWrongKind, one.Name, before.Kind, one.Kind))
+				ns.prob.report(one.Name, nil, fmt.Errorf("%w: %s was declared as %s, and is now declared as %s; a changed kind needs a Schema step", ErrWrongKind, one.Name, before.Kind, one.Kind))
 			}
 			if !known[one.Name].Equal(one) {
 				changed = append(changed, one)
@@ -102,8 +99,7 @@ func (ns *Namespace) declare() error {
 	return err
 }
 
-// compare reports a name that nearly matches another which the file knows and
-// the app does not declare.
+// compare reports a name that nearly matches a name in the file that the app does not declare.
 func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
 	tell := func(other, is string) {
 		if _, own := ns.declaration.names[other]; own {
@@ -123,8 +119,8 @@ func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
 	}
 }
 
-// noteUse reports a key that is used without being declared, and one of a
-// family (see At) by the name of that, once.
+// noteUse reports, once, a key that is used without being declared. A member of a family (see At)
+// counts as the family.
 func (ns *Namespace) noteUse(name, of string) {
 	if ns.declaration == nil || ns.declaration.covers(name) {
 		return
@@ -135,12 +131,11 @@ func (ns *Namespace) noteUse(name, of string) {
 	}
 }
 
-// A DeclaredKey is a key as some app declared it, which the namespace keeps
-// beside the entries: Name, Kind, Default (no value for a sealed key and for a
-// family), About, Min and Max (no value: no bound), Keep (0: a list of any
-// length), Choices (of a OneOf key; none: any text), and Family, which says that it stands for Name/ and anything, as the
-// records of a collection.
+// A DeclaredKey is a key that an app declared. The namespace stores it beside the entries: Name,
+// Kind, Default (the zero Value for a sealed key and a family), About, Min and Max (the zero Value
+// means no bound), Keep (0 means no bound), Choices (of a OneOf key; empty means any text), and
+// Family, which covers Name/ and anything.
 type DeclaredKey = entry.Declared
 
-// Declared gives the keys that apps have declared, by the order of their names.
+// Declared returns the keys that apps have declared, in order of their names.
 func (ns *Namespace) Declared() []DeclaredKey { return ns.namespace().l.Keys() }

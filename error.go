@@ -11,59 +11,58 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// What went wrong, for errors.Is. Each comes wrapped in an *Error.
+// Errors of this package, for errors.Is. Each is wrapped in an *Error.
 var (
-	// ErrClosed is returned for a write to a namespace that was closed, or
-	// through a batch whose Commit has ended.
+	// ErrClosed is returned for a write to a closed namespace, or through a batch whose Commit has
+	// ended.
 	ErrClosed = ledger.ErrClosed
-	// ErrWrongKind is returned when what is stored is of another kind than
-	// the key and does not convert exactly.
+	// ErrWrongKind is returned if the stored value has another kind than the key and does not
+	// convert exactly.
 	ErrWrongKind = value.ErrWrongKind
-	// ErrInvalid is returned when a value breaks the key's own rules, is out
-	// of its type's range, or can't be stored; and for a bad name.
+	// ErrInvalid is returned if a value breaks the key's rules, is out of its type's range, or
+	// can't be stored, and for a bad name.
 	ErrInvalid = value.ErrInvalid
-	// ErrTooLarge is returned for a value over 1 MiB of JSON.
+	// ErrTooLarge is returned for a value of over 1 MiB of JSON.
 	ErrTooLarge = ledger.ErrTooLarge
-	// ErrConflict is returned when a condition of a write does not hold: the
-	// entry has another version than was asked for, or is there already.
+	// ErrConflict is returned if the condition of a write does not hold: the entry has another
+	// version, or exists already.
 	ErrConflict = entry.ErrConflict
-	// ErrAbsent is returned where there is nothing that a call needs: by
-	// Records.Update without such a record.
+	// ErrAbsent is returned if something that a call needs does not exist, for example by
+	// Records.Update.
 	ErrAbsent = value.ErrAbsent
-	// ErrSealed is returned for a sealed value that can't be opened, and for a
-	// sealed key in a namespace without Seal.
+	// ErrSealed is returned for a sealed value that can't be opened, and for a sealed key in a
+	// namespace without Seal.
 	ErrSealed = errors.New("sealed")
-	// ErrBusy is returned when another process kept the file's lock, or the
-	// commits before this one took, over 5 s. Nothing was stored.
+	// ErrBusy is returned if another process held the file's lock for over 5 s, or earlier commits
+	// took that long. Nothing was stored.
 	ErrBusy = journal.ErrBusy
-	// ErrReadOnly is returned for a write to a namespace opened ReadOnly.
+	// ErrReadOnly is returned for a write to a namespace that was opened with ReadOnly.
 	ErrReadOnly = ledger.ErrReadOnly
-	// ErrNotStored is returned when the disk refused a write, and it is
-	// certain that nothing of it was stored.
+	// ErrNotStored is returned if the disk refused a write and certainly nothing of it was stored.
 	ErrNotStored = ledger.ErrNotStored
-	// ErrUncertain is returned when the disk failed in the middle of a write:
-	// it is not stored as far as can be known, but may reappear after a power cut.
+	// ErrUncertain is returned if the disk failed during a write. The write is not stored as far as
+	// this program can know, but it can reappear after a power cut.
 	ErrUncertain = ledger.ErrUncertain
-	// ErrDamaged is returned when bytes of the file are gone that were
-	// promised to stay. The error tells the line and the offset.
+	// ErrDamaged is returned if bytes are missing that were synced. The error names the line and
+	// the offset.
 	ErrDamaged = errors.New("damaged")
-	// ErrTooOld is returned for a version that the file doesn't tell any more.
+	// ErrTooOld is returned for a version that the file no longer holds.
 	ErrTooOld = ledger.ErrTooOld
 	// ErrNewer is returned for a file that a newer program wrote.
 	ErrNewer = errors.New("written by a newer program")
 )
 
-// An Error says what was tried, where, on which entry, and why it failed.
+// An Error names the failed operation, its object and the cause.
 type Error struct {
 	Op    string     // "set", "open", …
 	Place string     // the namespace
-	Name  string     // of the entry; empty where it is about the whole namespace
-	Got   value.Kind // with ErrWrongKind: what is stored
-	Want  value.Kind // with ErrWrongKind: what the key wants
+	Name  string     // the entry; empty if the error is about the whole namespace
+	Got   value.Kind // with ErrWrongKind: the kind of the stored value
+	Want  value.Kind // with ErrWrongKind: the kind of the key
 	Err   error
 }
 
-// Error tells all of it in one line.
+// Error returns all of it in one line.
 func (e *Error) Error() string {
 	var b strings.Builder
 	b.WriteString(e.Op)
@@ -74,11 +73,11 @@ func (e *Error) Error() string {
 	return b.String()
 }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// wrap makes an *Error of err, with the sentinels of this package in it. An
-// error that is an *Error already stays as it is.
+// wrap wraps err in an *Error and adds the sentinels of this package. It returns an *Error
+// unchanged.
 func wrap(op, place, name string, err error) error {
 	if err == nil {
 		return nil
@@ -105,13 +104,12 @@ func wrap(op, place, name string, err error) error {
 	return e
 }
 
-// misuse ends the program for a mistake in it, with the remedy.
+// misuse panics because of a programmer's mistake and names the remedy.
 func misuse(format string, args ...any) {
 	panic("pantry: " + fmt.Sprintf(format, args...))
 }
 
-// callerError carries what a caller's own function returned, which is given
-// back as it is.
+// callerError carries an error of a caller's own function, which is returned unchanged.
 type callerError struct{ error }
 
 func (e callerError) Unwrap() error { return e.error }

@@ -204,7 +204,7 @@ func ExampleRecordsOf() {
 			fmt.Println(err)
 		}
 	}
-	fmt.Println(plantings.Delete("1"))
+	fmt.Println(plantings.Drop("1"))
 	for id, p := range plantings.All() {
 		fmt.Println(id, p.Crop, p.Bed)
 	}

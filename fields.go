@@ -14,16 +14,15 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A FieldsKey is the declaration of a struct whose fields are entries of their
-// own, as settings are: see Fields. It can't be changed, and is safe for
-// concurrent use.
+// A FieldsKey declares a struct whose fields are entries of their own, such as settings: see
+// Fields. It is immutable and safe for concurrent use.
 type FieldsKey[T any] struct{ d *fieldsDef[T] }
 
 type fieldsDef[T any] struct {
 	name   string
 	def    T
 	fields []fieldEntry
-	clone  func(T) T // nil where T holds no references
+	clone  func(T) T // nil if T holds no references
 	rules  []func(T) error
 	unkept string
 }
@@ -32,21 +31,20 @@ type fieldsDef[T any] struct {
 type fieldEntry struct {
 	field
 	kind value.Kind
-	key  AnyKey // what holds it to rules; nil: nothing
+	key  AnyKey // the rules of the field's key; nil means none
 }
 
-// Fields declares a struct of settings: each exported field is an entry, whose
-// name is that of the tag pantry:"…", else of the tag json:"…", else the
-// field's own in small letters with hyphens: ReminderHour is reminder-hour. A
-// tag can put the entry in a family, as pantry:"tank/litres". The fields of def
-// are the defaults.
+// Fields declares a struct of settings. Each exported field is an entry. Its name is the tag
+// pantry:"…", else the tag json:"…", else the field's name in small letters with hyphens:
+// ReminderHour is reminder-hour. A tag can put the entry in a family, for example
+// pantry:"tank/litres". The fields of def are the defaults.
 //
-// A field can be a bool, a number, a string, []byte, time.Time, a slice, a map
-// with string keys, a struct, or a type with MarshalText.
+// A field can be a bool, a number, a string, []byte, time.Time, a slice, a map with string keys, a
+// struct, or a type with MarshalText.
 func Fields[T any](def T) FieldsKey[T] {
 	t := reflect.TypeFor[T]()
 	if t.Kind() != reflect.Struct {
-		misuse("Fields takes a struct, not %s", t)
+		misuse("Fields needs a struct, not %s", t)
 	}
 	c := coderOf(t)
 	fields, unkept := fieldsOf(t, map[reflect.Type]*coder{})
@@ -72,8 +70,7 @@ func Fields[T any](def T) FieldsKey[T] {
 	return FieldsKey[T]{d}
 }
 
-// entryField gives a field's kind as an entry, where bytes and times are kinds
-// of their own.
+// entryField returns a field's kind as an entry. Bytes and times have kinds of their own there.
 func entryField(f field, t reflect.Type) fieldEntry {
 	e := fieldEntry{field: f}
 	own := *f.coder
@@ -96,7 +93,7 @@ func entryField(f field, t reflect.Type) fieldEntry {
 			return want(ok, v, value.KindBytes)
 		}
 	case t.Kind() == reflect.Pointer, t.Kind() == reflect.Interface:
-		misuse("the field %s is of type %s, which can't be an entry by itself, since nil is no value; use the type that it leads to", f.name, t)
+		misuse("the field %s is of type %s, which can't be an entry by itself, since nil is no value; use the type that it points to", f.name, t)
 	default:
 		v, err := f.enc(reflect.New(t).Elem(), 0)
 		if err != nil {
@@ -108,11 +105,10 @@ func entryField(f field, t reflect.Type) fieldEntry {
 	return e
 }
 
-// With holds fields to the rules of keys, each to that of its entry's name: Between,
-// the choices of OneOf, Check, Keep and About. A stored field that its key refuses
-// stands at its default, and is reported; the others are not concerned. The default
-// is that of the struct, which keeps the key's Between and is one of its choices. A
-// key also says what a screen shows and reads, with Format, Choices and Parse:
+// With applies the rules of keys to the fields of the same names: Between, the choices of OneOf,
+// Check, Keep and About. A stored field that its key refuses reads as its default and is reported;
+// the other fields are not affected. The default is that of the struct. It must be within the key's
+// Between and choices. A key also provides Format, Choices and Parse for a screen:
 //
 //	hour := pantry.Int("reminder-hour", 18).Between(0, 23)
 //	settings := pantry.Fields(Settings{ReminderHour: 18}).With(hour)
@@ -121,7 +117,7 @@ func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
 	d.fields = slices.Clone(d.fields)
 	for _, key := range keys {
 		if key == nil {
-			misuse("With of %s takes keys, not nil", d.name)
+			misuse("With of %s needs keys, not nil", d.name)
 		}
 		i := slices.IndexFunc(d.fields, func(f fieldEntry) bool { return f.name == key.Name() })
 		if i < 0 {
@@ -129,7 +125,7 @@ func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
 		}
 		f := &d.fields[i]
 		if declared := key.Declared(); len(declared) != 1 || declared[0].Family || declared[0].Name != f.name {
-			misuse("With of %s takes keys of one entry, as Int or OneOf give", d.name)
+			misuse("With of %s needs keys of one entry, such as Int or OneOf", d.name)
 		}
 		if key.Kind() != f.kind {
 			misuse("With of %s: the field %s is %s, and the key is %s", d.name, f.name, f.kind, key.Kind())
@@ -147,7 +143,7 @@ func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
 func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
 	d := *k.definition()
 	if rule == nil {
-		misuse("Check of %s takes a function, not nil", d.name)
+		misuse("Check of %s needs a function, not nil", d.name)
 	}
 	d.rules = append(slices.Clone(d.rules), rule)
 	return FieldsKey[T]{&d}
@@ -169,21 +165,21 @@ func (k FieldsKey[T]) definition() *fieldsDef[T] {
 	return k.d
 }
 
-// Name is the name of the struct's type in small letters with hyphens. The
-// entries are named for the fields.
+// Name returns the name of the struct's type in small letters with hyphens. The entries have the
+// names of the fields.
 func (k FieldsKey[T]) Name() string { return k.definition().name }
 
-// Kind is map, though each field has a kind of its own.
+// Kind returns map. Each field has a kind of its own.
 func (k FieldsKey[T]) Kind() value.Kind { return value.KindMap }
 
-// Default is the struct of the defaults. It is a copy.
+// Default returns a copy of the struct of the defaults.
 func (k FieldsKey[T]) Default() T { return k.definition().copied(k.d.def) }
 
 func (k FieldsKey[T]) unkept() string { return k.definition().unkept }
 
 func (k FieldsKey[T]) kept(v value.Value) (value.Value, error) { return v, nil }
 
-// Declared gives the declarations, one a field.
+// Declared returns the declarations, one per field.
 func (k FieldsKey[T]) Declared() []DeclaredKey {
 	d := k.definition()
 	var out []DeclaredKey
@@ -207,8 +203,7 @@ func (d *fieldsDef[T]) copied(x T) T {
 	return d.clone(x)
 }
 
-// A FieldsVar is a FieldsKey that lives in a namespace or a batch. It is safe
-// for concurrent use.
+// A FieldsVar is a FieldsKey in a namespace or a batch. It is safe for concurrent use.
 type FieldsVar[T any] struct {
 	b  *fieldsBinding[T]
 	in *Batch
@@ -221,7 +216,7 @@ type fieldsBinding[T any] struct {
 	cache atomic.Pointer[fieldsReading[T]]
 }
 
-// A fieldsReading is what the fields were at one moment. It never changes.
+// A fieldsReading is the fields as of one moment. It is immutable.
 type fieldsReading[T any] struct {
 	recs  []*ledger.Record
 	x     T
@@ -229,10 +224,10 @@ type fieldsReading[T any] struct {
 	errs  []error // by field
 }
 
-// In gives the variable that this key is in a namespace, or in a batch.
+// In returns the variable for this key in a namespace or in a batch.
 func (k FieldsKey[T]) In(at Local) FieldsVar[T] {
 	if at == nil {
-		misuse("In of %s takes a *Namespace or a *Batch, not nil", k.Name())
+		misuse("In of %s needs a *Namespace or a *Batch, not nil", k.Name())
 	}
 	return FieldsVar[T]{k.bind(at.namespace()), at.batch()}
 }
@@ -253,7 +248,7 @@ func (v FieldsVar[T]) binding() *fieldsBinding[T] {
 	return v.b
 }
 
-// read gives the fields as they are at one moment.
+// read returns the fields as of one moment.
 func (v FieldsVar[T]) read() *fieldsReading[T] {
 	b := v.binding()
 	for _, n := range b.nodes {
@@ -295,8 +290,8 @@ func (b *fieldsBinding[T]) decode(recs []*ledger.Record) *fieldsReading[T] {
 	return r
 }
 
-// decode gives the struct that the fields' values mean, with the default where none is or
-// it can't be used; found says whether one is, and errs, by field, why it can't.
+// decode returns the struct for the fields' values. A field that is absent or unusable has its
+// default. found reports whether one is stored, and errs says, by field, why one is unusable.
 func (d *fieldsDef[T]) decode(stored func(i int) value.Value) (x T, found bool, errs []error) {
 	x, errs = d.copied(d.def), make([]error, len(d.fields))
 	into := reflect.ValueOf(&x).Elem()
@@ -315,9 +310,9 @@ func (d *fieldsDef[T]) decode(stored func(i int) value.Value) (x T, found bool, 
 	return x, found, errs
 }
 
-// Decode gives the struct that stored values mean, by the names of the fields' entries: see
-// Names. A field stands at its default where nothing is stored or it can't be used; errs
-// says why, by name. found says whether anything is stored.
+// Decode returns the struct for stored values, by the names of the fields' entries: see Names. A
+// field that is absent or unusable has its default; errs says why, by name. found reports whether
+// anything is stored.
 func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found bool, errs map[string]error) {
 	d := k.definition()
 	x, found, all := d.decode(func(i int) value.Value { return stored(d.fields[i].name) })
@@ -332,8 +327,8 @@ func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found b
 	return x, found, errs
 }
 
-// Encode checks x against the key's rules and gives the values to store, by the names of
-// the fields' entries. The error wraps ErrInvalid.
+// Encode checks x against the key's rules and returns the values to store, by the names of the
+// fields' entries. The error wraps ErrInvalid.
 func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) {
 	d := k.definition()
 	if err := d.check(x); err != nil {
@@ -356,7 +351,7 @@ func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) {
 	return out, nil
 }
 
-// Names are those of the fields' entries, in the order of the fields.
+// Names returns the names of the fields' entries, in the order of the fields.
 func (k FieldsKey[T]) Names() []string {
 	var names []string
 	for _, f := range k.definition().fields {
@@ -365,10 +360,10 @@ func (k FieldsKey[T]) Names() []string {
 	return names
 }
 
-// Copy gives a copy of x that shares no memory with it.
+// Copy returns a copy of x that shares no memory with it.
 func (k FieldsKey[T]) Copy(x T) T { return k.definition().copied(x) }
 
-// decode makes a stored value the field's own.
+// decode assigns a stored value to the field.
 func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
 	if v.Kind() != f.kind && (f.kind != value.KindFloat || v.Kind() != value.KindInt) {
 		return kindError(v.Kind(), f.kind)
@@ -381,13 +376,12 @@ func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
 	return f.dec(v, into)
 }
 
-// Get gives the struct as it is at one moment: stored fields, and the defaults
-// for those that are not stored or can't be used. It never fails. The struct is the caller's own.
+// Get returns the struct as of one moment, with the default for each field that is absent or
+// unusable. It never fails. The caller owns the struct.
 func (v FieldsVar[T]) Get() T { return v.binding().d.copied(v.read().x) }
 
-// Lookup is Get that tells whether any field is stored, and which can't be
-// used: the error joins an *Error for each. A struct against the key's rules
-// is ErrInvalid.
+// Lookup returns the struct, and reports whether any field is stored and which fields are unusable:
+// the error joins an *Error for each. A struct that breaks the key's rules is ErrInvalid.
 func (v FieldsVar[T]) Lookup() (x T, found bool, err error) {
 	b, r := v.binding(), v.read()
 	var errs []error
@@ -400,22 +394,22 @@ func (v FieldsVar[T]) Lookup() (x T, found bool, err error) {
 	return b.d.copied(r.x), r.found, errors.Join(errs...)
 }
 
-// Set stores the fields of x that differ from what Get gives, in one commit.
-// The errors are those of Var.Set.
+// Set stores the fields of x that differ from the result of Get, in one commit. The errors are
+// those of Var.Set.
 func (v FieldsVar[T]) Set(x T) error {
 	return v.change("set", false, func(T) (T, error) { return x, nil })
 }
 
-// Update stores the fields that f changes, in one commit; the others may be
-// changed by somebody else meanwhile. f may run several times. A field whose
-// stored value can't be used is not changed: that is ErrWrongKind or
-// ErrInvalid. What f returns as its error, Update returns. Other errors are those of Var.Set.
+// Update stores the fields that f changes, in one commit. Other writers can change the other fields
+// meanwhile. f can run several times. Update does not change a field whose stored value is
+// unusable: that is ErrWrongKind or ErrInvalid. If f returns an error, Update returns it. Other
+// errors are those of Var.Set.
 func (v FieldsVar[T]) Update(f func(old T) (T, error)) (now T, err error) {
 	err = v.change("update", true, f)
 	return v.Get(), err
 }
 
-// Clear removes all fields, so that Get gives the defaults.
+// Clear removes all fields. Get then returns the defaults.
 func (v FieldsVar[T]) Clear() error {
 	b := v.binding()
 	return v.inBatch("clear", func(batch *Batch) error {
@@ -464,7 +458,7 @@ func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) erro
 	})
 }
 
-// inBatch makes a change in the variable's batch, or in one of its own.
+// inBatch makes a change in the variable's batch, or in a batch of its own.
 func (v FieldsVar[T]) inBatch(op string, change func(*Batch) error) error {
 	if v.in != nil {
 		return v.in.edit(op, v.b.d.name, func() error { return change(v.in) })
@@ -472,8 +466,7 @@ func (v FieldsVar[T]) inBatch(op string, change func(*Batch) error) error {
 	return v.b.ns.Commit(change)
 }
 
-// Watch gives the struct now, and then the newest after each change of a
-// field: see Var.Watch.
+// Watch yields the struct now, and then the newest after each change of a field: see Var.Watch.
 func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[T] {
 	b := v.binding()
 	if v.in != nil {

@@ -6,41 +6,39 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 )
 
-// A CommitInfo is a commit as the file still tells it: Version, Time (by the
-// clock of the writer), By (the app, where it gave its name: see As), From (on a
-// board, which of its copies), and its Changes.
+// A CommitInfo is a commit that the file still holds: Version, Time (by the writer's clock), By
+// (the writer's name, if it gave one: see As), From (on a board, the writer's instance), and
+// Changes.
 type CommitInfo = entry.Commit
 
-// A Change is what a commit did to one entry: its Name, and what it held, Old,
-// and holds, New. A value whose IsZero is true means that nothing was stored.
+// A Change is the effect of a commit on one entry: its Name, the Old value and the New value. The
+// zero Value means that nothing was stored.
 type Change = entry.Change
 
-// History gives the newest commits, newest first: at most limit of them (0:
-// all), and only what they did to the names, if any are given. A file keeps its
-// newest 200 commits and the newest 20 changes of each name, as long as these take
-// no more than 256 KiB, or as much as the entries if they take more. Reset leaves
-// none, nor do Forget and sealing what was plain of those names. It reads the
-// file, so it may wait.
+// History returns the newest commits, newest first: at most limit of them (0: all), and only
+// changes of the given names, if there are any. A file keeps its newest 200 commits and the newest
+// 20 changes of each name while these take at most 256 KiB, or at most the size of the entries if
+// that is more. Reset erases all history. Forget, and sealing a plain entry, erase the history of
+// those names. History reads the file, so it can wait for the disk.
 func (ns *Namespace) History(limit int, names ...string) ([]CommitInfo, error) {
 	past, err := ns.namespace().l.History(limit, names...)
 	return past, ns.fail("read the history of", "", err)
 }
 
-// EntriesAt gives what was stored at a version, by the byte order of the names.
-// The error is ErrTooOld for a version that the file doesn't tell any more, or
-// not yet: it tells those on both sides of what History gives, and one in each
-// minute of the last hour, each hour of two days and each day of thirty. It reads
-// the file, so it may wait.
+// EntriesAt returns the entries at a version, in byte order of the names. The error is ErrTooOld
+// for a version that the file no longer holds, and for a version of the future. The file holds the
+// versions before and after each commit that History returns, and one version in each minute of the
+// last hour, each hour of two days and each day of thirty. EntriesAt reads the file, so it can wait
+// for the disk.
 func (ns *Namespace) EntriesAt(version int64) ([]Entry, error) {
 	past, err := ns.namespace().l.At(version)
-	return past, ns.fail("look back in", "", err)
+	return past, ns.fail("read an earlier version of", "", err)
 }
 
-// EntriesAtTime gives what was stored at a time, and the newest version then, as
-// far as the file still tells: see EntriesAt. Times are those of the clocks of the
-// writers. The error is ErrTooOld for a time of which nothing is told. It reads the
-// file, so it may wait.
+// EntriesAtTime returns the entries at a time, and the version of that time: see EntriesAt. Times
+// are those of the writers' clocks. The error is ErrTooOld for a time that the file no longer
+// covers. EntriesAtTime reads the file, so it can wait for the disk.
 func (ns *Namespace) EntriesAtTime(t time.Time) (entries []Entry, version int64, err error) {
 	entries, version, err = ns.namespace().l.AtTime(t)
-	return entries, version, ns.fail("look back in", "", err)
+	return entries, version, ns.fail("read an earlier version of", "", err)
 }

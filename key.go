@@ -12,60 +12,59 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Integer is what an Int key can hold. uint and uint64 are not among them:
-// the file keeps 64 bits with a sign.
+// Integer lists the types of an Int key. It excludes uint and uint64, since the file stores signed
+// 64-bit numbers.
 type Integer interface {
 	~int | ~int8 | ~int16 | ~int32 | ~int64 | ~uint8 | ~uint16 | ~uint32
 }
 
-// Number is what Add, Raise and Lower take.
+// Number lists the types that Add, Raise and Lower accept.
 type Number interface {
 	Integer | ~float32 | ~float64
 }
 
-// A Key is the declaration of an entry: its name, its kind, the default that
-// stands in while nothing is stored, and the rules that a value must keep.
-// Declare each once, as a package variable, and use it wherever the entry is
-// read or written.
+// A Key is the declaration of an entry: its name, its kind, the default that Get returns while
+// nothing is stored, and the rules that a value must keep. Declare each key once, as a package
+// variable, and use it wherever the entry is read or written.
 //
-// A Key can't be changed; the methods that seem to do so return another. They
-// panic, with the remedy, when they are used wrongly, which shows at the start
-// of the program. A Key is safe for concurrent use. The zero Key panics.
+// A Key is immutable. Methods such as Between return a changed copy. They panic with the remedy
+// when they are used wrongly, which happens at the start of the program. A Key is safe for
+// concurrent use. The zero Key panics.
 type Key[T any] struct{ d *definition[T] }
 
 type definition[T any] struct {
 	codec[T]
 	name     string
-	family   string // the name that At began with, if it did
+	family   string // the key's name before At; empty if At was not called
 	kind     value.Kind
 	def      T
 	rules    []func(T) error
-	min, max value.Value // no value: no bound
+	min, max value.Value // the zero Value means no bound
 	choice   []string
 	keep     int
 	sealed   bool
 	about    string
-	typed    func(string) (T, error) // reads what a user typed; nil: the kind says how
-	format   func(T) string          // gives it as typed reads it
-	ask      string                  // what a user is asked for; empty: the kind says what
+	typed    func(string) (T, error) // parses what a user typed; nil means by kind
+	format   func(T) string          // the inverse of typed
+	ask      string                  // what a user has to enter; empty means by kind
 	unkept   string
 	start    value.Value // def, encoded
 
-	unnameable error // why no entry can have the name, which a user may have given
+	unnameable error // why the name is invalid; a user may have typed part of it
 
-	spare *sync.Pool // of *operation[T], shared by the keys that were made of one
+	spare *sync.Pool // of *operation[T]; keys derived from one key share it
 }
 
 // AnyKey is any declaration: a Key, a FieldsKey or a RecordsKey.
 type AnyKey interface {
 	Name() string
 	Kind() value.Kind
-	// Declared gives the declaration, as Declare keeps it in the file: one of a
-	// Key, one a field of a FieldsKey, and a family of a RecordsKey.
+	// Declared returns the declarations that Declare stores in the file: one for a Key, one per
+	// field for a FieldsKey, and a family for a RecordsKey.
 	Declared() []DeclaredKey
-	examine(ns *Namespace) // reports what is stored and can't be used
-	unkept() string        // what does not survive a round trip; empty: all does
-	// kept gives a value as the key stores it, or why it would not.
+	examine(ns *Namespace) // reports a stored value that can't be used
+	unkept() string        // describes what does not survive a round trip; empty if all does
+	// kept returns a value as the key would store it, or an error if the key would refuse it.
 	kept(v value.Value) (value.Value, error)
 }
 
@@ -87,7 +86,7 @@ func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
 	return k
 }
 
-// scalar makes a codec out of a value's constructor and accessor.
+// scalar makes a codec from a value's constructor and accessor.
 func scalar[T, V any](kind value.Kind, make func(V) value.Value, as func(value.Value) (V, bool), to func(V) T, from func(T) V) codec[T] {
 	return codec[T]{
 		enc: func(x T) (value.Value, error) { return make(from(x)), nil },
@@ -108,8 +107,8 @@ func Bool(name string, def bool) Key[bool] {
 	return newKey(name, value.KindBool, def, scalar(value.KindBool, value.Bool, value.Value.AsBool, same[bool], same[bool]))
 }
 
-// Int declares a whole number. A stored number outside T's range is
-// ErrInvalid, and a stored float is ErrWrongKind: nothing is cut.
+// Int declares a whole number. A stored number outside T's range is ErrInvalid, and a stored float
+// is ErrWrongKind: nothing is truncated.
 func Int[T Integer](name string, def T) Key[T] {
 	return newKey(name, value.KindInt, def, codec[T]{
 		enc: func(x T) (value.Value, error) { return value.Int(int64(x)), nil },
@@ -126,8 +125,8 @@ func Int[T Integer](name string, def T) Key[T] {
 	})
 }
 
-// Float declares a number with a fraction. A stored int is read as a float
-// where that is exact; NaN and the infinities can be stored.
+// Float declares a number with a fraction. It reads a stored int if the conversion is exact. NaN
+// and the infinities can be stored.
 func Float(name string, def float64) Key[float64] {
 	c := scalar(value.KindFloat, value.Float, value.Value.AsFloat, same[float64], same[float64])
 	exact := c.dec
@@ -144,7 +143,7 @@ func Float(name string, def float64) Key[float64] {
 	return newKey(name, value.KindFloat, def, c)
 }
 
-// Text declares a text, which is UTF-8 and may be empty: empty is a value.
+// Text declares a UTF-8 text. An empty text is a value.
 func Text[T ~string](name string, def T) Key[T] {
 	return newKey(name, value.KindText, def, textCodec[T]())
 }
@@ -161,20 +160,20 @@ func Bytes(name string, def []byte) Key[[]byte] {
 	return newKey(name, value.KindBytes, def, c)
 }
 
-// Time declares a moment, kept to the nanosecond in UTC; the zone and the
-// monotonic clock are not kept. Years are 0 to 9999.
+// Time declares a moment in UTC, to the nanosecond. The zone and the monotonic clock are not
+// stored. Years are 0 to 9999.
 func Time(name string, def time.Time) Key[time.Time] {
 	return newKey(name, value.KindTime, def.UTC().Round(0), scalar(value.KindTime, value.Time, value.Value.AsTime, same[time.Time], same[time.Time]))
 }
 
-// OneOf declares a choice from a fixed set. The first is the default. A stored
-// text that is not in the set, as after a choice was taken out of it, is ErrInvalid.
+// OneOf declares a choice from a fixed set. The first choice is the default. A stored text that is
+// not in the set, for example after a choice was removed, is ErrInvalid.
 func OneOf[T ~string](name string, first T, rest ...T) Key[T] {
 	set := append([]T{first}, rest...)
 	k := newKey(name, value.KindText, first, textCodec[T]())
 	for i, x := range set {
 		if slices.Contains(set[:i], x) {
-			misuse("the choice %q stands twice in %s", x, name)
+			misuse("OneOf: the choice %q occurs twice in %s", x, name)
 		}
 		k.d.choice = append(k.d.choice, string(x))
 	}
@@ -187,14 +186,14 @@ func OneOf[T ~string](name string, first T, rest ...T) Key[T] {
 	return k
 }
 
-// List declares a list. E is bool, a number, a string, []byte, time.Time, a
-// slice, a map with string keys, a struct, a type with MarshalText, or any for
-// a mixed list. nil and empty are the same value.
+// List declares a list. E is bool, a number, a string, []byte, time.Time, a slice, a map with
+// string keys, a struct, a type with MarshalText, or any for a mixed list. nil and empty are the
+// same value.
 func List[E any](name string, def ...E) Key[[]E] {
 	return composite(name, value.KindList, append([]E{}, def...), []E{})
 }
 
-// Map declares a map from text to E, of which a List's E tells what it can be.
+// Map declares a map from text to E. E can be any type that List accepts.
 func Map[E any](name string, def map[string]E) Key[map[string]E] {
 	if def == nil {
 		def = map[string]E{}
@@ -202,10 +201,10 @@ func Map[E any](name string, def map[string]E) Key[map[string]E] {
 	return composite(name, value.KindMap, def, map[string]E{})
 }
 
-// Object declares a struct that is one entry: it is read and written whole.
-// Its exported fields are kept under the names that Fields describes. A field
-// that an entry doesn't tell is as in def, and what an entry tells beyond T's
-// fields is kept when it is set again.
+// Object declares a struct that is one entry: it is read and written as a whole. Its exported
+// fields are stored under the names that Fields describes. A field that is missing in the stored
+// entry has the value it has in def. Stored members that T does not know are kept when the entry is
+// set again.
 func Object[T any](name string, def T) Key[T] {
 	if t := reflect.TypeFor[T](); t.Kind() != reflect.Struct {
 		misuse("Object %s takes a struct, not %s", name, t)
@@ -219,7 +218,7 @@ func composite[T any](name string, kind value.Kind, def, base T) Key[T] {
 	return k
 }
 
-// definition gives it, and panics on a zero Key.
+// definition returns k's definition. It panics on a zero Key.
 func (k Key[T]) definition() *definition[T] {
 	if k.d == nil {
 		misuse("a zero Key was used; declare it with Bool, Int, Float, Text, Bytes, Time, OneOf, List, Map or Object")
@@ -237,8 +236,8 @@ func (k Key[T]) changed(f func(d *definition[T])) Key[T] {
 	return Key[T]{&d}
 }
 
-// Between allows values from lo to hi only, both included. It is for numbers,
-// text, bytes and times. Add keeps to it too.
+// Between allows values from lo to hi, both included. It applies to numbers, text, bytes and times.
+// Add obeys it too.
 func (k Key[T]) Between(lo, hi T) Key[T] {
 	return k.changed(func(d *definition[T]) {
 		var err1, err2 error
@@ -247,31 +246,30 @@ func (k Key[T]) Between(lo, hi T) Key[T] {
 		order, ok := value.Compare(d.min, d.max)
 		switch {
 		case err1 != nil || err2 != nil || !ok:
-			misuse("Between of %s takes values that have an order: numbers, text, bytes or times; use Check for %s", d.name, d.kind)
+			misuse("Between of %s needs values with an order: numbers, text, bytes or times; use Check for %s", d.name, d.kind)
 		case order > 0:
-			misuse("Between of %s has its bounds the wrong way round: write Between(%v, %v)", d.name, hi, lo)
+			misuse("Between of %s has its bounds in the wrong order: write Between(%v, %v)", d.name, hi, lo)
 		}
 	})
 }
 
-// Check allows only values for which rule returns nil, whether they are set or
-// found stored. The default need not pass: Text("gardener", "").Check(notEmpty)
-// stands at "" until somebody says who. The text of its error is what a user is
-// told, so write it as a sentence for one. rule must not change the value, and
-// may be called at any time by any goroutine.
+// Check allows only values for which rule returns nil, both when they are set and when they are
+// read. The default need not pass: Text("gardener", "").Check(notEmpty) reads as "" until a name is
+// stored. The text of rule's error is shown to users, so write it as a sentence for them. rule must
+// not change the value. Any goroutine can call it at any time.
 func (k Key[T]) Check(rule func(T) error) Key[T] {
 	if rule == nil {
-		misuse("Check of %s takes a function, not nil", k.Name())
+		misuse("Check of %s needs a function, not nil", k.Name())
 	}
 	return k.changed(func(d *definition[T]) { d.rules = append(d.rules, rule) })
 }
 
-// Keep bounds a list to its newest n items, whoever writes it: the oldest
-// leave at the front.
+// Keep bounds a list to its newest n items, for every writer. The oldest items are removed at the
+// front.
 func (k Key[T]) Keep(n int) Key[T] {
 	return k.changed(func(d *definition[T]) {
 		if d.kind != value.KindList || n < 1 {
-			misuse("Keep of %s takes a list and at least 1", d.name)
+			misuse("Keep of %s needs a list and at least 1", d.name)
 		}
 		v, err := d.enc(d.def)
 		if err == nil && v.Len() > n {
@@ -281,20 +279,20 @@ func (k Key[T]) Keep(n int) Key[T] {
 	})
 }
 
-// About says in a few words what the entry is for. Lists of keys show it.
+// About describes the entry in a few words, for lists of keys.
 func (k Key[T]) About(text string) Key[T] {
 	return k.changed(func(d *definition[T]) { d.about = text })
 }
 
-// CheckName says whether an entry can be called name: 1 to 256 bytes of UTF-8
-// without control characters, in parts separated by "/", none of them empty,
-// "." or "..". Names are case-sensitive. The error wraps ErrInvalid.
+// CheckName returns an error if name can't be the name of an entry. A name is 1 to 256 bytes of
+// UTF-8 without control characters, in parts separated by "/". No part is empty, "." or "..". Names
+// are case-sensitive. The error wraps ErrInvalid.
 func CheckName(name string) error { return entry.CheckName(name) }
 
-// Name is the entry's name.
+// Name returns the entry's name.
 func (k Key[T]) Name() string { return k.definition().name }
 
-// Kind is the kind of the values that are stored.
+// Kind returns the kind of the stored values.
 func (k Key[T]) Kind() value.Kind {
 	if k.definition().sealed {
 		return value.KindSealed
@@ -302,7 +300,7 @@ func (k Key[T]) Kind() value.Kind {
 	return k.d.kind
 }
 
-// Default is what stands in while nothing is stored. It is a copy.
+// Default returns a copy of the value that Get returns while nothing is stored.
 func (k Key[T]) Default() T { return k.definition().copied(k.d.def) }
 
 func (d *definition[T]) copied(x T) T {
@@ -312,8 +310,8 @@ func (d *definition[T]) copied(x T) T {
 	return d.clone(x)
 }
 
-// Encode checks x against the key's rules and gives the value to store. The
-// error wraps ErrInvalid.
+// Encode checks x against the key's rules and returns the value to store. The error wraps
+// ErrInvalid.
 func (k Key[T]) Encode(x T) (value.Value, error) { return k.definition().encode(x) }
 
 func (d *definition[T]) encode(x T) (value.Value, error) {
@@ -330,8 +328,8 @@ func (d *definition[T]) encode(x T) (value.Value, error) {
 	return v, err
 }
 
-// Decode gives what a stored value means. The error wraps ErrWrongKind, or
-// ErrInvalid where the value breaks the key's rules.
+// Decode returns what a stored value means to the key. The error wraps ErrWrongKind, or ErrInvalid
+// if the value breaks the key's rules.
 func (k Key[T]) Decode(v value.Value) (T, error) { return k.definition().decode(v) }
 
 func (d *definition[T]) decode(v value.Value) (T, error) {
@@ -342,7 +340,7 @@ func (d *definition[T]) decode(v value.Value) (T, error) {
 	return x, err
 }
 
-// check says whether x keeps the rules. The error wraps ErrInvalid.
+// check returns an error that wraps ErrInvalid if x breaks the rules.
 func (d *definition[T]) check(x T) error {
 	if d.unnameable != nil {
 		return d.unnameable
@@ -366,7 +364,7 @@ func (k Key[T]) kept(v value.Value) (value.Value, error) {
 	return k.Encode(x)
 }
 
-// bounded says whether x is within the bounds.
+// bounded returns an error if x is outside the bounds.
 func (d *definition[T]) bounded(x T) error {
 	if d.min.IsZero() {
 		return nil
@@ -400,7 +398,7 @@ func (e *invalid) Unwrap() []error {
 	return []error{ErrInvalid, e.cause}
 }
 
-// Declared gives the declaration.
+// Declared returns the declaration.
 func (k Key[T]) Declared() []DeclaredKey {
 	d := k.definition()
 	out := DeclaredKey{Name: d.name, Kind: k.Kind(), About: d.about, Min: d.min, Max: d.max, Keep: d.keep, Choices: d.choice}
@@ -412,15 +410,14 @@ func (k Key[T]) Declared() []DeclaredKey {
 
 func (k Key[T]) unkept() string { return k.definition().unkept }
 
-// Copy gives a copy of x that shares no memory with it.
+// Copy returns a copy of x that shares no memory with it.
 func (k Key[T]) Copy(x T) T { return k.definition().copied(x) }
 
-// Copies says whether Copy copies anything: T holds a slice, a map, a pointer or an
-// interface.
+// Copies reports whether Copy copies anything: T holds a slice, a map, a pointer or an interface.
 func (k Key[T]) Copies() bool { return k.definition().clone != nil }
 
-// Merged gives v, as Encode gives it, with what a stored value tells beyond the fields
-// that T has: of a struct, what a newer program has put there; of anything else it is v.
+// Merged returns v, which Encode made, with the members of stored that T does not know. A newer
+// program may have stored them. If v is no struct, Merged returns v.
 func (k Key[T]) Merged(v, stored value.Value) value.Value {
 	d := k.definition()
 	if d.merge == nil || stored.IsZero() {
@@ -432,10 +429,10 @@ func (k Key[T]) Merged(v, stored value.Value) value.Value {
 	return d.merge(v, stored)
 }
 
-// Merges says whether Merged may give something else than it is given.
+// Merges reports whether Merged can return something else than its argument.
 func (k Key[T]) Merges() bool { return k.definition().merge != nil }
 
-// EncodeAny is Encode without the key's rules, as for one item of a list.
+// EncodeAny is Encode without the key's rules, for example for one item of a list.
 func (k Key[T]) EncodeAny(x T) (value.Value, error) {
 	v, err := k.definition().enc(x)
 	if err == nil {
@@ -447,8 +444,8 @@ func (k Key[T]) EncodeAny(x T) (value.Value, error) {
 // DecodeAny is Decode without the key's rules.
 func (k Key[T]) DecodeAny(v value.Value) (T, error) { return k.definition().dec(v) }
 
-// Bounds are the least and the largest value that the key takes: those of Between, and of a
-// whole number else those of T. They are no values where there are none.
+// Bounds returns the least and the largest value of the key: those of Between, or for a whole
+// number those of T. The zero Value means no bound.
 func (k Key[T]) Bounds() (min, max value.Value) {
 	d := k.definition()
 	if !d.min.IsZero() {

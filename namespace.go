@@ -19,32 +19,31 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Namespace is the entries of one app on this device, kept in one file. All
-// of it is in memory once it is open, so that reading never waits. It is safe
-// for concurrent use, and several processes may have the same file open.
+// A Namespace holds the entries of one app on this device, in one file. Open reads all of it into
+// memory, so reading never waits. It is safe for concurrent use. Several processes can have the
+// same file open.
 type Namespace struct {
 	l           *ledger.Ledger
 	name        string
 	readOnly    bool
-	within      time.Duration // over 0: commits are prompt
+	within      time.Duration // above 0, commits are prompt
 	author      entry.Author
 	twice       bool // for tests: see package hooks
-	migrated    bool // steps of the schema were taken at Open
+	migrated    bool // Open ran steps of the schema
 	prob        *problems
 	listener    *ledger.Listener
 	sealer      Sealer
 	limits      limits
 	declaration *declaration // nil: nothing was declared
-	undeclared  sync.Map     // names that were used without being declared
-	large       sync.Map     // names of values that were reported as large
+	undeclared  sync.Map     // names that were used without a declaration
+	large       sync.Map     // names whose values were reported as large
 	notes       bool         // see NoteUsage
-	noted       bool         // this run is counted; guarded by the lock of l
+	noted       bool         // this run is counted; l's lock guards it
 	closed      atomic.Bool
 	done        chan struct{}
 }
 
-// Local is where a key can live on a device: a *Namespace, or a *Batch while
-// its Commit runs.
+// Local is a place for keys on a device: a *Namespace, or a *Batch while its Commit runs.
 type Local interface {
 	namespace() *Namespace
 	batch() *Batch
@@ -59,20 +58,17 @@ func (ns *Namespace) namespace() *Namespace {
 
 func (ns *Namespace) batch() *Batch { return nil }
 
-// Open opens the namespace called name in the directory dir, which AppDir
-// gives an app. Both are made when they don't exist: the directory with mode
-// 0700, the file DIR/NAME.jsonl with 0600. name is 1 to 64 of a-z 0-9 . _ -
-// and begins with a letter or a digit.
+// Open opens the namespace called name in the directory dir. AppDir returns such a directory. Open
+// creates both if they don't exist: the directory with mode 0700, the file DIR/NAME.jsonl with mode
+// 0600. name has 1 to 64 of the characters a-z 0-9 . _ - and starts with a letter or a digit.
 //
-// When Open returns, all entries are in memory and Get can be used anywhere.
-// Opening the same file twice in one process is allowed and gives two
-// namespaces with the same entries.
+// When Open returns, all entries are in memory. A process can open the same file twice; both
+// namespaces then have the same entries.
 //
-// The errors are ErrInvalid for a bad name and for two declared keys with one
-// name; ErrBusy when another process keeps the file locked for 5 s; ErrDamaged
-// with Strict; ErrNewer; fs.ErrPermission, also where another user than the
-// directory's owner would have to make a file; the file system's own; and with
-// ReadOnly fs.ErrNotExist.
+// The errors are ErrInvalid for a bad name and for two declared keys of one name; ErrBusy if
+// another process holds the file's lock for 5 s; ErrDamaged with Strict; ErrNewer;
+// fs.ErrPermission, also if a user other than the directory's owner would create a file; errors of
+// the file system; and with ReadOnly fs.ErrNotExist.
 func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	var o options
 	for _, opt := range opts {
@@ -114,13 +110,13 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	ns.l = l
 	if fs := journal.Network(dir); fs != "" {
-		ns.prob.report("", nil, fmt.Errorf("%s lies on a %s file system, where locks and syncs may not hold what they promise; keep it on a local disk", l.Path(), fs))
+		ns.prob.report("", nil, fmt.Errorf("%s is on a %s file system, where locks and syncs can fail silently; keep it on a local disk", l.Path(), fs))
 	}
 	if err := l.MayReplace(); err != nil && !o.readOnly {
 		ns.prob.report("", nil, err)
 	}
 	if info, err := os.Stat(l.Path()); err == nil && info.Size() > largeFile {
-		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in files of its own",
+		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in separate files",
 			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
 	}
 	if err = ns.migrate(o.steps, o.anySchema); err == nil {
@@ -132,7 +128,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	return ns, nil
 }
 
-// migrate takes the steps of the schema that the file has not had.
+// migrate runs the steps of the schema that the file has not had.
 func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 	had := ns.l.Schema()
 	switch {
@@ -143,11 +139,11 @@ func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 	case had == int64(len(steps)):
 		return nil
 	case ns.readOnly:
-		ns.prob.report("", nil, fmt.Errorf("%w: the file has had %d steps of the schema of %d, and can't be changed", ErrReadOnly, had, len(steps)))
+		ns.prob.report("", nil, fmt.Errorf("%w: the file has had %d of %d schema steps, and can't be changed", ErrReadOnly, had, len(steps)))
 		return nil
 	}
 	_, err := ns.commit(func(tx *ledger.Tx) error {
-		// Another process may have been faster, and know more.
+		// Another process can have migrated the file meanwhile, and know more steps.
 		if tx.Schema() > int64(len(steps)) {
 			return newerSchema(tx.Schema(), len(steps))
 		}
@@ -155,7 +151,7 @@ func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 		b, err := ns.run(func(b *Batch) error {
 			for i, step := range missing {
 				if err := step(b); err != nil {
-					return fmt.Errorf("step %d of the schema: %w", len(steps)-len(missing)+i+1, err)
+					return fmt.Errorf("schema step %d: %w", len(steps)-len(missing)+i+1, err)
 				}
 			}
 			return nil
@@ -171,32 +167,31 @@ func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 }
 
 func newerSchema(had int64, known int) error {
-	return fmt.Errorf("%w: the file has had %d steps of the schema, and this program knows %d", ErrNewer, had, known)
+	return fmt.Errorf("%w: the file has had %d schema steps, and this program knows %d", ErrNewer, had, known)
 }
 
-// CheckNamespace says whether a namespace can be called name: see Open.
+// CheckNamespace returns an error if name can't be the name of a namespace: see Open.
 func CheckNamespace(name string) error { return journal.CheckName(name) }
 
-// fail makes err an *Error of this namespace.
+// fail wraps err in an *Error of this namespace.
 func (ns *Namespace) fail(op, name string, err error) error {
 	return wrap(op, ns.name, name, err)
 }
 
-// Name is the namespace's name.
+// Name returns the namespace's name.
 func (ns *Namespace) Name() string { return ns.namespace().name }
 
-// Path is where the file lies.
+// Path returns the path of the data file.
 func (ns *Namespace) Path() string { return ns.namespace().l.Path() }
 
-// Version is how many commits the namespace has had.
+// Version returns the number of commits that the namespace has had.
 func (ns *Namespace) Version() int64 { return ns.namespace().l.Version() }
 
-// Problems gives the newest 100 things that went wrong and were survived,
-// oldest first.
+// Problems returns the newest 100 problems, oldest first.
 func (ns *Namespace) Problems() []Problem { return ns.namespace().prob.all() }
 
-// Refresh makes visible what other processes have written. A write does so by
-// itself, and so does a Watch that waits.
+// Refresh makes changes of other processes visible. A write does the same, and so does a waiting
+// Watch.
 func (ns *Namespace) Refresh() error {
 	if ns.namespace().closed.Load() {
 		return ns.fail("refresh", "", ErrClosed)
@@ -204,9 +199,9 @@ func (ns *Namespace) Refresh() error {
 	return ns.fail("refresh", "", ns.l.Refresh())
 }
 
-// Close ends every Watch, syncs what was written promptly, and closes the file;
-// all that was written before is on the disk. Get keeps giving the last values, and a write returns
-// ErrClosed. A second Close returns nil.
+// Close ends every Watch, syncs prompt writes and closes the file. Everything written before is
+// then on disk. After Close, Get returns the last values and writes return ErrClosed. A second
+// Close returns nil.
 func (ns *Namespace) Close() error {
 	if !ns.namespace().closed.CompareAndSwap(false, true) {
 		return nil
@@ -214,23 +209,23 @@ func (ns *Namespace) Close() error {
 	close(ns.done)
 	ns.noteUsage()
 	defer ns.l.Leave(ns.listener)
-	// Another Namespace may keep the file open.
+	// Another Namespace can still use the file.
 	return ns.fail("close", "", errors.Join(ns.l.Flush(), ns.l.Close()))
 }
 
-// commit is the one way by which this namespace writes.
+// commit is the only way this namespace writes.
 func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error) {
 	if err := ns.mayWrite(); err != nil {
 		return ledger.Result{}, err
 	}
 	result, err := ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
 	if err == nil && len(result.Sealed) > 0 {
-		err = ns.l.Forget(result.Sealed...) // what stood there in the clear
+		err = ns.l.Forget(result.Sealed...) // values that were stored in the clear
 	}
 	return result, err
 }
 
-// mayWrite says why nothing can be written: the ledger may be shared with a
+// mayWrite returns the reason why this namespace can't write. The ledger can be shared with a
 // namespace that can.
 func (ns *Namespace) mayWrite() error {
 	switch {
@@ -242,9 +237,8 @@ func (ns *Namespace) mayWrite() error {
 	return nil
 }
 
-// Flush syncs what was written promptly (see SyncWithin) to the disk. When it
-// returns nil, a power cut does not undo anything that was written before. The
-// errors are those of Var.Set.
+// Flush syncs prompt writes to the disk (see SyncWithin). When it returns nil, a power cut does not
+// undo any earlier write. The errors are those of Var.Set.
 func (ns *Namespace) Flush() error {
 	if ns.namespace().closed.Load() {
 		return ns.fail("flush", "", ErrClosed)
@@ -253,11 +247,10 @@ func (ns *Namespace) Flush() error {
 	return ns.fail("flush", "", ns.l.Flush())
 }
 
-// Reset removes everything that is stored, whatever its name and kind, so that
-// every key is at its default again; the declared keys and the schema stay.
-// When it returns nil the file holds nothing of what was, its history included.
-// The errors are those of Var.Set; where removing succeeded and writing the file
-// anew did not, the error says so.
+// Reset removes every entry, whatever its name and kind. Every key is then at its default. The
+// declared keys and the number of schema steps stay. When Reset returns nil, the file holds nothing
+// of the old entries, their history included. The errors are those of Var.Set. If the entries were
+// removed and the file could not be rewritten, the error says so.
 func (ns *Namespace) Reset() error {
 	_, err := ns.namespace().commit(func(tx *ledger.Tx) error {
 		for _, name := range tx.Names() {
@@ -271,34 +264,33 @@ func (ns *Namespace) Reset() error {
 	return ns.fail("reset", "", err)
 }
 
-// encode checks a value against the limits and makes it fit to be stored.
+// encode checks a value against the limits and encodes it.
 func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) {
 	enc, err := ledger.Encode(v)
 	if err != nil {
 		return enc, err
 	}
 	if most := ns.limits.value; most > 0 && enc.Exceeds(most) {
-		return enc, fmt.Errorf("%w: the value takes %d bytes, and %d is the most here", ErrTooLarge, enc.Size(), most)
+		return enc, fmt.Errorf("%w: the value has %d bytes, and the limit is %d", ErrTooLarge, enc.Size(), most)
 	}
 	if enc.Exceeds(largeValue) {
 		if _, told := ns.large.LoadOrStore(name, true); !told {
-			ns.prob.report(name, nil, fmt.Errorf("%w: the value takes %d bytes, which each launch and each change has to carry; keep what is over %d in a file", ErrTooLarge, enc.Size(), largeValue))
+			ns.prob.report(name, nil, fmt.Errorf("%w: the value has %d bytes, which slows down every launch and change; keep a value of over %d bytes in a file", ErrTooLarge, enc.Size(), largeValue))
 		}
 	}
 	return enc, nil
 }
 
-// An Entry is what is stored under a name, whatever key it was written with:
-// Name, Value, Version (the commit that changed it last), Updated (when, by the
-// clock of the writer), By (the app that did, where it gave its name: see As),
-// and on a board From (which of its copies).
+// An Entry is a stored entry, whatever key it was written with: Name, Value, Version (the commit
+// that changed it last), Updated (the time of that commit, by the writer's clock), By (the writer's
+// name, if it gave one: see As), and on a board From (the instance of the writer).
 type Entry = entry.Entry
 
-// Entry gives what is stored under name, if there is anything.
+// Entry returns the entry called name, if it exists.
 func (ns *Namespace) Entry(name string) (e Entry, found bool) {
 	n := ns.namespace().l.Find(name)
 	if n == nil && ns.declaration != nil && ns.declaration.covers(name) {
-		n = ns.l.Node(name) // what an app does with its keys is noted
+		n = ns.l.Node(name) // NoteUsage records only what an app does through its keys
 	}
 	if n == nil {
 		return Entry{Name: name}, false
@@ -308,9 +300,8 @@ func (ns *Namespace) Entry(name string) (e Entry, found bool) {
 	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
 }
 
-// Entries walks over what is stored under the names that begin with prefix,
-// by the byte order of the names, as it is at the start of the walk. The body
-// may do anything, even write or Close.
+// Entries iterates over the entries whose names begin with prefix, in byte order of the names, as
+// of the start of the loop. The body can do anything, including write or Close.
 func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 	return func(yield func(Entry) bool) {
 		s := ns.namespace().l.Snapshot()
@@ -323,8 +314,8 @@ func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 	}
 }
 
-// Put stores a value under a name without a key. It replaces whatever is
-// there, of any kind. The errors are those of Var.Set.
+// Put stores a value under a name without a key. It replaces a stored value of any kind. The errors
+// are those of Var.Set.
 func (ns *Namespace) Put(name string, v value.Value) error {
 	err := CheckName(name)
 	if err == nil {
@@ -333,7 +324,7 @@ func (ns *Namespace) Put(name string, v value.Value) error {
 	return ns.fail("put", name, err)
 }
 
-// put sets a name to a value in tx, or drops it for no value.
+// put sets a name to a value in tx. The zero Value drops the name.
 func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 	if v.IsZero() {
 		tx.Drop(name)
@@ -347,16 +338,15 @@ func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 	return ns.checkLimit(tx)
 }
 
-// checkLimit says whether the namespace keeps to its limit with the changes of tx.
+// checkLimit returns an error if the namespace would exceed its limit with the changes of tx.
 func (ns *Namespace) checkLimit(tx *ledger.Tx) error {
 	if most := ns.limits.namespace; most > 0 && tx.Size() > int64(most) {
-		return fmt.Errorf("%w: with it the namespace would hold %d bytes, and %d is the most here", ErrTooLarge, tx.Size(), most)
+		return fmt.Errorf("%w: the namespace would hold %d bytes, and the limit is %d", ErrTooLarge, tx.Size(), most)
 	}
 	return nil
 }
 
-// Drop removes what is stored under the names, in one commit. A name under
-// which nothing is stored is not an error.
+// Drop removes entries in one commit. An absent name is no error.
 func (ns *Namespace) Drop(names ...string) error {
 	_, err := ns.namespace().commit(func(tx *ledger.Tx) error {
 		for _, name := range names {
@@ -367,14 +357,13 @@ func (ns *Namespace) Drop(names ...string) error {
 	return ns.fail("drop", "", err)
 }
 
-// Forget removes what is stored under the names, and leaves nothing of it in the
-// file: neither a name nor what it ever held. The rest of the past stays, but for
-// the commits that did nothing else. The errors are those of Var.Set; where removing
-// succeeded and writing the file anew did not, the error says so.
+// Forget removes entries and erases them from the file: their names and every value that they had.
+// The rest of the past stays, except for commits that changed nothing else. The errors are those of
+// Var.Set. If the entries were removed and the file could not be rewritten, the error says so.
 func (ns *Namespace) Forget(names ...string) error {
 	err := ns.namespace().mayWrite()
 	if err == nil && len(names) == 0 {
-		err = refuse.As(ErrInvalid, "no name was given; Reset forgets everything")
+		err = refuse.As(ErrInvalid, "no name was given; use Reset to remove everything")
 	}
 	if err == nil {
 		_, err = ns.commit(func(tx *ledger.Tx) error {
@@ -390,11 +379,10 @@ func (ns *Namespace) Forget(names ...string) error {
 	return ns.fail("forget", "", err)
 }
 
-// Watch gives the names of the keys at once, all of them, and then, after each
-// change, those that changed: one handler for the first sight of a screen and
-// for each later one. A slow body gets several changes as one. It ends when
-// the body breaks off, ctx ends, or the namespace is closed; the body may
-// write and close.
+// Watch yields the names of all the keys at once, and then, after each change, the names that
+// changed. One loop body serves the first view of a screen and later ones. A slow body gets several
+// changes as one. The loop ends when the body breaks, ctx ends, or the namespace is closed. The
+// body can write and close.
 func (ns *Namespace) Watch(ctx context.Context, keys ...AnyKey) iter.Seq[[]string] {
 	var names, prefixes []string
 	for _, k := range keys {
@@ -409,8 +397,7 @@ func (ns *Namespace) Watch(ctx context.Context, keys ...AnyKey) iter.Seq[[]strin
 	return ns.watch(ctx, names, prefixes)
 }
 
-// WatchNames is Watch of names without keys; without names, of everything in
-// the namespace.
+// WatchNames is Watch for names without keys. Without names it covers the whole namespace.
 func (ns *Namespace) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
 	if len(names) == 0 {
 		return ns.watch(ctx, nil, []string{""})
@@ -418,9 +405,8 @@ func (ns *Namespace) WatchNames(ctx context.Context, names ...string) iter.Seq[[
 	return ns.watch(ctx, names, nil)
 }
 
-// watch tells the names that are watched, and what stands under the prefixes;
-// then what changed. Of what may have changed it compares the records, since a
-// name that came and went meanwhile is no news.
+// watch yields the watched names and the names under the prefixes, and then the names that changed.
+// It compares records, since a name that came and went between two looks is no change.
 func (ns *Namespace) watch(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		w := ns.namespace().l.Watch(names, prefixes)

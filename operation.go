@@ -9,17 +9,16 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Add adds n to the variable and gives what is stored now. Adding is one step:
-// two phones or two goroutines that add at once are both counted. An absent
-// entry starts from the key's default. A result outside the key's Between, or
-// outside T's range, is ErrInvalid and changes nothing; an entry of another
-// kind is ErrWrongKind. Other errors are those of Set.
+// Add adds n to the variable and returns the value that is stored then. It is one step: concurrent
+// Adds are all counted. An absent entry starts from the key's default. A result outside the key's
+// Between or outside T's range is ErrInvalid and changes nothing. An entry of another kind is
+// ErrWrongKind. Other errors are those of Set.
 func Add[T Number](v Var[T], n T) (T, error) { return onNumber(v, value.Add, n) }
 
-// Raise makes the variable n where it is smaller. Errors are those of Add.
+// Raise sets the variable to n if it is smaller. Errors are those of Add.
 func Raise[T Number](v Var[T], n T) (T, error) { return onNumber(v, value.Raise, n) }
 
-// Lower makes the variable n where it is larger. Errors are those of Add.
+// Lower sets the variable to n if it is larger. Errors are those of Add.
 func Lower[T Number](v Var[T], n T) (T, error) { return onNumber(v, value.Lower, n) }
 
 func onNumber[T Number](v Var[T], verb value.Verb, n T) (now T, err error) {
@@ -30,31 +29,31 @@ func onNumber[T Number](v Var[T], verb value.Verb, n T) (now T, err error) {
 	return v.operate(value.Op{Verb: verb, Operand: operand})
 }
 
-// Append adds items at the end of the list and gives the list as it is stored
-// now. With the key's Keep, the oldest leave at the front. An absent entry
-// starts from the key's default. Errors are those of Update.
+// Append adds items at the end of the list and returns the list that is stored then. With the key's
+// Keep, the oldest items are removed. An absent entry starts from the key's default. Errors are
+// those of Update.
 func Append[S ~[]E, E any](v Var[S], items ...E) (S, error) {
 	return onList(v, value.Op{Verb: value.Append}, items)
 }
 
-// AppendUnique is Append that leaves out an item which is in the list already.
+// AppendUnique is Append without the items that the list holds already.
 func AppendUnique[S ~[]E, E any](v Var[S], items ...E) (S, error) {
 	return onList(v, value.Op{Verb: value.Append, Unique: true}, items)
 }
 
-// Remove takes, for each of items, the first item that equals it out of the
-// list, and gives the list as it is stored now. Errors are those of Update.
+// Remove removes, for each of items, the first equal item of the list. It returns the list that is
+// stored then. Errors are those of Update.
 func Remove[S ~[]E, E any](v Var[S], items ...E) (S, error) {
 	return onList(v, value.Op{Verb: value.Remove}, items)
 }
 
-// RemoveAll takes every item that equals one of items out of the list, and
-// gives the list as it is stored now. Errors are those of Update.
+// RemoveAll removes every item that equals one of items, and returns the list that is stored then.
+// Errors are those of Update.
 func RemoveAll[S ~[]E, E any](v Var[S], items ...E) (S, error) {
 	return onList(v, value.Op{Verb: value.Remove, All: true}, items)
 }
 
-// onList makes op with each of items as its operand, in one commit.
+// onList applies op with each of items as its operand, in one commit.
 func onList[S ~[]E, E any](v Var[S], op value.Op, items []E) (now S, err error) {
 	d := v.listOf(op.Verb)
 	given, err := d.enc(S(items))
@@ -70,10 +69,9 @@ func onList[S ~[]E, E any](v Var[S], op value.Op, items []E) (now S, err error) 
 	return v.operate(ops...)
 }
 
-// Take takes the item at a position out of the list and gives it: 0 is the
-// first, -1 the last. Where the list has no such item, found is false and
-// nothing is changed. An absent entry starts from the key's default. Errors are
-// those of Update.
+// Take removes the item at a position from the list and returns it: 0 is the first item, -1 the
+// last. If the list has no such item, found is false and nothing changes. An absent entry starts
+// from the key's default. Errors are those of Update.
 func Take[S ~[]E, E any](v Var[S], at int) (item E, found bool, err error) {
 	d := v.listOf(value.Take)
 	var list S
@@ -104,14 +102,13 @@ func Take[S ~[]E, E any](v Var[S], at int) (item E, found bool, err error) {
 func (v Var[T]) listOf(verb value.Verb) *definition[T] {
 	d := v.binding().d
 	if d.kind != value.KindList {
-		misuse("%s of %s takes a List key, not %s", verb, d.name, d.kind)
+		misuse("%s of %s needs a List key, not %s", verb, d.name, d.kind)
 	}
 	return d
 }
 
-// Each walks over the list without copying it: the items are the store's own
-// and must not be changed. It sees the list as it is when the walk starts; the
-// body may write.
+// Each iterates over the list without copying it. The items belong to the store and must not be
+// changed. Each sees the list as it is when the loop starts. The body can write.
 func Each[S ~[]E, E any](v Var[S]) iter.Seq2[int, E] {
 	return func(yield func(int, E) bool) {
 		for i, item := range v.read().x {
@@ -122,8 +119,8 @@ func Each[S ~[]E, E any](v Var[S]) iter.Seq2[int, E] {
 	}
 }
 
-// operate makes operations, in order, on what is stored or else on the
-// default, and gives what is stored then or, when they are refused, what is there.
+// operate applies operations in order to the stored value or the default. It returns the value that
+// is stored then, or the present value if they are refused.
 func (v Var[T]) operate(ops ...value.Op) (now T, err error) {
 	b := v.binding()
 	if len(ops) == 0 {
@@ -143,7 +140,7 @@ func (v Var[T]) operate(ops ...value.Op) (now T, err error) {
 	return v.after(now, err)
 }
 
-// after gives what an operation stored or, when it failed, what is there.
+// after returns the value that an operation stored, or the present value if it failed.
 func (v Var[T]) after(now T, err error) (T, error) {
 	if err != nil {
 		return v.b.d.copied(v.read().x), err
@@ -151,12 +148,12 @@ func (v Var[T]) after(now T, err error) (T, error) {
 	return now, nil
 }
 
-// errAsItIs says that what is stored is to stay as it is.
-var errAsItIs = errors.New("as it is")
+// errAsItIs means that the stored value stays unchanged.
+var errAsItIs = errors.New("unchanged")
 
-// write is how what is no plain Set and no operation reaches the store: f sees
-// what is stored and gives the value to store, none to remove the entry, or
-// errAsItIs. It must have no side effects but on what its last run leaves.
+// write commits a change that is neither a plain Set nor an operation. f receives the stored value.
+// It returns the value to store, the zero Value to remove the entry, or errAsItIs. f must have no
+// side effects except for the results of its last run.
 func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
 	b := v.binding()
 	if b.in != nil {
@@ -191,28 +188,27 @@ func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, er
 	})
 }
 
-// An operation is one write to one variable on its way to the store. What it
-// makes of the newest record is worked out before it queues, and only when
-// another commit came between is it worked out again in its turn, which must
-// be quick. They are used again, since each is a good deal of memory.
+// An operation is one write to one variable. It computes its result from the newest record before
+// it queues. It computes it again, quickly, only if another commit came first. Operations are
+// pooled, since each needs much memory.
 type operation[T any] struct {
 	b *binding[T]
 
-	// One of these tells what to store: ops are made in order on what is stored;
-	// f sees that, and gives the value, or none to remove the entry; with always
-	// it is enc, whatever is stored. They may be worked out several times.
+	// Exactly one of these is set. ops are applied in order to the stored value. f receives it and
+	// returns the value, or the zero Value to remove the entry. With always, enc is stored. They
+	// can be evaluated several times.
 	ops    []value.Op
 	f      func(old *reading[T]) (value.Value, error)
 	always bool
 
-	rec  *ledger.Record // what the following was made of
+	rec  *ledger.Record // the record that the following was computed from
 	old  reading[T]
 	enc  ledger.Encoded
 	drop bool
 	err  error
-	now  T // what the ops gave
+	now  T // the results of ops
 
-	clear bool // the value of a sealed key stood there in the clear
+	clear bool // a sealed key's value was stored in the clear
 }
 
 func (b *binding[T]) newOperation() *operation[T] {
@@ -224,10 +220,10 @@ func (b *binding[T]) newOperation() *operation[T] {
 	return o
 }
 
-// operated gives what the ops make of what is stored.
+// operated returns the result of the ops on the stored value.
 func (o *operation[T]) operated(old *reading[T]) (value.Value, error) {
 	if old.err != nil {
-		return value.Value{}, old.err // the default that stands in is not counted on
+		return value.Value{}, old.err // the default is not an operand
 	}
 	d := o.b.d
 	now := old.val
@@ -244,7 +240,7 @@ func (o *operation[T]) operated(old *reading[T]) (value.Value, error) {
 	return now, err
 }
 
-// judge works out what to make of a record.
+// judge computes the change for a record.
 func (o *operation[T]) judge(rec *ledger.Record) {
 	b := o.b
 	old := b.cache.Load()
@@ -267,7 +263,7 @@ func (o *operation[T]) judge(rec *ledger.Record) {
 	o.err = err
 }
 
-// Judge makes the changes of the operation.
+// Judge adds the changes of the operation to tx.
 func (o *operation[T]) Judge(tx *ledger.Tx) error {
 	b := o.b
 	rec := tx.RecordOf(b.node)
@@ -288,7 +284,7 @@ func (o *operation[T]) Judge(tx *ledger.Tx) error {
 	return b.ns.checkLimit(tx)
 }
 
-// commit ends the operation, which must not be used any more.
+// commit ends the operation, which must not be used afterwards.
 func (o *operation[T]) commit(verb string) (now T, err error) {
 	b := o.b
 	b.node.MarkWritten()
@@ -300,7 +296,7 @@ func (o *operation[T]) commit(verb string) (now T, err error) {
 	*o = operation[T]{ops: o.ops[:0]}
 	b.d.spare.Put(o)
 	if err == nil && clear {
-		err = b.ns.l.Forget(b.d.name) // what stood there in the clear
+		err = b.ns.l.Forget(b.d.name) // values that were stored in the clear
 	}
 	return now, b.fail(verb, err)
 }

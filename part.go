@@ -7,15 +7,14 @@ import (
 	"unicode/utf8"
 )
 
-// At gives a key of the same family, with the same default and rules, whose
-// name is name + "/" + part. part is any text, such as a title that a user
-// typed: what can't stand in a part of a name stands there as % and two hex
-// digits a byte, and Part gives it back. A name that would be over 256 bytes
-// long is ErrInvalid when it is written, and reads as the default.
+// At returns a key of the same family with the same default and rules. Its name is name + "/" +
+// part. part is any text, for example a title that a user typed. A byte that can't be in a part of
+// a name is written as % and two hex digits; Part decodes it. A name of over 256 bytes is
+// ErrInvalid when it is written, and reads as the default.
 func (k Key[T]) At(part string) Key[T] { return k.member(escapePart(part)) }
 
-// Part gives what At made the name of an entry of, and whether the name is one
-// that At gives.
+// Part returns the part that At was called with for the name of an entry, and reports whether At
+// makes that name.
 func (k Key[T]) Part(name string) (part string, ok bool) {
 	part, ok = strings.CutPrefix(name, k.Name()+"/")
 	if !ok || strings.Contains(part, "/") {
@@ -24,7 +23,7 @@ func (k Key[T]) Part(name string) (part string, ok bool) {
 	return unescapePart(part), true
 }
 
-// member gives the key of a name in the family.
+// member returns the key of a name in the family.
 func (k Key[T]) member(part string) Key[T] {
 	d := *k.definition()
 	if d.family == "" {
@@ -35,7 +34,7 @@ func (k Key[T]) member(part string) Key[T] {
 	return Key[T]{&d}
 }
 
-// escapePart makes a legal part of a name.
+// escapePart makes a valid part of a name.
 func escapePart(part string) string {
 	switch part {
 	case "":
@@ -62,7 +61,7 @@ func escapePart(part string) string {
 	return b.String()
 }
 
-// unescapePart is the inverse; what escapePart does not make stays as it is.
+// unescapePart is the inverse. It leaves anything that escapePart does not make.
 func unescapePart(part string) string {
 	if part == "%" {
 		return ""

@@ -10,17 +10,16 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A Problem is something wrong that was survived: a stored value that can't be
-// read as its key wants, so that the default stands in; a torn end of the file
-// that was cut.
+// A Problem is a fault that the program survived, for example a stored value that its key can't
+// read, so that Get returns the default.
 type Problem struct {
 	Place string // the namespace
-	Name  string // of the entry, if it is about one
+	Name  string // the entry, if the problem is about one
 	Time  time.Time
 	Err   error
 }
 
-// String tells it in one line.
+// String returns the problem in one line.
 func (p Problem) String() string {
 	if p.Name == "" {
 		return fmt.Sprintf("%s: %v", p.Place, p.Err)
@@ -28,22 +27,21 @@ func (p Problem) String() string {
 	return fmt.Sprintf("%s in %s: %v", p.Name, p.Place, p.Err)
 }
 
-// maxProblems is how many problems are kept for Problems: enough to see what
-// went wrong, and no leak when something goes wrong again and again.
+// maxProblems is how many problems Problems keeps. The bound prevents a leak when the same fault
+// occurs again and again.
 const maxProblems = 100
 
-// problems collects what was survived and passes it on. It is safe for
-// concurrent use.
+// problems keeps problems and passes them on. It is safe for concurrent use.
 type problems struct {
 	place string
 	tell  func(Problem)
 
-	mu   sync.Mutex // guards what follows
+	mu   sync.Mutex // guards the following fields
 	seen map[seenProblem]bool
 	list []Problem
 }
 
-// A stored value is reported once, however often it is read.
+// An unusable value is reported once, however often it is read.
 type seenProblem struct {
 	name string
 	rec  *ledger.Record
@@ -58,7 +56,7 @@ func newProblems(place string, tell func(Problem)) *problems {
 	return &problems{place: place, tell: tell, seen: map[seenProblem]bool{}}
 }
 
-// report keeps a problem and tells of it. rec is the record it is about, or nil.
+// report keeps a problem and passes it on. rec is the record that it is about, or nil.
 func (ps *problems) report(name string, rec *ledger.Record, err error) {
 	p := Problem{Place: ps.place, Name: name, Time: time.Now(), Err: err}
 	ps.mu.Lock()

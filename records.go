@@ -17,13 +17,12 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A RecordsKey is the declaration of a collection: see RecordsOf. It can't be
-// changed, and is safe for concurrent use.
+// A RecordsKey declares a collection: see RecordsOf. It is immutable and safe for concurrent use.
 type RecordsKey[T any] struct{ one Key[T] }
 
-// RecordsOf declares a collection of structs, or of maps from text as
-// map[string]value.Value, each an entry of its own under name + "/" + id. An id is a
-// text without "/" that can be a part of a name; Add gives numbers.
+// RecordsOf declares a collection of structs, or of maps from text (map[string]value.Value). Each
+// record is an entry under name + "/" + id. An id is a text without "/" that is valid in a name.
+// Add uses numbers as ids.
 func RecordsOf[T any](name string) RecordsKey[T] {
 	var none T
 	if t := reflect.TypeFor[T](); t.Kind() == reflect.Map && t.Key().Kind() == reflect.String {
@@ -32,35 +31,35 @@ func RecordsOf[T any](name string) RecordsKey[T] {
 	return RecordsKey[T]{Object(name, none)}
 }
 
-// Check allows only records for which rule returns nil: see Key.Check. rule is
-// not asked about the zero T, which is no record.
+// Check allows only records for which rule returns nil: see Key.Check. rule is not called for the
+// zero T, which is no record.
 func (k RecordsKey[T]) Check(rule func(T) error) RecordsKey[T] {
 	if rule == nil {
-		misuse("Check of %s takes a function, not nil", k.Name())
+		misuse("Check of %s needs a function, not nil", k.Name())
 	}
 	d := *k.one.definition()
 	d.rules = append(slices.Clone(d.rules), rule)
 	return RecordsKey[T]{Key[T]{&d}}
 }
 
-// About says in a few words what the records are.
+// About describes the records in a few words.
 func (k RecordsKey[T]) About(text string) RecordsKey[T] {
 	d := *k.one.definition()
 	d.about = text
 	return RecordsKey[T]{Key[T]{&d}}
 }
 
-// Name is the collection's name: what its entries' names begin with.
+// Name returns the collection's name: the first part of its entries' names.
 func (k RecordsKey[T]) Name() string { return k.one.Name() }
 
-// Kind is that of a record: map.
+// Kind returns the kind of a record: map.
 func (k RecordsKey[T]) Kind() value.Kind { return value.KindMap }
 
-// One is the key of the record with an id, for a Var of its own. What can't be
-// an id is ErrInvalid when it is written.
+// One returns the key of the record with an id, for a Var of its own. A text that can't be an id is
+// ErrInvalid when it is written.
 func (k RecordsKey[T]) One(id string) Key[T] { return k.one.member(id) }
 
-// Declared gives the declaration: a family.
+// Declared returns the declaration: a family.
 func (k RecordsKey[T]) Declared() []DeclaredKey {
 	d := k.one.definition()
 	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Family: true}}
@@ -75,17 +74,16 @@ func (k RecordsKey[T]) examine(ns *Namespace) {
 	}
 }
 
-// Records is a collection that lives in a namespace or in a batch. It is safe
-// for concurrent use.
+// Records is a collection in a namespace or in a batch. It is safe for concurrent use.
 type Records[T any] struct {
 	k  Key[T]
 	at Local
 }
 
-// In gives the collection that this key is in a namespace, or in a batch.
+// In returns the collection for this key in a namespace or in a batch.
 func (k RecordsKey[T]) In(at Local) Records[T] {
 	if at == nil {
-		misuse("In of %s takes a *Namespace or a *Batch, not nil", k.Name())
+		misuse("In of %s needs a *Namespace or a *Batch, not nil", k.Name())
 	}
 	at.namespace().noteUse(k.Name(), "")
 	return Records[T]{k.one, at}
@@ -98,12 +96,12 @@ func (r Records[T]) namespace() *Namespace {
 	return r.at.namespace()
 }
 
-// record gives the variable of one record.
+// record returns the variable of one record.
 func (r Records[T]) record(op, id string) (Var[T], error) {
 	name := r.k.d.name + "/" + id
 	err := CheckName(name)
 	if err == nil && strings.Contains(id, "/") {
-		err = refuse.As(ErrInvalid, "an id can't hold a \"/\", as %s does", scan.Quote(id))
+		err = refuse.As(ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
 	}
 	if err != nil {
 		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
@@ -111,12 +109,12 @@ func (r Records[T]) record(op, id string) (Var[T], error) {
 	return r.one(id, r.at), nil
 }
 
-// one is the variable of one record, for one operation.
+// one returns the variable of one record, for one operation.
 func (r Records[T]) one(id string, at Local) Var[T] {
 	return Var[T]{passing(at.namespace(), r.k.member(id).d, at.batch())}
 }
 
-// inBatch makes a change in the collection's batch, or in one of its own.
+// inBatch makes a change in the collection's batch, or in a batch of its own.
 func (r Records[T]) inBatch(op string, change func(*Batch) error) error {
 	ns := r.namespace()
 	if b := r.at.batch(); b != nil {
@@ -125,10 +123,9 @@ func (r Records[T]) inBatch(op string, change func(*Batch) error) error {
 	return ns.Commit(change)
 }
 
-// Add stores a new record under the next number, and gives this as its id. A
-// number is not used again, even when its record is deleted; only
-// Namespace.Reset begins anew. Two Adds at once get two ids. The errors are
-// those of Var.Set.
+// Add stores a new record under the next number and returns the number as its id. A number is never
+// reused, even if its record is dropped; only Namespace.Reset starts again. Concurrent Adds get
+// different ids. The errors are those of Var.Set.
 func (r Records[T]) Add(x T) (id string, err error) {
 	err = r.inBatch("add", func(b *Batch) error {
 		last, err := r.last(b)
@@ -139,7 +136,7 @@ func (r Records[T]) Add(x T) (id string, err error) {
 			return wrap("add", b.ns.name, r.k.d.name, refuse.As(ErrInvalid, "there is no number after %d", last))
 		}
 		for last++; b.find(r.k.d.name + "/" + strconv.FormatInt(last, 10)).Found(); last++ {
-			if last == math.MaxInt64 { // somebody has written it by its name
+			if last == math.MaxInt64 { // somebody has stored it by its name
 				return wrap("add", b.ns.name, r.k.d.name, refuse.As(ErrInvalid, "there is no free number after %d", last))
 			}
 		}
@@ -155,15 +152,15 @@ func (r Records[T]) Add(x T) (id string, err error) {
 	return id, err
 }
 
-// last gives the newest number, which is kept under the collection's own name,
-// so that the number of a deleted record is not given again.
+// last returns the newest number. It is stored under the collection's own name, so that the number
+// of a dropped record is not reused.
 func (r Records[T]) last(b *Batch) (int64, error) {
 	rec := b.find(r.k.d.name)
 	if n, ok := rec.Value.AsInt(); ok {
 		return n, nil
 	}
 	if rec.Found() {
-		return 0, wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: %s is stored where the newest number of the records is kept", ErrWrongKind, rec.Value.Kind()))
+		return 0, wrap("add", b.ns.name, r.k.d.name, fmt.Errorf("%w: %s is stored in place of the newest number of the records", ErrWrongKind, rec.Value.Kind()))
 	}
 	var last int64
 	for _, e := range r.entries() {
@@ -172,7 +169,7 @@ func (r Records[T]) last(b *Batch) (int64, error) {
 	return last, nil
 }
 
-// number gives the number that an id is; -1 if it is none.
+// number returns the number that an id is, or -1.
 func number(id string) int64 {
 	for _, c := range id {
 		if c < '0' || c > '9' {
@@ -186,9 +183,8 @@ func number(id string) int64 {
 	return n
 }
 
-// Put stores a record under an id, in place of the one that may be there. What
-// that one tells beyond T's fields is kept. The errors are those of Var.Set,
-// and ErrInvalid for what can't be an id.
+// Put stores a record under an id and replaces an existing one. Members of the existing record that
+// T does not know are kept. The errors are those of Var.Set, and ErrInvalid for a bad id.
 func (r Records[T]) Put(id string, x T) error {
 	if _, err := r.record("put", id); err != nil {
 		return err
@@ -209,8 +205,8 @@ func (r Records[T]) Put(id string, x T) error {
 	})
 }
 
-// Update stores what f makes of a record, and gives what is stored now: see
-// Var.Update. Where there is no such record, the error is ErrAbsent.
+// Update stores the record that f returns for the present one, and returns what is stored then: see
+// Var.Update. If there is no such record, the error is ErrAbsent.
 func (r Records[T]) Update(id string, f func(old T) (T, error)) (now T, err error) {
 	v, err := r.record("update", id)
 	if err != nil {
@@ -218,14 +214,14 @@ func (r Records[T]) Update(id string, f func(old T) (T, error)) (now T, err erro
 	}
 	return v.update(f, func(old *reading[T]) error {
 		if !old.found {
-			return fmt.Errorf("%w: there is no record %s", ErrAbsent, scan.Quote(id))
+			return fmt.Errorf("%w: record %s does not exist", ErrAbsent, scan.Quote(id))
 		}
 		return nil
 	})
 }
 
-// Lookup gives a record, if there is one. The error is ErrWrongKind or
-// ErrInvalid where it can't be used; x is then the zero T.
+// Lookup returns a record, if it exists. The error is ErrWrongKind or ErrInvalid if it is unusable;
+// x is then the zero T.
 func (r Records[T]) Lookup(id string) (x T, found bool, err error) {
 	v, err := r.record("look up", id)
 	if err != nil {
@@ -234,8 +230,8 @@ func (r Records[T]) Lookup(id string) (x T, found bool, err error) {
 	return v.Lookup()
 }
 
-// Get gives a record, or the zero T where there is none or it can't be used, which
-// is reported as a Problem. It never fails.
+// Get returns a record, or the zero T if it is absent or unusable. An unusable record is reported
+// as a Problem. Get never fails.
 func (r Records[T]) Get(id string) (x T) {
 	if v, err := r.record("get", id); err == nil {
 		return v.Get()
@@ -243,21 +239,20 @@ func (r Records[T]) Get(id string) (x T) {
 	return x
 }
 
-// Clear removes all records, in one commit. Their numbers are not given again.
-// The errors are those of Var.Set.
+// Clear removes all records in one commit. Their numbers are not reused. The errors are those of
+// Var.Set.
 func (r Records[T]) Clear() error {
 	return r.inBatch("clear", func(b *Batch) error {
 		var ids []string
 		for _, e := range (Records[T]{r.k, b}).unordered() {
 			ids = append(ids, e.id)
 		}
-		return Records[T]{r.k, b}.Delete(ids...)
+		return Records[T]{r.k, b}.Drop(ids...)
 	})
 }
 
-// Delete removes the records with these ids, in one commit. An id without a
-// record is no error.
-func (r Records[T]) Delete(ids ...string) error {
+// Drop removes the records with these ids in one commit. An id without a record is no error.
+func (r Records[T]) Drop(ids ...string) error {
 	for _, id := range ids {
 		if _, err := r.record("delete", id); err != nil {
 			return err
@@ -266,7 +261,7 @@ func (r Records[T]) Delete(ids ...string) error {
 	return r.inBatch("delete", func(b *Batch) error {
 		if _, err := r.last(b); err == nil && !b.find(r.k.d.name).Found() {
 			last, _ := r.last(b)
-			if last > 0 { // keep the number of a record that was put by hand
+			if last > 0 { // keep the number of a record that was put under it
 				if err := b.set(r.k.d.name, value.Int(last)); err != nil {
 					return err
 				}
@@ -286,14 +281,14 @@ type recordEntry struct {
 	rec *ledger.Record
 }
 
-// entries gives the records as they are at one moment, in order.
+// entries returns the records as of one moment, in order.
 func (r Records[T]) entries() []recordEntry {
 	out := r.unordered()
 	slices.SortFunc(out, inOrder)
 	return out
 }
 
-// unordered is entries, by the byte order of the ids.
+// unordered is entries in byte order of the ids.
 func (r Records[T]) unordered() []recordEntry {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	var out []recordEntry
@@ -316,8 +311,8 @@ func (r Records[T]) unordered() []recordEntry {
 	return out
 }
 
-// inOrder puts numbers first, by size, and then the others as they were added;
-// those of one commit, and those that are gone, by their bytes.
+// inOrder sorts numbers first, by size, and then the other ids in the order of adding. Ids of one
+// commit, and absent ones, are in byte order.
 func inOrder(a, b recordEntry) int {
 	x, y := number(a.id), number(b.id)
 	switch {
@@ -331,7 +326,7 @@ func inOrder(a, b recordEntry) int {
 	return cmp.Or(cmp.Compare(a.added(), b.added()), strings.Compare(a.id, b.id))
 }
 
-// added is the version that added the record; what isn't there comes last.
+// added returns the version that added the record. Absent records come last.
 func (e recordEntry) added() int64 {
 	if !e.rec.Found() {
 		return math.MaxInt64
@@ -339,11 +334,11 @@ func (e recordEntry) added() int64 {
 	return e.rec.First
 }
 
-// All walks over the records as they are when the walk starts: those whose ids
-// are numbers first, by size, then the others in the order in which they were
-// added, those that one commit added by the bytes of their ids. Changing a record
-// doesn't move it; deleting it and putting it again does. A record that can't be used is left out, and reported as a Problem. The body may
-// write. In a batch the walk sees the batch's changes.
+// All iterates over the records as of the start of the loop: first those whose ids are numbers, by
+// size, then the others in the order in which they were added. Ids that one commit added are in
+// byte order. Changing a record does not move it; dropping it and putting it again does. An
+// unusable record is left out and reported as a Problem. The body can write. In a batch, All
+// includes the batch's changes.
 func (r Records[T]) All() iter.Seq2[string, T] {
 	return func(yield func(string, T) bool) {
 		r.markRead()
@@ -367,8 +362,8 @@ func (r Records[T]) all() iter.Seq2[string, T] {
 	}
 }
 
-// Sorted is All in the order that compare says, which gives a negative number where
-// a comes before b; of records that it holds for equal, in the order of All.
+// Sorted is All in the order of compare, which returns a negative number if a comes before b.
+// Records that compare as equal are in the order of All.
 func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
 	return func(yield func(string, T) bool) {
 		type record struct {
@@ -388,17 +383,17 @@ func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
 	}
 }
 
-// Len is how many records there are, with those that can't be used.
+// Len returns the number of records, including unusable ones.
 func (r Records[T]) Len() int {
 	r.markRead()
 	return len(r.unordered())
 }
 
-// markRead notes that the program reads the records, though there may be none.
+// markRead notes that the program reads the records, even if there are none.
 func (r Records[T]) markRead() { r.namespace().l.Node(r.k.d.name).MarkRead() }
 
-// Watch gives all ids now, and then, after each change, those of the records
-// that were added, changed or deleted, in the order of All: see Namespace.Watch.
+// Watch yields all ids now, and then, after each change, the ids of the records that were added,
+// changed or dropped, in the order of All: see Namespace.Watch.
 func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	if r.at.batch() != nil {

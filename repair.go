@@ -7,20 +7,20 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A Report tells what Repair, or Open of a damaged file, found and did. It is
-// in the Problem that Open reports, for errors.As.
+// A Report describes what Repair, or Open of a damaged file, found and did. The Problem that Open
+// reports holds one, for errors.As.
 type Report struct {
-	Path    string // the namespace's file
-	Damaged bool   // bytes were gone that were promised to stay
-	Copy    string // where the file, or a torn end with whole lines, is kept as it was; empty: nowhere
+	Path    string // of the data file
+	Damaged bool   // synced bytes are missing
+	Copy    string // where the damaged file, or a torn end with whole lines, is kept; empty if nothing is
 	Lost    []Lost
-	Entries int // how many entries there are now; with Damaged false, 0
+	Entries int // the number of saved entries; 0 if Damaged is false
 }
 
-// A Lost is a stretch of the file that could not be read.
+// A Lost is a stretch of the file that can't be read.
 type Lost struct {
 	Line   int   // where it starts, from 1
-	Offset int64 // the same, in bytes
+	Offset int64 // where it starts, in bytes
 	Bytes  int
 	Reason string
 }
@@ -31,13 +31,13 @@ type DamageError struct {
 	err error
 }
 
-// Error tells what was damaged, lost and kept, in one line.
+// Error returns in one line what was damaged, lost and kept.
 func (e *DamageError) Error() string { return e.err.Error() }
 
-// Unwrap gives ErrDamaged.
+// Unwrap returns ErrDamaged.
 func (e *DamageError) Unwrap() []error { return []error{ErrDamaged, e.err} }
 
-// asReport gives the error that a Problem has for what a ledger survived.
+// asReport returns the error that a Problem holds for a fault of the ledger.
 func asReport(err error) error {
 	var d *ledger.Damage
 	if !errors.As(err, &d) {
@@ -54,13 +54,13 @@ func reportOf(d *ledger.Damage) Report {
 	return r
 }
 
-// Repair does by hand what Open does by itself: where the file of a namespace
-// is damaged, it keeps it beside as NAME.damaged-TIME, writes every intact entry
-// to a fresh one, and tells what was lost; a torn end, which is no damage, is
-// cut. A file in good health stays as it is. The namespace may be open meanwhile.
+// Repair does by hand what Open does by default. If the file of a namespace is damaged, Repair
+// keeps it as NAME.damaged-TIME, writes every intact entry to a new file, and reports what was
+// lost. It truncates a torn end, which is no damage. It leaves an intact file unchanged. The
+// namespace can be open meanwhile.
 //
-// The errors are ErrInvalid for a bad name, fs.ErrNotExist where there is no
-// file, ErrBusy, ErrNewer, and the file system's own.
+// The errors are ErrInvalid for a bad name, fs.ErrNotExist if there is no file, ErrBusy, ErrNewer,
+// and errors of the file system.
 func Repair(dir, name string) (Report, error) {
 	if err := CheckNamespace(name); err != nil {
 		return Report{}, wrap("repair", name, "", err)

@@ -17,15 +17,14 @@ type field struct {
 	*coder
 }
 
-// fieldsOf gives the fields of a struct that are stored, and says what is
-// not. The name is that of the tag pantry:"…", else of the tag json:"…", else
-// the field's own, with its words in small letters: ReminderHour is
-// reminder-hour. A field of an embedded struct counts as the struct's own.
+// fieldsOf returns the fields of a struct that are stored, and describes those that are not. The
+// name is the tag pantry:"…", else the tag json:"…", else the field's name in small letters with
+// hyphens: ReminderHour is reminder-hour. A field of an embedded struct counts as the struct's own.
 func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, unkept string) {
 	seen := map[string]string{}
 	for _, f := range reflect.VisibleFields(t) {
 		if f.Anonymous && f.Type.Kind() == reflect.Struct {
-			continue // its fields are visible themselves
+			continue // its fields are promoted
 		}
 		tag, ok := f.Tag.Lookup("pantry")
 		if !ok {
@@ -33,10 +32,10 @@ func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field,
 		}
 		switch {
 		case !f.IsExported():
-			unkept = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; write it with a capital letter", f.Name, t)
+			unkept = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; start its name with a capital letter", f.Name, t)
 			continue
 		case tag == "-":
-			unkept = fmt.Sprintf("the field %s of %s does not survive, since its tag leaves it out", f.Name, t)
+			unkept = fmt.Sprintf("the field %s of %s does not survive, since its tag excludes it", f.Name, t)
 			continue
 		case len(f.Index) > 1 && throughPointer(t, f.Index):
 			misuse("the struct %s embeds a pointer with the field %s, which can't be stored; embed the struct itself", t, f.Name)
@@ -69,8 +68,8 @@ func throughPointer(t reflect.Type, index []int) bool {
 	return false
 }
 
-// kebab writes ReminderHour as reminder-hour and TotalKg as total-kg; a run of
-// capitals is one word.
+// kebab converts ReminderHour to reminder-hour and TotalKg to total-kg. A run of capitals is one
+// word.
 func kebab(name string) string {
 	var b strings.Builder
 	runes := []rune(name)
@@ -86,7 +85,7 @@ func kebab(name string) string {
 func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
 	fields, unkept := fieldsOf(t, building)
 	if len(fields) == 0 {
-		misuse("the struct %s has no exported field, so that nothing of it would be stored", t)
+		misuse("the struct %s has no exported field, so nothing of it would be stored", t)
 	}
 	c.unkept = unkept
 	c.merge = mergeFields(fields)
@@ -114,8 +113,7 @@ func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
 		}
 		return value.Map(members...)
 	}
-	// A member that is missing leaves the field at its zero: a field that was
-	// added later reads old entries.
+	// A missing member leaves the field at its zero value, so that a new field reads old entries.
 	c.dec = func(v value.Value, x reflect.Value) error {
 		if v.Kind() != value.KindMap {
 			return want(false, v, value.KindMap)
@@ -131,8 +129,8 @@ func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {
 	}
 }
 
-// mergeFields makes the merge of a struct: a program that knows fewer fields
-// unkept nothing for one that knows more.
+// mergeFields makes the merge function of a struct: a program that knows fewer fields keeps the
+// others.
 func mergeFields(fields []field) func(now, old value.Value) value.Value {
 	return func(now, old value.Value) value.Value {
 		if now.Kind() != value.KindMap || old.Kind() != value.KindMap {
@@ -153,7 +151,7 @@ func mergeFields(fields []field) func(now, old value.Value) value.Value {
 		}
 		merged, err := value.Map(members...)
 		if err != nil {
-			return now // the names are those of two maps, each once
+			return now // the names of two maps, each once
 		}
 		return merged
 	}

@@ -14,12 +14,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Parse reads what a user typed, such as the text of an input field, and
-// checks it against the key's rules. White space around it is not counted,
-// except in a text. A number may have a sign and zeros before it (+5, 007), begin
-// with its point (.5), and have a decimal comma, where that can't be one between
-// thousands (4,5 and not 1,000). The error wraps ErrInvalid, and is a sentence to
-// show to the user.
+// Parse reads what a user typed, for example in an input field, and checks it against the key's
+// rules. White space around it is ignored, except in a text. A number can have a sign and leading
+// zeros (+5, 007), start with its point (.5), or have a decimal comma if it can't be a thousands
+// separator (4,5 but not 1,000). The error wraps ErrInvalid and is a sentence to show to the user.
 func (k Key[T]) Parse(typed string) (T, error) {
 	d := k.definition()
 	var none T
@@ -39,7 +37,7 @@ func (k Key[T]) Parse(typed string) (T, error) {
 	return x, nil
 }
 
-// Format gives x as Parse reads it: what to show in an input field.
+// Format returns x in the form that Parse reads: the text to show in an input field.
 func (k Key[T]) Format(x T) string {
 	d := k.definition()
 	if d.format != nil {
@@ -52,8 +50,8 @@ func (k Key[T]) Format(x T) string {
 	return v.String()
 }
 
-// Choices gives what a OneOf key allows, in the order of its declaration; nothing
-// for another key. It is a copy.
+// Choices returns a copy of the choices of a OneOf key, in the order of the declaration, or nil for
+// another key.
 func (k Key[T]) Choices() []T {
 	d := k.definition()
 	var all []T
@@ -65,7 +63,7 @@ func (k Key[T]) Choices() []T {
 	return all
 }
 
-// Describe gives the text of About.
+// Describe returns the text of About.
 func (k Key[T]) Describe() string { return k.definition().about }
 
 func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
@@ -84,8 +82,8 @@ func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
 	return x, v, err
 }
 
-// plainNumber gives a number that a person typed as JSON spells it; what is no
-// number comes back as it is.
+// plainNumber converts a number that a person typed to the form of JSON. It returns anything else
+// unchanged.
 func plainNumber(typed string) string {
 	s := strings.TrimPrefix(typed, "+")
 	sign := ""
@@ -94,7 +92,7 @@ func plainNumber(typed string) string {
 	}
 	if before, after, found := strings.Cut(s, ","); found {
 		if len(after) == 3 && strings.Trim(after, "0123456789") == "" && before != "0" && before != "" || strings.ContainsAny(after, ",.") || strings.Contains(before, ".") {
-			return typed // it may part thousands
+			return typed // it can be a thousands separator
 		}
 		s = before + "." + after
 	}
@@ -109,7 +107,7 @@ func plainNumber(typed string) string {
 	return sign + strings.TrimSuffix(s, ".")
 }
 
-// sentence tells a user what to enter instead of what was typed.
+// sentence returns what a user can enter instead of what was typed.
 func (d *definition[T]) sentence(typed string) string {
 	ask := map[value.Kind]string{
 		value.KindBool:  "true or false",
@@ -138,7 +136,7 @@ func (d *definition[T]) sentence(typed string) string {
 	return fmt.Sprintf("%s won't do. Enter %s.", scan.Quote(typed), ask)
 }
 
-// shown gives a value as the key formats it.
+// shown returns a value in the form of the key's Format.
 func (d *definition[T]) shown(v value.Value) string {
 	if d.format != nil {
 		if x, err := d.dec(v); err == nil {
@@ -148,7 +146,7 @@ func (d *definition[T]) shown(v value.Value) string {
 	return v.String()
 }
 
-// integers gives the bounds of an int key whose type or rule has narrow ones.
+// integers returns the bounds of an int key if its type or rule has narrow ones.
 func (d *definition[T]) integers() (lo, hi int64, ok bool) {
 	if d.kind != value.KindInt || d.format != nil {
 		return 0, 0, false
@@ -168,9 +166,8 @@ func (d *definition[T]) integers() (lo, hi int64, ok bool) {
 	return math.MinInt64 >> (64 - bits), 1<<(bits-1) - 1, true
 }
 
-// Duration declares a length of time, kept as an int of nanoseconds: about 292
-// years at most. Parse reads it as people type it: 90s, 5 min, 1h 30m, 2 days;
-// Format gives it in that way.
+// Duration declares a length of time, stored as an int of nanoseconds: at most about 292 years.
+// Parse reads the usual forms: 90s, 5 min, 1h 30m, 2 days. Format writes that form.
 func Duration(name string, def time.Duration) Key[time.Duration] {
 	k := Int(name, def)
 	k.d.typed, k.d.format, k.d.ask = parseDuration, formatDuration, "a length of time such as 90s, 5 min or 1h 30m"
@@ -179,7 +176,7 @@ func Duration(name string, def time.Duration) Key[time.Duration] {
 
 var errDuration = errors.New("no length of time")
 
-// The units of a length of time, as people type them.
+// The units of a length of time that people type.
 var units = map[string]time.Duration{}
 
 func init() {
@@ -193,7 +190,7 @@ func init() {
 	}
 }
 
-// parseDuration reads numbers with units, which add up; "0" needs none.
+// parseDuration reads numbers with units and adds them up. "0" needs no unit.
 func parseDuration(typed string) (time.Duration, error) {
 	rest := strings.TrimSpace(typed)
 	sign := 1.0
@@ -239,7 +236,7 @@ func parseDuration(typed string) (time.Duration, error) {
 	return time.Duration(sign) * time.Duration(whole+int64(math.Round(sum))), nil
 }
 
-// formatDuration is Duration.String without what is 0: 1h30m.
+// formatDuration is Duration.String without zero parts: 1h30m.
 func formatDuration(d time.Duration) string {
 	s := d.String()
 	if strings.HasSuffix(s, "m0s") {
@@ -251,9 +248,9 @@ func formatDuration(d time.Duration) string {
 	return s
 }
 
-// Sentence gives of an error what is to be shown to a user: the sentence of Parse,
-// or of a rule given to Check, wherever it stands in the error; ok is false where
-// there is none, as when the disk is full, which an app says in words of its own.
+// Sentence returns the sentence in an error that is for a user: that of Parse, or of a rule given
+// to Check, at any depth of the error. ok is false if there is none, for example if the disk is
+// full; the app then needs words of its own.
 func Sentence(err error) (sentence string, ok bool) {
 	var i *invalid
 	if errors.As(err, &i) {

@@ -295,7 +295,7 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 	require.NoError(t, r.Put("C4", bed{7}))
 	_, err := r.Update("wall", func(x bed) (bed, error) { x.N++; return x, nil })
 	require.NoError(t, err)
-	require.NoError(t, r.Delete("herbs"))
+	require.NoError(t, r.Drop("herbs"))
 	assert.Equal(t, "2 wall C4 aloe ", ids(r), "numbers first, and a change moves nothing")
 	require.NoError(t, r.Put("herbs", bed{9}))
 	assert.Equal(t, "2 wall C4 aloe herbs ", ids(r), "what comes back is new")

@@ -8,18 +8,18 @@ import (
 	"github.com/small-pantry/pantry/internal/keyuse"
 )
 
-// A KeyUsage says what the program did with a name since Open.
+// A KeyUsage records what the program did with a name since Open.
 type KeyUsage struct {
 	Name     string
-	Declared bool // by Declare, by itself or as one of a family
-	Stored   bool // there is a value now
+	Declared bool // declared by itself or as a member of a family
+	Stored   bool // the name holds a value
 	Read     bool
 	Written  bool // or tried to
 }
 
-// Usage tells of each declared key, and of every other name that was read,
-// written or is stored, what the program did with it since Open: a key that is
-// declared and never read or never written may be misspelt somewhere.
+// Usage returns what the program did since Open with each declared key, and with every other name
+// that was read, written or is stored. A declared key that is never read or never written can be
+// misspelt somewhere.
 func (ns *Namespace) Usage() []KeyUsage {
 	var out []KeyUsage
 	for n := range ns.namespace().l.Nodes() {
@@ -35,14 +35,13 @@ func (ns *Namespace) Usage() []KeyUsage {
 	return out
 }
 
-// NoteUsage keeps which of the declared keys the program reads and writes, in
-// all its runs, in the file DIR/.NAME.usage, where `smallpantry check` finds
-// keys that no run has read or written. It is meant for development. Flush and
-// Close bring the file up to date; when that fails, it is reported as a Problem
-// and nothing else is lost. It does nothing without Declare, or with ReadOnly.
+// NoteUsage records which declared keys the program reads and writes, over all its runs, in the
+// file DIR/.NAME.usage. `smallpantry check` then finds keys that no run has read or written. It is
+// for development. Flush and Close update the file. A failure is reported as a Problem and loses
+// nothing else. NoteUsage does nothing without Declare, and nothing with ReadOnly.
 func NoteUsage() Option { return func(o *options) { o.noteUsage = true } }
 
-// noteUsage adds to the notes what the declared keys were used for.
+// noteUsage adds the use of the declared keys to the notes.
 func (ns *Namespace) noteUsage() {
 	if !ns.notes || ns.declaration == nil || ns.readOnly {
 		return
@@ -53,7 +52,7 @@ func (ns *Namespace) noteUsage() {
 	}
 	for n := range ns.l.Nodes() {
 		read, written := n.Used()
-		// An entry counts for its own key, and for those of whose family it is.
+		// An entry counts for its own key and for each family that it belongs to.
 		for name := n.Name; ; {
 			if u, declared := keys[name]; declared {
 				keys[name] = keyuse.Use{Read: u.Read || read, Written: u.Written || written}
@@ -72,6 +71,6 @@ func (ns *Namespace) noteUsage() {
 		return err
 	})
 	if err != nil {
-		ns.prob.report("", nil, fmt.Errorf("which keys are used could not be noted: %w", err))
+		ns.prob.report("", nil, fmt.Errorf("the use of keys could not be recorded: %w", err))
 	}
 }

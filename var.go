@@ -13,51 +13,49 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Var is a key that lives somewhere: in a namespace, or in a batch. It is a
-// small value to copy and keep, and safe for concurrent use; bind it once with
-// Key.In rather than at each use, and reading costs a few nanoseconds. The
-// zero Var panics.
+// A Var is a key in one place: in a namespace, or in a batch. It is a small value to copy and keep,
+// and it is safe for concurrent use. Bind it once with Key.In rather than at each use; then reading
+// costs a few nanoseconds. The zero Var panics.
 type Var[T any] struct{ b *binding[T] }
 
-// A binding is what the copies of a Var share: the entry's place and the
-// decoded value of its newest record.
+// A binding is what all copies of a Var share: the entry's node and the decoded value of its newest
+// record.
 type binding[T any] struct {
-	// What Get can hand out at once: what the newest record means. It is nil
-	// when that is not known yet, in a batch, and where T refers to memory that
-	// must be copied. Whoever makes another record the newest puts nil there
-	// first, so that Get need not look at the record.
+	// ready is the value that Get returns without looking at the record. It is nil while the value
+	// is not decoded, in a batch, and if T refers to memory that must be copied. A writer sets it
+	// to nil before it publishes a new record, so Get need not compare records.
 	ready atomic.Pointer[reading[T]]
 	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
 	in    *Batch // nil outside a Commit
 	cache atomic.Pointer[reading[T]]
-	known atomic.Bool // the node knows of ready
+	known atomic.Bool // the node invalidates ready
 }
 
 func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
 	return &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
 }
 
-// passing is newBinding for one operation.
+// passing returns a binding for one operation.
 func passing[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
 	return &binding[T]{ns: ns, d: d, node: ns.l.Passing(d.name), in: in}
 }
 
-// A reading is what a record means to a key. It never changes.
+// A reading is what a record means to a key. It is immutable.
 type reading[T any] struct {
 	rec   *ledger.Record
-	val   value.Value // as it is when it is not sealed
-	x     T           // the default, where nothing usable is stored
+	val   value.Value // the record's value, unsealed
+	x     T           // the default, if no usable value is stored
 	found bool
 	err   error
 }
 
-// In gives the variable that this key is in a namespace, or in a batch.
+// In returns the variable for this key in a namespace or in a batch.
 func (k Key[T]) In(at Local) Var[T] {
 	d := k.definition()
 	if at == nil {
-		misuse("In of %s takes a *Namespace or a *Batch, not nil", d.name)
+		misuse("In of %s needs a *Namespace or a *Batch, not nil", d.name)
 	}
 	ns := at.namespace()
 	ns.noteUse(d.name, d.family)
@@ -71,11 +69,10 @@ func (v Var[T]) binding() *binding[T] {
 	return v.b
 }
 
-// Get gives the stored value, or the key's default where nothing is stored or
-// what is stored can't be used, which is reported as a Problem. It never
-// fails and never waits. The value is the caller's own: changing it changes
-// nothing that is stored. Where T holds no slice, map, pointer or interface,
-// Get allocates nothing.
+// Get returns the stored value, or the key's default if nothing is stored or the stored value can't
+// be used. An unusable value is reported as a Problem. Get never fails and never waits. The caller
+// owns the value: changing it changes nothing that is stored. Get allocates nothing if T holds no
+// slice, map, pointer or interface.
 func (v Var[T]) Get() T {
 	if v.b != nil {
 		if r := v.b.ready.Load(); r != nil {
@@ -87,17 +84,16 @@ func (v Var[T]) Get() T {
 
 func (v Var[T]) get() T { return v.binding().d.copied(v.read().x) }
 
-// Lookup is Get that tells four answers apart: a value is stored (found, no
-// error); nothing is stored (not found, no error); what is stored is of
-// another kind (ErrWrongKind); or it breaks the key's rules or its type's
-// range (ErrInvalid). In the last three x is the default.
+// Lookup returns the stored value and distinguishes four cases. A value is stored: found, no error.
+// Nothing is stored: not found, no error. The stored value has another kind: ErrWrongKind. It
+// breaks the key's rules or its type's range: ErrInvalid. In the last three cases x is the default.
 func (v Var[T]) Lookup() (x T, found bool, err error) {
 	b := v.binding()
 	r := v.read()
 	return b.d.copied(r.x), r.found, b.fail("look up", r.err)
 }
 
-// read gives the newest reading, in a batch that of the batch.
+// read returns the newest reading, or in a batch the reading of the batch.
 func (v Var[T]) read() *reading[T] {
 	b := v.binding()
 	if v.b.in != nil {
@@ -114,7 +110,7 @@ func (v Var[T]) read() *reading[T] {
 	return r
 }
 
-// refresh decodes the newest record and reports what can't be used.
+// refresh decodes the newest record and reports a value that can't be used.
 func (b *binding[T]) refresh() *reading[T] {
 	b.node.MarkRead()
 	r := b.decode(b.node.Record())
@@ -128,9 +124,9 @@ func (b *binding[T]) refresh() *reading[T] {
 	return r
 }
 
-// makeReady lets Get hand out r for as long as its record is the newest, once
-// the node knows of ready. That is from the second Get on, since many a Var is
-// used once; and the node must not keep a binding alive that nobody has any more.
+// makeReady lets Get return r while its record is the newest. The node must know of ready first.
+// makeReady registers it at the second Get, since many variables are used once, and so that the
+// node does not keep unused bindings alive.
 func (b *binding[T]) makeReady(r *reading[T]) {
 	if !b.known.Load() {
 		weakly := weak.Make(b)
@@ -145,7 +141,7 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 		if !known {
 			return
 		}
-		b.known.Store(true) // two at once register twice, which does no harm
+		b.known.Store(true) // two goroutines can register twice, which does no harm
 	}
 	b.node.IfNewest(r.rec, func() { b.ready.Store(r) })
 }
@@ -175,7 +171,7 @@ func (b *binding[T]) decodeInto(r *reading[T], rec *ledger.Record) {
 	r.x, r.val = x, v
 }
 
-// merged gives val with what the stored value tells beyond the key's fields.
+// merged returns val with the stored members that the key's struct does not know.
 func (r *reading[T]) merged(val value.Value, d *definition[T]) value.Value {
 	if d.merge == nil || r.err != nil {
 		return val
@@ -194,22 +190,20 @@ func (b *binding[T]) fail(op string, err error) error {
 	return wrap(op, b.ns.name, b.d.name, err)
 }
 
-// Set stores x. When it returns nil, x is on the disk and visible; otherwise
-// nothing has changed. It replaces whatever is stored, of whichever kind. A
-// Set to what is stored already writes nothing; a Set of the default where
-// nothing is stored does.
+// Set stores x. When it returns nil, x is on disk and visible. Otherwise nothing has changed. Set
+// replaces a stored value of any kind. A Set of the stored value writes nothing. A Set of the
+// default while nothing is stored does write.
 //
-// The errors are ErrInvalid for a value against the key's rules; ErrTooLarge;
-// ErrClosed; ErrReadOnly; ErrBusy; ErrNotStored and ErrUncertain from the
-// disk. Since a sync can take tens of milliseconds, don't call Set on the
-// thread that draws.
+// The errors are ErrInvalid if x breaks the key's rules; ErrTooLarge; ErrClosed; ErrReadOnly;
+// ErrBusy; and ErrNotStored or ErrUncertain if the disk fails. A sync can take tens of
+// milliseconds, so don't call Set on the thread that draws.
 func (v Var[T]) Set(x T) error {
 	b := v.binding()
 	val, err := b.d.encode(x)
 	if err != nil {
 		return v.refuse("set", err)
 	}
-	if b.in != nil && b.d.merge == nil && !b.d.sealed { // whatever is stored, it need not be read
+	if b.in != nil && b.d.merge == nil && !b.d.sealed { // Put replaces any stored value, so it is not read
 		b.node.MarkWritten()
 		return b.in.edit("set", b.d.name, func() error { return b.fail("set", b.in.set(b.d.name, val)) })
 	}
@@ -228,8 +222,7 @@ func (v Var[T]) Set(x T) error {
 	return err
 }
 
-// refuse gives the error for a value that is refused before it is tried, which
-// a batch keeps.
+// refuse returns the error for a value that is refused before it is written. A batch keeps it.
 func (v Var[T]) refuse(op string, err error) error {
 	if v.b.in == nil {
 		return v.b.fail(op, err)
@@ -237,8 +230,7 @@ func (v Var[T]) refuse(op string, err error) error {
 	return v.write(op, func(*reading[T]) (value.Value, error) { return value.Value{}, err })
 }
 
-// Seed stores x where nothing is stored, and otherwise changes nothing,
-// whatever is stored. The errors are those of Set.
+// Seed stores x if nothing is stored, and otherwise changes nothing. The errors are those of Set.
 func (v Var[T]) Seed(x T) error {
 	val, err := v.binding().d.encode(x)
 	return v.write("seed", func(old *reading[T]) (value.Value, error) {
@@ -249,26 +241,25 @@ func (v Var[T]) Seed(x T) error {
 	})
 }
 
-// Clear removes the entry, whatever it holds, so that Get gives the default.
-// Clearing what is not stored is no error.
+// Clear removes the entry, whatever its kind. Get then returns the default. Clearing an absent
+// entry is no error.
 func (v Var[T]) Clear() error {
 	return v.write("clear", func(*reading[T]) (value.Value, error) { return value.Value{}, nil })
 }
 
-// Update stores what f makes of the present value, or of the default where
-// nothing is stored, and gives what is stored now. Nothing that others write
-// meanwhile is lost: when the entry changed while f ran, f runs again, so it
-// must have no side effects and must not write. What f returns as its error,
-// Update returns, and changes nothing.
+// Update stores the value that f returns for the present value, or for the default if nothing is
+// stored. It returns the value that is stored then. No concurrent change is lost: if the entry
+// changed while f ran, f runs again. So f must have no side effects and must not write. If f
+// returns an error, Update returns it and changes nothing.
 //
-// What is stored but can't be used is not given to f: Update then returns
-// ErrWrongKind or ErrInvalid, since the default that stands in must not be
-// written over it. Set and Clear do that on purpose. Other errors are those of Set.
+// Update does not pass an unusable stored value to f. It returns ErrWrongKind or ErrInvalid, since
+// a default must not overwrite the stored value. Set and Clear overwrite it on purpose. Other
+// errors are those of Set.
 func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
 	return v.update(f, func(*reading[T]) error { return nil })
 }
 
-// update is Update where guard may refuse what is there.
+// update is Update with a guard that can refuse the present value.
 func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) (now T, err error) {
 	b := v.binding()
 	step := func(old *reading[T]) (value.Value, error) {
@@ -327,11 +318,11 @@ func (v Var[T]) update(f func(old T) (T, error), guard func(*reading[T]) error) 
 	return v.after(now, err)
 }
 
-// errChanged says that what a function had read was changed before its commit.
+// errChanged is returned if something that a function has read changed before its commit.
 var errChanged = errors.New("changed meanwhile")
 
-// again calls try until it doesn't meet errChanged. After 8 tries comes one
-// with last set, which must do its work under the lock, where nothing changes.
+// again calls try until it does not return errChanged. After 8 tries it calls try with last set.
+// try must then do its work under the lock, where nothing changes.
 func again(try func(last bool) error) error {
 	for range 8 {
 		if err := try(false); !errors.Is(err, errChanged) {
@@ -341,11 +332,10 @@ func again(try func(last bool) error) error {
 	return try(true)
 }
 
-// Watch gives the value now, and then the newest after each change, by
-// whichever program: one body for the first sight and for each later one. A
-// slow body skips values, but never the last one. It ends when the body breaks
-// off, ctx ends, or the namespace is closed. The body may write, and close the
-// namespace. Values that can't be used come as the default.
+// Watch yields the value now, and then the newest value after each change by any program. One loop
+// body serves the first value and later ones. A slow body skips values, but never the last one. The
+// loop ends when the body breaks, ctx ends, or the namespace is closed. The body can write, and can
+// close the namespace. Values that can't be used are yielded as the default.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
 	b := v.binding()
 	if v.b.in != nil {
@@ -371,10 +361,10 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
 	}
 }
 
-// unusable is the error for a stored value that its key can't use.
+// unusable returns the error for a stored value that its key can't use.
 func unusable(v value.Value, err error) error {
 	if v.Kind() == value.KindSealed {
-		return fmt.Errorf("what is stored can't be used: %w", err)
+		return fmt.Errorf("the stored value can't be used: %w", err)
 	}
-	return fmt.Errorf("%s is stored, which can't be used: %w", entry.Quoted(v), err)
+	return fmt.Errorf("the stored value %s can't be used: %w", entry.Quoted(v), err)
 }

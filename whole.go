@@ -11,9 +11,9 @@ import (
 	"github.com/small-pantry/pantry/internal/test/hooks"
 )
 
-// Namespaces gives the names of the namespaces in a directory, in order: of the
-// files in it those that hold at least one intact line. The error wraps
-// fs.ErrNotExist where there is no directory. It is safe for concurrent use.
+// Namespaces returns the names of the namespaces in a directory, in order. It lists files that hold
+// at least one intact line. The error wraps fs.ErrNotExist if the directory does not exist. It is
+// safe for concurrent use.
 func Namespaces(dir string) ([]string, error) {
 	files, err := os.ReadDir(dir)
 	if err != nil {
@@ -29,18 +29,16 @@ func Namespaces(dir string) ([]string, error) {
 			names = append(names, name)
 		}
 	}
-	slices.Sort(names) // which is another order than that of the files
+	slices.Sort(names) // this differs from the order of the file names
 	return names, nil
 }
 
-// Delete removes a whole namespace, as when a user logs out: its file, what was
-// kept beside it of damaged ones, and the notes on usage; its lock's file stays, and
-// holds nothing. It is safe for concurrent use.
+// Delete removes a whole namespace, for example when a user logs out: its file, the kept copies of
+// damaged files, and the notes on usage. The empty lock file stays. It is safe for concurrent use.
 //
-// The errors are ErrInvalid for a bad name, fs.ErrNotExist where there is no such
-// namespace, ErrBusy where this program has it open or another keeps its lock,
-// fs.ErrPermission, and the file system's own. Another program that has the
-// namespace open writes it again with its next commit.
+// The errors are ErrInvalid for a bad name, fs.ErrNotExist if there is no such namespace, ErrBusy
+// if this program has it open or another one holds its lock, fs.ErrPermission, and errors of the
+// file system. Another program that has the namespace open creates it again with its next commit.
 func Delete(dir, name string) error {
 	err := CheckNamespace(name)
 	if err == nil {

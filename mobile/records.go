@@ -206,7 +206,7 @@ func (r *Records) Delete(id string) error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return told(r.r.Delete(id))
+	return told(r.r.Drop(id))
 }
 
 // Clear removes all records.

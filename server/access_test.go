@@ -470,8 +470,8 @@ func (s *shared) streams() string {
 
 // With tokens every page may ask, since no browser sends a token by itself; without one
 // nothing is done, whatever the host is called, and nobody is sent elsewhere.
+// It is not parallel, since it changes the default client.
 func TestHostile(t *testing.T) {
-	t.Parallel()
 	s := startShared(t, server.Options{})
 	s.make("b")
 	own, _ := s.invite(s.admin, "b", `{"may":"own"}`)

@@ -104,7 +104,7 @@ func (a app) key(msg tea.KeyMsg) (tea.Model, tea.Cmd) {
 		a.sure = true
 	case "x", "delete":
 		if i := a.cursor - rowFirstPlanting; i >= 0 && i < len(ids) {
-			return a, store("Removed.", func() error { return a.crops.Delete(ids[i]) })
+			return a, store("Removed.", func() error { return a.crops.Drop(ids[i]) })
 		}
 	case "enter", " ":
 		if a.cursor == rowUnits {

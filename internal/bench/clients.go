@@ -27,7 +27,7 @@ func clients(s *suite) error {
 				if err := errors.Join(tank.Set(context.Background(), 420), b.Ready(context.Background())); err != nil {
 					return err
 				}
-				return s.time(row{what: "Get of an int on a board", floor: "two loads: an atomic pointer and its target", limit: 7.5}, func(b *testing.B) {
+				return s.time(row{what: "Get of an int on a board", floor: "two loads: an atomic pointer and its target", limit: 8.5}, func(b *testing.B) {
 					var last int
 					for range b.N {
 						last = tank.Get()
@@ -101,7 +101,7 @@ func manyClients(s *suite, site *site) error {
 	s, rounds := s, s.rounds
 	s.rounds = min(rounds, 3)
 	defer func() { s.rounds = rounds }()
-	return s.compare(row{what: fmt.Sprintf("memory of %d clients and their server, in one process", many), floor: "of as many streams between net/http's client and server", limit: 3.5, unit: kilobytes},
+	return s.compare(row{what: fmt.Sprintf("memory of %d clients and their server, in one process", many), floor: "of as many streams between net/http's client and server", limit: 6.5, unit: kilobytes},
 		held(func() (any, func() error, error) {
 			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
 			var boards []*board.Board

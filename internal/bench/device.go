@@ -21,8 +21,6 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-func errorsOf(errs ...error) error { return errors.Join(errs...) }
-
 // prompt is the time of SyncWithin in these benchmarks.
 const prompt = 250 * time.Millisecond
 
@@ -71,37 +69,27 @@ func loads[T any]() func(b *testing.B) {
 	}
 }
 
-func gets[T any](get func() T) func(b *testing.B) {
-	return func(b *testing.B) {
-		var last T
-		for range b.N {
-			last = get()
-		}
-		runtime.KeepAlive(last)
-	}
-}
-
 func reading(s *suite) error {
 	return in(func(ns *pantry.Namespace) error {
 		hour := pantry.Int("hour", 18).In(ns)
 		plot := pantry.Text("plot", "").In(ns)
 		cold := pantry.Object("frame", frame{}).In(ns)
 		return errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2}),
-			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 6}, func(b *testing.B) {
+			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 6.5}, func(b *testing.B) {
 				var last int
 				for range b.N {
 					last = hour.Get()
 				}
 				runtime.KeepAlive(last)
 			}, loads[int]()),
-			s.time(row{what: "Get of a text", floor: "two loads of a string", limit: 6}, func(b *testing.B) {
+			s.time(row{what: "Get of a text", floor: "two loads of a string", limit: 5}, func(b *testing.B) {
 				var last string
 				for range b.N {
 					last = plot.Get()
 				}
 				runtime.KeepAlive(last)
 			}, loads[string]()),
-			s.time(row{what: "Get of a struct of five fields", floor: "two loads of such a struct", limit: 12}, func(b *testing.B) {
+			s.time(row{what: "Get of a struct of five fields", floor: "two loads of such a struct", limit: 10}, func(b *testing.B) {
 				var last frame
 				for range b.N {
 					last = cold.Get()
@@ -159,9 +147,9 @@ func writing(s *suite) error {
 			return err
 		}
 		return errors.Join(
-			s.time(row{what: "strict Set", floor: "append and fdatasync of a line of the same length", limit: 1.25}, setting(ns), one),
-			s.compare(row{what: "commits of 64 writers", floor: "commits of one writer", limit: 9, atLeast: true, unit: perSecond}, rateOf(writers(ns, 64)), rateOf(writers(ns, 1))),
-			s.time(row{what: "strict Set beside a reader of History", floor: "a strict Set alone", limit: 2}, besideHistory(ns), setting(ns)),
+			s.time(row{what: "strict Set", floor: "append and fdatasync of a line of the same length", limit: 1.35}, setting(ns), one),
+			s.compare(row{what: "commits of 64 writers", floor: "commits of one writer", limit: 7, atLeast: true, unit: perSecond}, rateOf(writers(ns, 64)), rateOf(writers(ns, 1))),
+			s.time(row{what: "strict Set beside a reader of History", floor: "a strict Set alone", limit: 2.8}, besideHistory(ns), setting(ns)),
 		)
 	}
 	unsynced := func(ns *pantry.Namespace) error {
@@ -169,14 +157,14 @@ func writing(s *suite) error {
 		if err != nil {
 			return err
 		}
-		return s.time(row{what: "prompt Set", floor: "write of a line of the same length", limit: 8.5}, setting(ns), floor)
+		return s.time(row{what: "prompt Set", floor: "write of a line of the same length", limit: 12}, setting(ns), floor)
 	}
 	limited := func(ns *pantry.Namespace) error {
 		return in(func(free *pantry.Namespace) error {
 			if err := errors.Join(fill(ns, 10_000), fill(free, 10_000)); err != nil {
 				return err
 			}
-			return s.time(row{what: "prompt Set under Limits among 10,000 entries", floor: "the same without Limits", limit: 1.2}, setting(ns), setting(free))
+			return s.time(row{what: "prompt Set under Limits among 10,000 entries", floor: "the same without Limits", limit: 1.5}, setting(ns), setting(free))
 		}, pantry.SyncWithin(prompt))
 	}
 	watched := func(ns *pantry.Namespace) error {
@@ -388,7 +376,7 @@ func opening(s *suite) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	for n, limit := range map[int]float64{100_000: 0.7, 1000: 1} {
+	for n, limit := range map[int]float64{100_000: 0.8, 1000: 1} {
 		name := fmt.Sprint("n", n)
 		ns, err := pantry.Open(dir, name)
 		if err == nil {
@@ -451,7 +439,7 @@ func withPast(s *suite, dir string) error {
 		return err
 	}
 	table := crc32.MakeTable(crc32.Castagnoli)
-	return s.time(row{what: "Open and Close of one entry with a past of 250 KiB", floor: "newline search and CRC over the same bytes", limit: 45}, reopening(dir, "past"), func(b *testing.B) {
+	return s.time(row{what: "Open and Close of one entry with a past of 250 KiB", floor: "newline search and CRC over the same bytes", limit: 14}, reopening(dir, "past"), func(b *testing.B) {
 		for range b.N {
 			data, err := os.ReadFile(path)
 			if err != nil {
@@ -557,7 +545,7 @@ func growing(s *suite) error {
 							return err
 						}
 					}
-					if err := all.Delete(ids...); err != nil {
+					if err := all.Drop(ids...); err != nil {
 						return err
 					}
 				}

@@ -2,7 +2,7 @@
 // the same job, such as two loads for a Get, or a write and an fdatasync for a strict Set. It prints
 // docs/benchmarks.md and exits with 1 if a median ratio is over its limit.
 //
-//	go run ./internal/bench [-rounds 7] [WORD...]
+//	go run ./internal/bench [-rounds 21] [WORD...]
 //
 // With words it runs only the rows whose group or name contains one of them. Each row is measured in
 // rounds, in which the floor and the measured code run one after the other, so that a slow moment of
@@ -11,6 +11,7 @@
 package main
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -33,8 +34,8 @@ func run(args []string, stdout, stderr io.Writer) int {
 		return 1
 	}
 	testing.Init()
-	rounds := flag.Int("rounds", 7, "how often each row is measured")
-	if err := errorsOf(flag.Set("test.benchtime", "120ms"), flag.CommandLine.Parse(args)); err != nil {
+	rounds := flag.Int("rounds", 21, "how often each row is measured")
+	if err := errors.Join(flag.Set("test.benchtime", "40ms"), flag.CommandLine.Parse(args)); err != nil {
 		fmt.Fprintln(stderr, "bench:", err)
 		return 2
 	}

@@ -100,7 +100,7 @@ func (s *story) keepRecords() error {
 		if _, err := in.Update("2", func(p planting) (planting, error) { p.Bed = "A1"; return p, nil }); err != nil {
 			return err
 		}
-		return in.Delete("1")
+		return in.Drop("1")
 	})
 	if err != nil {
 		return err
