@@ -53,7 +53,7 @@ func TestDeclareFinds(t *testing.T) {
 	found = nil
 	open(t, dir, pantry.OnProblem(func(p pantry.Problem) { found = append(found, p.Err.Error()) }), pantry.Declare(pantry.Float("tank/litres", 0)))
 	require.Len(t, found, 1)
-	assert.Contains(t, found[0], "was declared as int, and is declared as float")
+	assert.Contains(t, found[0], "was declared as int, and is now declared as float")
 }
 
 func TestUsage(t *testing.T) {
@@ -118,7 +118,7 @@ func TestNoteUsage(t *testing.T) {
 	ns := open(t, dir, declared, pantry.NoteUsage(), pantry.OnProblem(func(p pantry.Problem) { found = append(found, p.Err.Error()) }))
 	require.NoError(t, ns.Close(), "nothing is lost by it")
 	require.Len(t, found, 1)
-	assert.Contains(t, found[0], "does not hold notes on usage: remove it")
+	assert.Contains(t, found[0], "does not hold notes on usage; remove it")
 }
 
 func TestSchema(t *testing.T) {
@@ -155,7 +155,7 @@ func TestSchema(t *testing.T) {
 		require.NoError(t, b.Drop("reminder-hour"))
 		return errors.New("no")
 	})...))
-	assert.ErrorContains(t, err, "step 3 of the schema: no")
+	assert.ErrorContains(t, err, "schema step 3: no")
 	ns = open(t, dir, pantry.AnySchema())
 	assert.Equal(t, 7, reminderHour.In(ns).Get(), "a step that fails changes nothing")
 	ran = nil

@@ -279,7 +279,7 @@ func TestTypesOfTheirOwn(t *testing.T) {
 		time.Time
 		Note string
 	}
-	assert.PanicsWithValue(t, "pantry: the struct pantry_test.stamped would be stored as the text of its embedded Time alone, whose MarshalText it has; give the field a name, or write a MarshalText of its own",
+	assert.PanicsWithValue(t, "pantry: the struct pantry_test.stamped would be stored only as the text of its embedded Time, whose MarshalText it has; give the field a name, or write a MarshalText method",
 		func() { pantry.Object("x", stamped{}) })
 	pantry.List[own]("x") // whose MarshalText is its own
 	type alone struct{ time.Time }

@@ -136,7 +136,7 @@ func bind(t *testing.T, suffix string, packages []string, use func(src, java, fl
 	home := filepath.Dir(filepath.Dir(need(t, "javac")))
 	bindMu.Lock()
 	defer bindMu.Unlock()
-	const made = "build" // within the module, so that the go command resolves its imports
+	const made = "_build" // within the module, so that the go command resolves its imports
 	require.NoError(t, os.RemoveAll(made))
 	defer func() { assert.NoError(t, os.RemoveAll(made)) }()
 	run(t, nil, "go", append([]string{"tool", "gobind", "-lang=java,go", "-outdir=" + made}, packages...)...)

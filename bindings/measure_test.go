@@ -86,7 +86,7 @@ func sizes(t *testing.T) string {
 			of[a.name] = all
 		}
 	}
-	const empty = "build/nothing"
+	const empty = "_build/nothing"
 	require.NoError(t, os.MkdirAll(empty, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(empty, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
 	measure(0, empty, "")

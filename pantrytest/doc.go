@@ -1,11 +1,10 @@
-// Package pantrytest helps app developers to test that what their apps show is
-// what is stored.
+// Package pantrytest helps app developers test that an app stores what it shows.
 //
 // # Close, open, compare
 //
-// Reopen runs the actions of an app one by one. After each it notes what the app
-// shows, closes it, opens it, and compares: whatever was not stored is found,
-// with no test written for it.
+// Reopen runs the actions of an app one by one. After each action it records what the app shows,
+// closes it, opens it, and compares. So it finds anything that was not stored, without a test
+// written for it.
 //
 //	func TestEverythingIsStored(t *testing.T) {
 //		pantrytest.Reopen(t, pantrytest.App[*Plotbook]{
@@ -19,8 +18,8 @@
 //
 // # Garbage in every key
 //
-// Spoil gives each key a value of each wrong kind in turn, and launches the
-// app: it must show its default, and leave what is stored alone.
+// Spoil stores a value of each wrong kind under each key in turn, and launches the app. The app
+// must show its default and leave the stored value alone.
 //
 //	pantrytest.Spoil(t, app, "plotbook", reminderHour, plot)
 //
@@ -33,20 +32,20 @@
 //	d.Fill()               // every write fails from now on
 //	err = app.TickC4()     // the app must show that, and keep its screen true
 //	d.Free()
-//	d.Kill()               // the process is gone, and what was not synced too
+//	d.Kill()               // the process is gone, and everything that was not synced
 //	app, err = Launch(d.Dir())
 //
 // # Names
 //
-// AssertUsage fails for each declared key that the app never read or never
-// wrote, as a misspelt or forgotten one.
+// AssertUsage fails for each declared key that the app never read or never wrote, which can be
+// misspelt or forgotten.
 //
 //	pantrytest.AssertUsage(t, ns)
 //
 // # Functions that run again
 //
-// The function of a Commit or Update runs again when others were faster. Twice
-// has it run once more than needed, so that a side effect shows.
+// The function of a Commit or Update runs again if another writer was faster. Twice makes it run
+// once more than needed, so that a side effect shows.
 //
 //	pantrytest.Twice(t, dir)
 package pantrytest

@@ -111,7 +111,7 @@ func TestReopenFinds(t *testing.T) {
 		"tick that isn't stored":         "after water C4",
 		"saved under another's name":     "after water B2",
 		"reset of the screen alone":      "after reset the app shows {Hour:18 C4:0 B2:0}; closed and opened again it shows {Hour:7",
-		"reset that forgets the new key": "the reset forgets what differs",
+		"reset that forgets the new key": "the reset misses the difference",
 	} {
 		v := &verdict{TB: t}
 		pantrytest.Reopen(v, app(bug))
@@ -135,7 +135,7 @@ func TestSpoilFinds(t *testing.T) {
 	v.found = nil
 	pantrytest.Spoil(v, app("default written back"), "plotbook", hour)
 	require.NotEmpty(t, v.found)
-	assert.Contains(t, v.found[0], "launching the app wrote 18 over it")
+	assert.Contains(t, v.found[0], "launching the app overwrote it with 18")
 }
 
 func TestAssertUsageFinds(t *testing.T) {
@@ -147,7 +147,7 @@ func TestAssertUsageFinds(t *testing.T) {
 		require.NoError(t, action.Do(p))
 	}
 	pantrytest.AssertUsage(v, p.ns, "reminder-hour")
-	assert.Equal(t, []string{"the key watered/B2 is declared, and was never written"}, v.found)
+	assert.Equal(t, []string{"the key watered/B2 is declared and was never written"}, v.found)
 	require.NoError(t, p.ns.Close())
 }
 

@@ -11,15 +11,14 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An App is what Reopen and Spoil need of an app; A is whatever stands for the
-// app while it is open.
+// An App is what Reopen and Spoil need to know of an app. A is the type of the open app.
 type App[A any] struct {
 	Launch  func(dir string) (A, error) // opens the app on the data in a directory
 	Close   func(A) error
-	Shows   func(A) any // what the user sees: compared by reflect.DeepEqual
+	Shows   func(A) any // what the user sees; compared with reflect.DeepEqual
 	Actions []Action[A]
-	// Reset names the action after which the app must show what it shows at
-	// its first launch; empty: there is none.
+	// Reset names the action after which the app must show what it shows at its first launch. Empty
+	// means that there is none.
 	Reset string
 }
 
@@ -29,11 +28,11 @@ type Action[A any] struct {
 	Do   func(A) error
 }
 
-// Reopen launches the app in a fresh directory and runs its actions one by one.
-// After each it closes the app, opens it again, and fails the test when the app
-// doesn't show what it showed before; and after the action Reset also when that is
-// not what it showed at the first launch. Give actions that change every value
-// to another than its default; the action Reset comes last.
+// Reopen launches the app in a new directory and runs its actions one by one. After each action it
+// closes the app and opens it again. It fails the test if the app does not show what it showed
+// before. After the action Reset it also fails the test if the app does not show what it showed at
+// its first launch. Use actions that change every value from its default. The action Reset comes
+// last.
 func Reopen[A any](t testing.TB, app App[A]) {
 	t.Helper()
 	dir := t.TempDir()
@@ -55,10 +54,10 @@ func Reopen[A any](t testing.TB, app App[A]) {
 		}
 		after := app.Shows(a)
 		if !reflect.DeepEqual(before, after) {
-			t.Errorf("after %s the app shows %s; closed and opened again it shows %s: what differs was not stored, or under another name",
+			t.Errorf("after %s the app shows %s; closed and opened again it shows %s: the difference was not stored, or was stored under another name",
 				action.Name, shown(before), shown(after))
 		} else if action.Name == app.Reset && !reflect.DeepEqual(first, after) {
-			t.Errorf("after %s the app shows %s, and at its first launch %s: the reset forgets what differs",
+			t.Errorf("after %s the app shows %s, and at its first launch %s: the reset misses the difference",
 				action.Name, shown(after), shown(first))
 		}
 	}
@@ -78,7 +77,7 @@ func launch[A any](t testing.TB, app App[A], dir string) (a A, ok bool) {
 
 func shown(x any) string { return strings.TrimSpace(fmt.Sprintf("%+v", x)) }
 
-// wrong are values of every kind, none of them a sensible one.
+// wrong holds values of every kind, none of them a sensible one.
 var wrong = []value.Value{
 	value.Bool(true), value.Int(-987654321), value.Float(-9.75), value.Text("garbage"), value.Bytes([]byte{0, 255}),
 	value.List(value.Text("garbage"), value.Int(7)), mapOf("garbage"), value.Sealed([]byte("garbage")),
@@ -87,15 +86,15 @@ var wrong = []value.Value{
 func mapOf(name string) value.Value {
 	v, err := value.Map(value.Member{Name: name, Value: value.Int(7)})
 	if err != nil {
-		panic(err) // one name can't stand twice
+		panic(err) // the name occurs once
 	}
 	return v
 }
 
-// Spoil stores, for each key and each kind that is wrong for it, a value of
-// that kind in the namespace called name, and launches the app. It fails the
-// test when the app doesn't show what it shows at its first launch, or when the bad
-// value was written over by launching and closing alone. Keys are Keys, not Fields or records.
+// Spoil stores, for each key and each kind that is wrong for it, a value of that kind in the
+// namespace called name, and launches the app. It fails the test if the app does not show what it
+// shows at its first launch, or if launching and closing the app overwrote the bad value. Each key
+// is a Key, not a FieldsKey or a RecordsKey.
 func Spoil[A any](t testing.TB, app App[A], name string, keys ...pantry.AnyKey) {
 	t.Helper()
 	fresh := t.TempDir()
@@ -140,11 +139,11 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 	}
 	a, err := app.Launch(dir)
 	if err != nil {
-		t.Errorf("%s the app doesn't start: %v", what, err)
+		t.Errorf("%s the app does not start: %v", what, err)
 		return
 	}
 	if now := app.Shows(a); !reflect.DeepEqual(first, now) {
-		t.Errorf("%s the app shows %s, and without it %s: the guard for bad values does nothing", what, shown(now), shown(first))
+		t.Errorf("%s the app shows %s, and without it %s: the check for bad values does nothing", what, shown(now), shown(first))
 	}
 	if err := app.Close(a); err != nil {
 		t.Errorf("%s, close: %v", what, err)
@@ -156,13 +155,13 @@ func spoilOne[A any](t testing.TB, app App[A], name string, k pantry.AnyKey, bad
 	}
 	defer ns.Close()
 	if e, _ := ns.Entry(k.Name()); !value.Equal(e.Value, bad) {
-		t.Errorf("%s: launching the app wrote %s over it", what, entry.Quoted(e.Value))
+		t.Errorf("%s: launching the app overwrote it with %s", what, entry.Quoted(e.Value))
 	}
 }
 
-// AssertUsage fails the test for each declared key of the namespace that was
-// not read, or not written, since it was opened. Leave out names that the app
-// only reads, or only writes, on purpose.
+// AssertUsage fails the test for each declared key of the namespace that was not read, or not
+// written, since it was opened. except lists names that the app only reads or only writes on
+// purpose.
 func AssertUsage(t testing.TB, ns *pantry.Namespace, except ...string) {
 	t.Helper()
 	left := map[string]bool{}
@@ -179,10 +178,10 @@ func AssertUsage(t testing.TB, ns *pantry.Namespace, except ...string) {
 			continue
 		}
 		if !u.Read {
-			t.Errorf("the key %s is declared, and was never read", k.Name)
+			t.Errorf("the key %s is declared and was never read", k.Name)
 		}
 		if !u.Written {
-			t.Errorf("the key %s is declared, and was never written", k.Name)
+			t.Errorf("the key %s is declared and was never written", k.Name)
 		}
 	}
 }

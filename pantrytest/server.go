@@ -12,26 +12,25 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// A Server is a real server of the shared store in this process, on a free port of this
-// machine, in development mode: without tokens, and with boards that come into being on
-// first use. It can be put in trouble. It is safe for concurrent use.
+// A Server is a real server of boards in this process, on a free port of this machine, in
+// development mode: it has no tokens, and the first use of a board creates it. A test can inject
+// faults. It is safe for concurrent use.
 type Server struct {
 	t    testing.TB
 	data string
 	http *httptest.Server
 
-	mu      sync.RWMutex // guards what follows; held for reading while a request is answered
+	mu      sync.RWMutex // guards the following fields; held for reading while a request is answered
 	server  *server.Server
 	trouble server.Trouble
 
-	tmu  sync.Mutex // guards what follows
+	tmu  sync.Mutex // guards the following fields
 	cut  bool
 	slow time.Duration
-	lose int // answers to writes
+	lose int // how many answers to writes get lost
 }
 
-// NewServer starts a server with an empty data directory, which is stopped when the test
-// ends.
+// NewServer starts a server with an empty data directory. It stops when the test ends.
 func NewServer(t testing.TB) *Server {
 	t.Helper()
 	s := &Server{t: t, data: t.TempDir()}
@@ -39,7 +38,7 @@ func NewServer(t testing.TB) *Server {
 	s.http = httptest.NewServer(http.HandlerFunc(s.serve))
 	t.Cleanup(func() {
 		s.mu.RLock()
-		_ = s.server.Close() // streams end, and what is under way with them
+		_ = s.server.Close() // this also ends streams and waiting calls
 		s.mu.RUnlock()
 		s.http.CloseClientConnections()
 		s.http.Close()
@@ -47,7 +46,7 @@ func NewServer(t testing.TB) *Server {
 	return s
 }
 
-// open opens the boards; mu must be held for writing, or nobody else know s.
+// open opens the boards. mu must be held for writing, unless no other goroutine has s.
 func (s *Server) open() {
 	var err error
 	if s.server, err = server.New(server.Options{Data: s.data, Dev: true, Trouble: s.trouble, Log: slog.New(slog.DiscardHandler)}); err != nil {
@@ -55,7 +54,7 @@ func (s *Server) open() {
 	}
 }
 
-// Link gives the link to a board, for board.Join.
+// Link returns the link to a board, for board.Join.
 func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + board }
 
 func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
@@ -86,8 +85,8 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	handler.ServeHTTP(w, r)
 }
 
-// Cut takes the network away: every connection breaks, and no call is answered, until it
-// is put back.
+// Cut disconnects the network if away is set: every connection breaks and no call is answered.
+// Cut(false) connects it again.
 func (s *Server) Cut(away bool) {
 	s.tmu.Lock()
 	s.cut = away
@@ -97,27 +96,27 @@ func (s *Server) Cut(away bool) {
 	}
 }
 
-// Slow has each answer begin so late; 0: at once.
+// Slow delays the start of each answer by d. 0 ends the delay.
 func (s *Server) Slow(d time.Duration) {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()
 	s.slow = d
 }
 
-// LoseAnswers has the next n writes done, and their answers lost.
+// LoseAnswers makes the server do the next n writes and lose their answers.
 func (s *Server) LoseAnswers(n int) {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()
 	s.lose = n
 }
 
-// Garble has the server tell of an entry that it holds a text which no app expects, whatever
-// it holds; an empty name ends it. The server is restarted for it.
+// Garble makes the server report an unexpected text as the value of an entry. An empty name ends
+// this. Garble restarts the server.
 func (s *Server) Garble(name string) {
 	s.restart(func() { s.trouble.Garble = name })
 }
 
-// Restart stops the server and starts it again, on the same boards.
+// Restart stops the server and starts it again on the same boards.
 func (s *Server) Restart() { s.restart(func() {}) }
 
 func (s *Server) restart(change func()) {
@@ -130,5 +129,5 @@ func (s *Server) restart(change func()) {
 	s.open()
 }
 
-// Dir is the directory where the boards lie, each a file.
+// Dir returns the directory of the boards, which holds one file per board.
 func (s *Server) Dir() string { return filepath.Join(s.data, "boards") }

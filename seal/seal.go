@@ -15,12 +15,12 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// AESGCM gives a Sealer on AES-GCM (NIST SP 800-38D) with a random nonce of 96
-// bits for each value. key has 16, 24 or 32 bytes; another length is
-// pantry.ErrInvalid. It is safe for concurrent use.
+// AESGCM returns a Sealer that uses AES-GCM (NIST SP 800-38D) with a random nonce of 96 bits for
+// each value. key has 16, 24 or 32 bytes; another length is pantry.ErrInvalid. The Sealer is safe
+// for concurrent use.
 //
-// The key must come from the platform's keystore. A key that stands in the
-// program seals nothing: whoever has the program has the key.
+// The key must come from the platform's keystore. A key in the program's code protects nothing:
+// anybody who has the program has the key.
 func AESGCM(key []byte) (pantry.Sealer, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {

@@ -102,7 +102,7 @@ func TestKeys(t *testing.T) {
 		`{"keys":[{"name":"a","kind":"int"},{"name":"a","kind":"int"}]}`:       "twice",
 		`{"keys":[{"name":"a","name":"b","kind":"int"}]}`:                      "name",
 		`{"keys":[],"close":true}`:                                             "close",
-		`{}`:                                                                   "nothing",
+		`{}`:                                                                   "is empty",
 		`[]`:                                                                   "",
 		`{"keys":[` + strings.Repeat(`{"name":"a","kind":"int"},`, 1001) + `]`: "",
 	} {

@@ -701,7 +701,7 @@ func TestClientName(t *testing.T) {
 		} {
 			assert.Equal(t, http.StatusBadRequest, a.status, a.body)
 			assert.Equal(t, "invalid", a.code())
-			assert.Contains(t, a.body, "can't name an app")
+			assert.Contains(t, a.body, "can't be the name of an app")
 		}
 	}
 	assert.Equal(t, http.StatusNotFound, ask(t, "GET", at+"/entries/tank", "").status, "nothing was stored")

@@ -8,9 +8,9 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// Convert gives v as kind k where that loses nothing: itself, an int as a
-// float that is exactly that int, a float without a fraction as an int. Text
-// is never taken for a number. The error wraps ErrWrongKind.
+// Convert returns v as kind k if that loses nothing: v itself, an int as a float that equals it
+// exactly, or a float without a fraction as an int. Text is never converted to a number. The error
+// wraps ErrWrongKind.
 func Convert(v Value, k Kind) (Value, error) {
 	if v.kind == k {
 		return v, nil
@@ -20,21 +20,21 @@ func Convert(v Value, k Kind) (Value, error) {
 		if order, ok := Compare(v, f); ok && order == 0 {
 			return f, nil
 		}
-		return Value{}, fmt.Errorf("%w: %s is no exact float", ErrWrongKind, v)
+		return Value{}, fmt.Errorf("%w: %s is not exact as a float", ErrWrongKind, v)
 	}
 	if v.kind == KindFloat && k == KindInt {
 		f := v.float()
 		if f == math.Trunc(f) && f >= -1<<63 && f < 1<<63 {
 			return Int(int64(f)), nil
 		}
-		return Value{}, fmt.Errorf("%w: %s is no exact int", ErrWrongKind, v)
+		return Value{}, fmt.Errorf("%w: %s is not exact as an int", ErrWrongKind, v)
 	}
-	return Value{}, fmt.Errorf("%w: %s where %s should stand", ErrWrongKind, v.kind, k)
+	return Value{}, fmt.Errorf("%w: %s instead of %s", ErrWrongKind, v.kind, k)
 }
 
-// FromTyped reads what a person typed as a value of kind k: true or false; a
-// number as JSON spells it; text as it is; bytes in base64; a time as RFC
-// 3339 has it; a list or a map in JSON. Errors wrap ErrInvalid.
+// FromTyped reads what a person typed as a value of kind k: true or false; a number in JSON's
+// grammar; text unchanged; bytes in base64; a time in RFC 3339; a list or a map in JSON. Errors
+// wrap ErrInvalid.
 func FromTyped(k Kind, typed string) (Value, error) {
 	switch k {
 	case KindText:
@@ -73,11 +73,10 @@ func wants(k Kind) string {
 	return "no value of this kind can be typed"
 }
 
-// Infer reads what a person typed without saying a kind: true and false are
-// bool, what JSON's grammar calls a number is an int or, with a point or an
-// exponent, a float; what begins with [ or { is a list or a map; all else is
-// text. A number that passes 64 bits and a list or map that is no JSON are
-// refused: the error wraps ErrInvalid.
+// Infer reads what a person typed without a kind. true and false are bool. A number in JSON's
+// grammar is an int, or a float if it has a point or an exponent. Text that begins with [ or { is a
+// list or a map. All else is text. A number of over 64 bits, and a list or map that is not JSON, is
+// refused with an error that wraps ErrInvalid.
 func Infer(typed string) (Value, error) {
 	switch {
 	case typed == "true" || typed == "false":
@@ -85,7 +84,7 @@ func Infer(typed string) (Value, error) {
 	case typed != "" && (typed[0] == '[' || typed[0] == '{'), isNumber(typed):
 		v, err := ParseAny([]byte(typed))
 		if err != nil {
-			return Value{}, fmt.Errorf("%s can't be read: %w; to keep it as text, say kind text", scan.Quote(typed), err)
+			return Value{}, fmt.Errorf("%s can't be read: %w; use kind text to keep it as text", scan.Quote(typed), err)
 		}
 		return v, nil
 	}
@@ -93,7 +92,7 @@ func Infer(typed string) (Value, error) {
 	return v, v.Check()
 }
 
-// isNumber says whether s, and all of it, is a number by JSON's grammar.
+// isNumber reports whether s as a whole is a number in JSON's grammar.
 func isNumber(s string) bool {
 	if s == "" || s[0] != '-' && (s[0] < '0' || s[0] > '9') {
 		return false

@@ -24,8 +24,8 @@ import (
 //	list, map    an array, an object
 //	sealed       base64, in quotes
 //
-// The kind is not in it but for numbers, bool and null, so that it has to
-// stand beside it: see Parse.
+// The form does not include the kind, except for numbers, bool and null. Store the kind beside it:
+// see Parse.
 func (v Value) AppendJSON(dst []byte) []byte {
 	switch v.kind {
 	case KindBool:
@@ -69,7 +69,7 @@ func (v Value) AppendJSON(dst []byte) []byte {
 	return append(dst, "null"...)
 }
 
-// MarshalJSON gives the JSON form: see AppendJSON.
+// MarshalJSON returns the JSON form: see AppendJSON.
 func (v Value) MarshalJSON() ([]byte, error) { return v.AppendJSON(nil), nil }
 
 func appendFloat(dst []byte, f float64) []byte {
@@ -110,9 +110,9 @@ func wordFloat(s string) (f float64, ok bool) {
 	return 0, false
 }
 
-// Parse reads the JSON form of a value of kind k. It is strict: an int with a
-// point is not an int, a name twice in one object is an error. Errors wrap
-// ErrInvalid, or ErrWrongKind where the JSON is sound but of another kind.
+// Parse reads the JSON form of a value of kind k. It is strict: an int with a point is not an int,
+// and a name that occurs twice in one object is an error. Errors wrap ErrInvalid, or ErrWrongKind
+// if the JSON is valid but of another kind.
 func Parse(k Kind, data []byte) (Value, error) {
 	v, n, err := ParsePrefix(k, data)
 	if err == nil {
@@ -126,8 +126,8 @@ func Parse(k Kind, data []byte) (Value, error) {
 	return v, nil
 }
 
-// ParseAny reads JSON whose kind is not given: an integer is an int, another
-// number a float, a string a text, an array a list, an object a map.
+// ParseAny reads JSON of an unknown kind. An integer is an int, another number a float, a string a
+// text, an array a list, an object a map.
 func ParseAny(data []byte) (Value, error) { return Parse(KindNone, data) }
 
 func wrapSyntax(err error) error {
@@ -137,8 +137,8 @@ func wrapSyntax(err error) error {
 	return fmt.Errorf("%w: %w", ErrInvalid, err)
 }
 
-// ParsePrefix is Parse of a value at the start of data, with which more may
-// follow; n is how many bytes it takes.
+// ParsePrefix is Parse of a value at the start of data, which can be longer. n is the length of the
+// value in bytes.
 func ParsePrefix(k Kind, data []byte) (v Value, n int, err error) {
 	r := scan.New(data)
 	v, err = read(r, MaxDepth)
@@ -151,7 +151,7 @@ func ParsePrefix(k Kind, data []byte) (v Value, n int, err error) {
 		v, err = fromString(k, v.text)
 		return v, r.Offset(), err
 	}
-	return Value{}, 0, fmt.Errorf("%w: %s where %s should stand", ErrWrongKind, v.kind, k)
+	return Value{}, 0, fmt.Errorf("%w: %s instead of %s", ErrWrongKind, v.kind, k)
 }
 
 // fromString reads the kinds whose JSON form is a string.
@@ -165,8 +165,8 @@ func fromString(k Kind, s string) (Value, error) {
 		}
 	case KindBytes, KindSealed:
 		b, err := base64.StdEncoding.Strict().DecodeString(s)
-		if err == nil && strings.ContainsAny(s, "\r\n") { // which the decoder passes over
-			err = errors.New("it has a line break")
+		if err == nil && strings.ContainsAny(s, "\r\n") { // the decoder would ignore it
+			err = errors.New("it contains a line break")
 		}
 		if err != nil {
 			return Value{}, fmt.Errorf("%w: %s must be base64: %w", ErrInvalid, k, err)
@@ -180,7 +180,7 @@ func fromString(k Kind, s string) (Value, error) {
 		v := Time(t)
 		return v, v.check(0, false)
 	}
-	return Value{}, fmt.Errorf("%w: text where %s should stand", ErrWrongKind, k)
+	return Value{}, fmt.Errorf("%w: text instead of %s", ErrWrongKind, k)
 }
 
 func read(r *scan.Reader, depth int) (Value, error) {
@@ -190,7 +190,7 @@ func read(r *scan.Reader, depth int) (Value, error) {
 		return Text(s), err
 	case '{', '[':
 		if depth == 0 {
-			return Value{}, r.Errorf("lists and maps over %d deep inside one another", MaxDepth)
+			return Value{}, r.Errorf("lists and maps nested more than %d levels deep", MaxDepth)
 		}
 		if c == '[' {
 			return readList(r, depth)
@@ -247,8 +247,8 @@ func readMap(r *scan.Reader, depth int) (Value, error) {
 	return mapOf(members), nil
 }
 
-// String gives v as people read it: text bare, a time as RFC 3339, bytes as
-// base64, the rest as JSON.
+// String returns v for people to read: text without quotes, a time in RFC 3339, bytes in base64,
+// the rest as JSON.
 func (v Value) String() string {
 	switch v.kind {
 	case KindText:
@@ -268,7 +268,7 @@ func (v Value) String() string {
 	return string(v.AppendJSON(nil))
 }
 
-// JSONLen is the length of the JSON form, in bytes, without making it.
+// JSONLen returns the length of the JSON form in bytes, without making it.
 func (v Value) JSONLen() int {
 	const quotes = 2
 	switch v.kind {
@@ -286,7 +286,7 @@ func (v Value) JSONLen() int {
 	case KindBytes, KindSealed:
 		return quotes + base64.StdEncoding.EncodedLen(len(v.text))
 	case KindList, KindMap:
-		n := quotes + max(v.Len()-1, 0) // its brackets, and commas
+		n := quotes + max(v.Len()-1, 0) // its brackets and commas
 		for _, item := range v.items() {
 			n += item.JSONLen()
 		}

@@ -6,11 +6,11 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// A Kind says what sort of datum a Value is.
+// A Kind is the type of a Value.
 type Kind uint8
 
-// The kinds. None is the kind of the zero Value: no value at all. Null is
-// JSON's null, which may stand inside a list or a map only.
+// The kinds. KindNone is the kind of the zero Value. KindNull is JSON's null, which is allowed only
+// inside a list or a map.
 const (
 	KindNone Kind = iota
 	KindBool
@@ -20,14 +20,14 @@ const (
 	KindBytes
 	KindTime // nanoseconds, UTC, years 0 to 9999
 	KindList
-	KindMap // names are text, each once
+	KindMap // the names are text, each occurs once
 	KindSealed
 	KindNull
 )
 
 var kindNames = [...]string{"none", "bool", "int", "float", "text", "bytes", "time", "list", "map", "sealed", "null"}
 
-// String gives the kind's name as files and the wire spell it.
+// String returns the kind's name in files and on the wire.
 func (k Kind) String() string {
 	if int(k) < len(kindNames) {
 		return kindNames[k]
@@ -35,8 +35,7 @@ func (k Kind) String() string {
 	return fmt.Sprintf("kind(%d)", uint8(k))
 }
 
-// KindNamed gives the kind of a name, and KindNone for a name that ParseKind
-// refuses.
+// KindNamed returns the kind with a name, or KindNone for a name that ParseKind refuses.
 func KindNamed(name []byte) Kind {
 	for k := KindBool; k <= KindSealed; k++ {
 		if kindNames[k] == string(name) {
@@ -46,7 +45,7 @@ func KindNamed(name []byte) Kind {
 	return KindNone
 }
 
-// MarshalText gives the kind's name.
+// MarshalText returns the kind's name.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
 // UnmarshalText reads the kind's name.
@@ -55,14 +54,14 @@ func (k *Kind) UnmarshalText(name []byte) (err error) {
 	return err
 }
 
-// Number says whether k is int or float.
+// Number reports whether k is int or float.
 func (k Kind) Number() bool { return k == KindInt || k == KindFloat }
 
-// Storable says whether an entry can be of this kind.
+// Storable reports whether an entry can have this kind.
 func (k Kind) Storable() bool { return k >= KindBool && k <= KindSealed }
 
-// ParseKind reads a kind's name. It knows the kinds that an entry can have:
-// bool, int, float, text, bytes, time, list, map and sealed.
+// ParseKind reads the name of a kind that an entry can have: bool, int, float, text, bytes, time,
+// list, map or sealed.
 func ParseKind(name string) (Kind, error) {
 	if k := KindNamed([]byte(name)); k != KindNone {
 		return k, nil

@@ -8,24 +8,24 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// A Verb says what an Op does to a value.
+// A Verb is the operation of an Op.
 type Verb uint8
 
-// The verbs. The zero Verb is none.
+// The verbs. The zero Verb is invalid.
 const (
-	Put    Verb = 1 + iota // stores a value in place of what is there
-	Drop                   // removes what is there
+	Put    Verb = 1 + iota // stores a value in place of the present one
+	Drop                   // removes the entry
 	Add                    // adds to a number
-	Raise                  // makes a number Operand where it is smaller
-	Lower                  // makes a number Operand where it is larger
+	Raise                  // sets a number to Operand if it is smaller
+	Lower                  // sets a number to Operand if it is larger
 	Append                 // adds an item at the end of a list
-	Remove                 // takes the first item that equals one out of a list, or all
-	Take                   // takes an item out of a list by its position
+	Remove                 // removes the first equal item of a list, or all equal items
+	Take                   // removes an item of a list by its position
 )
 
 var verbNames = [...]string{"none", "put", "drop", "add", "raise", "lower", "append", "remove", "take"}
 
-// String gives the verb as the wire spells it.
+// String returns the verb's name on the wire.
 func (v Verb) String() string {
 	if int(v) < len(verbNames) {
 		return verbNames[v]
@@ -33,45 +33,42 @@ func (v Verb) String() string {
 	return fmt.Sprintf("verb(%d)", uint8(v))
 }
 
-// A Form says how the operand of a Put is given.
+// A Form says how a Put gives its operand.
 type Form uint8
 
 // The forms.
 const (
 	Known    Form = iota // Operand is the value
-	FromJSON             // Raw is JSON, which doesn't tell all kinds apart
+	FromJSON             // Raw is JSON, which does not distinguish all kinds
 	AsTyped              // Raw is what a person typed
 )
 
-// An Op is a change of one value, as data: what is stored and sent, asked
-// about and counted. It says neither which entry it is about nor on what
-// condition. Which members count depends on the Verb; the others are ignored.
+// An Op is a change of a value, as data. It is stored, sent, authorised and hashed. It has neither
+// a name nor a condition. Verb decides which members count; the others are ignored.
 type Op struct {
 	Verb Verb
-	// Operand is the value of a Put, the amount of an Add, the bound of a Raise
-	// or a Lower, and the item of an Append or a Remove.
+	// Operand is the value of a Put, the amount of an Add, the bound of a Raise or a Lower, or the
+	// item of an Append or a Remove.
 	Operand Value
-	Form    Form   // Put: where the operand stands
-	Raw     string // Put: the operand, whose kind is not known yet
-	Kind    Kind   // Put: the kind that the entry is to have; KindNone: its own
-	// Start is what an absent entry starts from; no value: 0, an empty list, and
-	// for Raise and Lower the operand.
+	Form    Form   // Put: how the operand is given
+	Raw     string // Put: the operand, if its kind is not known yet
+	Kind    Kind   // Put: the new kind of the entry; KindNone keeps its kind
+	// Start is the value from which an absent entry starts. The zero Value means 0, an empty list,
+	// or for Raise and Lower the operand.
 	Start    Value
-	Min, Max Value // bounds of the result; no value: none
-	Keep     int   // the newest items of a list that stay; 0: all
-	Unique   bool  // Append: not where the item is there already
-	All      bool  // Remove: every equal item, not the first alone
+	Min, Max Value // bounds of the result; the zero Value means none
+	Keep     int   // how many of the newest items of a list stay; 0 means all
+	Unique   bool  // Append: not if the list has an equal item
+	All      bool  // Remove: every equal item, not only the first
 	At       int   // Take: the position, from 0; -1 is the last
 }
 
-// Apply gives what op makes of a value; of an absent entry, that is no value,
-// and so is the result of a Drop. taken is the item that a Take has taken out.
-// Apply depends on nothing but op and now, and has no side effects.
+// Apply returns the result of op on now. The zero Value is an absent entry, both as now and as the
+// result of a Drop. taken is the item that a Take removed. Apply is a pure function of op and now.
 //
-// The errors are ErrWrongKind where op does not fit the kind of now;
-// ErrOutOfRange where the result passes the bounds or 64 bits, or is not
-// finite; ErrAbsent for a Take that finds no item; and ErrInvalid for a Put whose
-// operand is not Known, and for no Verb.
+// The errors are ErrWrongKind if op does not fit the kind of now; ErrOutOfRange if the result
+// exceeds the bounds or 64 bits, or is not finite; ErrAbsent for a Take that finds no item; and
+// ErrInvalid for a Put whose operand is not Known, and for the zero Verb.
 func (op Op) Apply(now Value) (next, taken Value, err error) {
 	if op.Verb == Drop {
 		return Value{}, Value{}, nil
@@ -82,7 +79,7 @@ func (op Op) Apply(now Value) (next, taken Value, err error) {
 	switch op.Verb {
 	case Put:
 		if op.Form != Known {
-			return Value{}, Value{}, refuse.As(ErrInvalid, "the kind of what is to be put is not known")
+			return Value{}, Value{}, refuse.As(ErrInvalid, "the kind of the operand is not known")
 		}
 		next = op.Operand
 	case Add:
@@ -92,7 +89,7 @@ func (op Op) Apply(now Value) (next, taken Value, err error) {
 	case Append, Remove, Take:
 		next, taken, err = op.onList(now)
 	default:
-		err = refuse.As(ErrInvalid, "there is no operation %s", op.Verb)
+		err = refuse.As(ErrInvalid, "operation %s does not exist", op.Verb)
 	}
 	if err == nil && op.Verb != Take {
 		err = Within(next, op.Min, op.Max)
@@ -106,7 +103,7 @@ func (op Op) Apply(now Value) (next, taken Value, err error) {
 	return next, taken, nil
 }
 
-// start gives what an absent entry starts from.
+// start returns the value from which an absent entry starts.
 func (op Op) start() Value {
 	switch {
 	case !op.Start.IsZero():
@@ -124,11 +121,11 @@ func (op Op) start() Value {
 }
 
 func (op Op) wrongKind(takes string, a Value) error {
-	return refuse.As(ErrWrongKind, "%s takes %s, not %s", op.Verb, takes, a.kind)
+	return refuse.As(ErrWrongKind, "%s needs %s, not %s", op.Verb, takes, a.kind)
 }
 
-// add gives a + b. Two ints give an int; a float and a number give a float; a
-// float is added to an int only when it is exactly an int.
+// add returns a + b. Two ints make an int. A float and a number make a float. A float is added to
+// an int only if it is exactly an int.
 func add(a, b Value) (Value, error) {
 	b, err := numbers(Add, a, b)
 	if err != nil {
@@ -146,8 +143,8 @@ func add(a, b Value) (Value, error) {
 	return sum, finite(sum)
 }
 
-// keepBetter gives the larger of two numbers for Raise, the smaller for Lower,
-// in the kind of what is there.
+// keepBetter returns the larger of two numbers for Raise and the smaller one for Lower, in the kind
+// of now.
 func (op Op) keepBetter(now Value) (Value, error) {
 	to, err := numbers(op.Verb, now, op.Operand)
 	if err == nil {
@@ -166,7 +163,7 @@ func (op Op) keepBetter(now Value) (Value, error) {
 	return now, nil
 }
 
-// numbers gives b in the kind of a, where both are numbers.
+// numbers returns b in the kind of a, if both are numbers.
 func numbers(verb Verb, a, b Value) (Value, error) {
 	for _, v := range [...]Value{a, b} {
 		if !v.kind.Number() {
@@ -183,7 +180,7 @@ func finite(v Value) error {
 	return nil
 }
 
-// onList gives the list after an Append, a Remove or a Take.
+// onList returns the list after an Append, a Remove or a Take.
 func (op Op) onList(list Value) (next, taken Value, err error) {
 	switch {
 	case list.IsZero() && op.Verb == Take:
@@ -214,7 +211,7 @@ func (op Op) onList(list Value) (next, taken Value, err error) {
 		i = len(items) - 1
 	}
 	if i < 0 || i >= len(items) {
-		return Value{}, Value{}, refuse.As(ErrAbsent, "the list has %d items, and none at %d", len(items), op.At)
+		return Value{}, Value{}, refuse.As(ErrAbsent, "the list has %d items and no item at position %d", len(items), op.At)
 	}
 	return without(items, i), items[i], nil
 }
@@ -223,8 +220,8 @@ func without(items []Value, i int) Value {
 	return listOf(slices.Concat(items[:i], items[i+1:]))
 }
 
-// Within refuses a value under min or over max, where these are values. The
-// error wraps ErrOutOfRange.
+// Within returns an error that wraps ErrOutOfRange if a value is under min or over max. The zero
+// Value is no bound.
 func Within(v, min, max Value) error {
 	if !min.IsZero() {
 		if order, ok := Compare(v, min); !ok || order < 0 {

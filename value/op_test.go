@@ -99,15 +99,15 @@ func TestApply(t *testing.T) {
 func TestParseOpRefuses(t *testing.T) {
 	t.Parallel()
 	for op, says := range map[string]string{
-		`[]`:                                 "no operation such as",
+		`[]`:                                 "not an operation such as",
 		`{}`:                                 `"op" is missing`,
 		`{"op":5}`:                           `"op" must be a text`,
-		`{"op":"double"}`:                    `no operation "double": use put, drop, add`,
-		`{"op":"none"}`:                      `no operation "none"`,
-		`{"op":"add"}`:                       `needs "amount"`,
-		`{"op":"add","amout":1,"amount":1}`:  `takes no "amout"; it takes amount, start, min, max`,
-		`{"op":"add","amount":1,"amount":2}`: "stands in the object already",
-		`{"op":"add","amount":1,"am\u006funt":2}`: "stands in the object already",
+		`{"op":"double"}`:                    `operation "double" does not exist: use put, drop, add`,
+		`{"op":"none"}`:                      `operation "none" does not exist`,
+		`{"op":"add"}`:                       `needs the member "amount"`,
+		`{"op":"add","amout":1,"amount":1}`:  `has no member "amout"; it has op, amount, start, min, max`,
+		`{"op":"add","amount":1,"amount":2}`: "occurs twice in the object",
+		`{"op":"add","amount":1,"am\u006funt":2}`: "occurs twice in the object",
 		`{"op":"add","amount":"1"}`:               `"amount" must be a number, not text`,
 		`{"op":"add","amount":1,"min":"0"}`:       `"min" must be a number`,
 		`{"op":"append","item":1,"keep":-1}`:      `"keep" is -1`,
@@ -115,15 +115,15 @@ func TestParseOpRefuses(t *testing.T) {
 		`{"op":"append","item":1,"unique":1}`:     `"unique" must be true or false`,
 		`{"op":"remove","item":1,"all":"yes"}`:    `"all" must be true or false`,
 		`{"op":"take","at":-2}`:                   `"at" is -2`,
-		`{"op":"take"}`:                           `needs "at"`,
-		`{"op":"put"}`:                            `needs "value", or "typed"`,
-		`{"op":"put","value":1,"typed":"1"}`:      `needs "value", or "typed"`,
-		`{"op":"put","typed":"1","as":"int"}`:     `no "as"`,
+		`{"op":"take"}`:                           `needs the member "at"`,
+		`{"op":"put"}`:                            `needs "value" or "typed"`,
+		`{"op":"put","value":1,"typed":"1"}`:      `needs "value" or "typed"`,
+		`{"op":"put","typed":"1","as":"int"}`:     `can't have "as"`,
 		`{"op":"put","value":1,"as":"number"}`:    `no kind "number"`,
 		`{"op":"put","value":"x","as":"int"}`:     `can't be read as int`,
 		`{"op":"put","value":1,"kind":"number"}`:  `no kind "number"`,
 		`{"op":"drop"} x`:                         "unexpected",
-		`{"op":"drop","name":"a"}`:                `takes no "name"`,
+		`{"op":"drop","name":"a"}`:                `has no member "name"`,
 	} {
 		_, err := value.ParseOp([]byte(op))
 		assert.ErrorIs(t, err, value.ErrInvalid, op)

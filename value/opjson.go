@@ -9,7 +9,7 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// members are what each verb takes beside op; the first is needed.
+// members lists the members of each verb besides op; the first one is required.
 var members = [...][]string{
 	Put:    {"value", "as", "kind", "typed"},
 	Drop:   {},
@@ -23,7 +23,7 @@ var members = [...][]string{
 
 // AppendJSON appends the JSON form of op to dst, an object:
 //
-//	{"op":"put","value":5,"as":"int","kind":"int"}   as: what the value is, where that is known
+//	{"op":"put","value":5,"as":"int","kind":"int"}   as: the kind of the value, if it is known
 //	{"op":"put","typed":"5"}                         as a person typed it
 //	{"op":"drop"}
 //	{"op":"add","amount":-10,"start":0,"min":0,"max":5000}
@@ -32,14 +32,14 @@ var members = [...][]string{
 //	{"op":"remove","item":"C4","all":true}
 //	{"op":"take","at":0}
 //
-// Members that say nothing are left out.
+// Members with a zero value are left out.
 func (op Op) AppendJSON(dst []byte) []byte {
 	o := scan.AppendObject(dst)
 	op.appendMembers(&o)
 	return o.End()
 }
 
-// MarshalJSON gives the JSON form: see AppendJSON.
+// MarshalJSON returns the JSON form: see AppendJSON.
 func (op Op) MarshalJSON() ([]byte, error) { return op.AppendJSON(nil), nil }
 
 // UnmarshalJSON reads the JSON form: see ParseOp.
@@ -91,9 +91,9 @@ func (op Op) appendMembers(o *scan.Object) {
 	}
 }
 
-// ParseOp reads the JSON form of an Op, strictly: a member that the verb
-// doesn't take may be misspelt and is refused, and so is one that stands twice;
-// those named in also are passed over. The error wraps ErrInvalid.
+// ParseOp reads the JSON form of an Op. It is strict: it refuses a member that the verb does not
+// have, since it can be misspelt, and a member that occurs twice. It ignores the members named in
+// also. The error wraps ErrInvalid.
 func ParseOp(data []byte, also ...string) (Op, error) {
 	var op Op
 	given := map[string][]byte{}
@@ -107,7 +107,7 @@ func ParseOp(data []byte, also ...string) (Op, error) {
 		err = r.End()
 	}
 	if err != nil {
-		return op, refuse.As(ErrInvalid, `it is no operation such as {"op":"add","amount":-10}: %v`, err)
+		return op, refuse.As(ErrInvalid, `this is not an operation such as {"op":"add","amount":-10}: %v`, err)
 	}
 	verb, err := text(given, "op")
 	if err != nil {
@@ -115,20 +115,20 @@ func ParseOp(data []byte, also ...string) (Op, error) {
 	}
 	i := slices.Index(verbNames[:], verb)
 	if i < 1 {
-		return op, refuse.As(ErrInvalid, "there is no operation %s: use %s", scan.Quote(verb), strings.Join(verbNames[1:], ", "))
+		return op, refuse.As(ErrInvalid, "operation %s does not exist: use %s", scan.Quote(verb), strings.Join(verbNames[1:], ", "))
 	}
 	op.Verb = Verb(i)
 	takes := members[op.Verb]
 	for name := range given {
 		if name != "op" && !slices.Contains(takes, name) && !slices.Contains(also, name) {
-			return op, refuse.As(ErrInvalid, "the operation %s takes no %s; it takes %s", op.Verb, scan.Quote(name), strings.Join(slices.Concat(also, takes), ", "))
+			return op, refuse.As(ErrInvalid, "operation %s has no member %s; it has %s", op.Verb, scan.Quote(name), strings.Join(slices.Concat([]string{"op"}, also, takes), ", "))
 		}
 	}
 	if op.Verb == Put {
 		return op, op.readPut(given)
 	}
 	if len(takes) > 0 && given[takes[0]] == nil {
-		return op, refuse.As(ErrInvalid, "the operation %s needs %q", op.Verb, takes[0])
+		return op, refuse.As(ErrInvalid, "operation %s needs the member %q", op.Verb, takes[0])
 	}
 	return op, op.readOperands(given)
 }
@@ -147,7 +147,7 @@ func text(given map[string][]byte, name string) (string, error) {
 func (op *Op) readPut(given map[string][]byte) (err error) {
 	typed, raw := given["typed"] != nil, given["value"]
 	if typed == (raw != nil) {
-		return refuse.As(ErrInvalid, `the operation put needs "value", or "typed"`)
+		return refuse.As(ErrInvalid, `operation put needs "value" or "typed"`)
 	}
 	if given["kind"] != nil {
 		if op.Kind, err = kindOf(given, "kind"); err != nil {
@@ -156,7 +156,7 @@ func (op *Op) readPut(given map[string][]byte) (err error) {
 	}
 	switch {
 	case typed && given["as"] != nil:
-		return refuse.As(ErrInvalid, `what is "typed" has no "as"`)
+		return refuse.As(ErrInvalid, `a put with "typed" can't have "as"`)
 	case typed:
 		op.Form = AsTyped
 		op.Raw, err = text(given, "typed")
@@ -182,7 +182,7 @@ func kindOf(given map[string][]byte, name string) (Kind, error) {
 	return ParseKind(s)
 }
 
-// readOperands reads all members but those of a put.
+// readOperands reads the members of all verbs but put.
 func (op *Op) readOperands(given map[string][]byte) (err error) {
 	val := func(name string, to *Value, number bool) {
 		raw := given[name]
@@ -201,7 +201,7 @@ func (op *Op) readOperands(given map[string][]byte) (err error) {
 		}
 		n, bad := scan.New(given[name]).Int()
 		if bad != nil || n < least || n > math.MaxInt32 {
-			err = refuse.As(ErrInvalid, "%q is %s, and must be a whole number from %d", name, given[name], least)
+			err = refuse.As(ErrInvalid, "%q is %s; it must be a whole number, at least %d", name, given[name], least)
 		}
 		*to = int(n)
 	}
@@ -215,7 +215,7 @@ func (op *Op) readOperands(given map[string][]byte) (err error) {
 		}
 	}
 	number := op.Verb == Add || op.Verb == Raise || op.Verb == Lower
-	for _, name := range []string{"amount", "to", "item"} { // at most one was let through
+	for _, name := range []string{"amount", "to", "item"} { // the loop accepted at most one
 		val(name, &op.Operand, number)
 	}
 	val("start", &op.Start, number)

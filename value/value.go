@@ -11,49 +11,49 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// MaxDepth is how deep lists and maps may stand inside one another.
+// MaxDepth is the maximum nesting depth of lists and maps.
 const MaxDepth = 64
 
 var (
-	// ErrWrongKind is returned when a value is of another kind than is asked
-	// for and can't be converted exactly.
+	// ErrWrongKind is returned if a value has another kind than required and can't be converted
+	// exactly.
 	ErrWrongKind = errors.New("wrong kind")
-	// ErrInvalid is returned when something can't be read as a value, or when
-	// a value can't be stored: text that is not UTF-8, nesting over MaxDepth,
-	// a number in a list that JSON can't hold.
+	// ErrInvalid is returned if something can't be read as a value, and for a value that can't be
+	// stored: text that is not UTF-8, nesting over MaxDepth, or a number in a list that JSON can't
+	// express.
 	ErrInvalid = errors.New("invalid value")
-	// ErrOutOfRange is returned when the result of an operation would pass
-	// its bounds or 64 bits, or would not be finite. It is an ErrInvalid too.
+	// ErrOutOfRange is returned if the result of an operation would exceed its bounds or 64 bits,
+	// or would not be finite. It is also an ErrInvalid.
 	ErrOutOfRange = refuse.As(ErrInvalid, "out of range")
-	// ErrAbsent is returned where there is nothing: no item to take out of a
-	// list, no entry that a call needs.
+	// ErrAbsent is returned if something does not exist: an item of a list, or an entry that a call
+	// needs.
 	ErrAbsent = errors.New("absent")
 )
 
-// A Value is one typed datum. It can't be changed, so it is safe for
-// concurrent use; the zero Value is no value.
+// A Value is one typed datum. It is immutable and safe for concurrent use. The zero Value means
+// that there is no value.
 type Value struct {
-	_    [0]func() // lists can't be compared with ==: use Equal
+	_    [0]func() // lists can't be compared with ==; use Equal
 	kind Kind
 	nsec uint32 // time
 	bits uint64 // bool, int, float; seconds of a time
 	text string // text, bytes, sealed
-	tree *tree  // list, map; nil when it is empty
+	tree *tree  // list, map; nil if empty
 }
 
-// A tree holds what a list or a map consists of.
+// A tree holds the content of a list or a map.
 type tree struct {
 	items   []Value
 	members []Member // sorted by name
 }
 
-// A Member is one named value of a map.
+// A Member is a named value of a map.
 type Member struct {
 	Name  string
 	Value Value
 }
 
-// Bool makes a bool.
+// Bool returns a bool.
 func Bool(b bool) Value {
 	v := Value{kind: KindBool}
 	if b {
@@ -62,56 +62,55 @@ func Bool(b bool) Value {
 	return v
 }
 
-// Int makes an int.
+// Int returns an int.
 func Int(n int64) Value { return Value{kind: KindInt, bits: uint64(n)} }
 
-// Float makes a float. NaN and the infinities are values too.
+// Float returns a float. NaN and the infinities are values.
 func Float(f float64) Value { return Value{kind: KindFloat, bits: math.Float64bits(f)} }
 
-// Text makes a text. Text that is not UTF-8 can be made, but not stored:
-// see Value.Check.
+// Text returns a text. Text that is not UTF-8 can't be stored: see Value.Check.
 func Text(s string) Value { return Value{kind: KindText, text: s} }
 
-// Bytes makes bytes out of a copy of b.
+// Bytes returns a value with a copy of b.
 func Bytes(b []byte) Value { return Value{kind: KindBytes, text: string(b)} }
 
-// Sealed makes a sealed value out of a copy of b, which is encrypted already.
+// Sealed returns a sealed value with a copy of b, which is encrypted already.
 func Sealed(b []byte) Value { return Value{kind: KindSealed, text: string(b)} }
 
-// Time makes a time. Only the moment is kept, not the zone.
+// Time returns a time. It keeps the moment and not the zone.
 func Time(t time.Time) Value {
 	return Value{kind: KindTime, bits: uint64(t.Unix()), nsec: uint32(t.Nanosecond())}
 }
 
-// Null makes a null, for an item of a list or a member of a map.
+// Null returns a null, for an item of a list or a member of a map.
 func Null() Value { return Value{kind: KindNull} }
 
-// List makes a list out of a copy of items.
+// List returns a list with a copy of items.
 func List(items ...Value) Value { return listOf(slices.Clone(items)) }
 
-// Map makes a map out of members. A name that stands twice is an error.
+// Map returns a map of members. A name that occurs twice is an error.
 func Map(members ...Member) (Value, error) {
 	sorted := slices.Clone(members)
 	slices.SortFunc(sorted, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
 	for i := 1; i < len(sorted); i++ {
 		if sorted[i].Name == sorted[i-1].Name {
-			return Value{}, refuse.As(ErrInvalid, "the name %q stands twice in one map", sorted[i].Name)
+			return Value{}, refuse.As(ErrInvalid, "the name %q occurs twice in one map", sorted[i].Name)
 		}
 	}
 	return mapOf(sorted), nil
 }
 
-// Kind says what v is.
+// Kind returns the kind of v.
 func (v Value) Kind() Kind { return v.kind }
 
-// IsZero says whether v is no value at all.
+// IsZero reports whether v is the zero Value.
 func (v Value) IsZero() bool { return v.kind == KindNone }
 
-// AsBool gives the bool; for another kind ok is false, and b the zero value.
-// So it is for the other methods named As.
+// AsBool returns the bool. ok is false for a value of another kind. The other As methods do the
+// same for their kinds.
 func (v Value) AsBool() (b, ok bool) { return v.kind == KindBool && v.bits != 0, v.kind == KindBool }
 
-// AsInt gives the int. A float is not an int: see Convert.
+// AsInt returns the int. A float is not an int: see Convert.
 func (v Value) AsInt() (n int64, ok bool) {
 	if v.kind != KindInt {
 		return 0, false
@@ -119,7 +118,7 @@ func (v Value) AsInt() (n int64, ok bool) {
 	return int64(v.bits), true
 }
 
-// AsFloat gives the float. An int is not a float: see Convert.
+// AsFloat returns the float. An int is not a float: see Convert.
 func (v Value) AsFloat() (f float64, ok bool) {
 	if v.kind != KindFloat {
 		return 0, false
@@ -127,7 +126,7 @@ func (v Value) AsFloat() (f float64, ok bool) {
 	return v.float(), true
 }
 
-// AsText gives the text.
+// AsText returns the text.
 func (v Value) AsText() (s string, ok bool) {
 	if v.kind != KindText {
 		return "", false
@@ -135,7 +134,7 @@ func (v Value) AsText() (s string, ok bool) {
 	return v.text, true
 }
 
-// AsBytes gives a copy of the bytes.
+// AsBytes returns a copy of the bytes.
 func (v Value) AsBytes() (b []byte, ok bool) {
 	if v.kind != KindBytes {
 		return nil, false
@@ -143,7 +142,7 @@ func (v Value) AsBytes() (b []byte, ok bool) {
 	return []byte(v.text), true
 }
 
-// AsSealed gives a copy of the encrypted bytes.
+// AsSealed returns a copy of the encrypted bytes.
 func (v Value) AsSealed() (b []byte, ok bool) {
 	if v.kind != KindSealed {
 		return nil, false
@@ -151,7 +150,7 @@ func (v Value) AsSealed() (b []byte, ok bool) {
 	return []byte(v.text), true
 }
 
-// AsTime gives the time, in UTC.
+// AsTime returns the time in UTC.
 func (v Value) AsTime() (t time.Time, ok bool) {
 	if v.kind != KindTime {
 		return time.Time{}, false
@@ -159,8 +158,8 @@ func (v Value) AsTime() (t time.Time, ok bool) {
 	return time.Unix(int64(v.bits), int64(v.nsec)).UTC(), true
 }
 
-// Len is the number of items of a list, members of a map, or bytes of a text,
-// bytes or sealed value; 0 for the others.
+// Len returns the number of items of a list, members of a map, or bytes of a text, bytes or sealed
+// value. It returns 0 for other kinds.
 func (v Value) Len() int {
 	switch v.kind {
 	case KindList:
@@ -204,17 +203,16 @@ func mapOf(members []Member) Value {
 	return v
 }
 
-// Item gives item i of a list; it panics when there is none.
+// Item returns item i of a list. It panics if there is none.
 func (v Value) Item(i int) Value { return v.items()[i] }
 
-// Items gives the items of a list, in a new slice.
+// Items returns the items of a list in a new slice.
 func (v Value) Items() []Value { return slices.Clone(v.items()) }
 
-// Members gives the members of a map by the byte order of their names, in a
-// new slice.
+// Members returns the members of a map in a new slice, in byte order of their names.
 func (v Value) Members() []Member { return slices.Clone(v.members()) }
 
-// Member gives the member of a map that has this name.
+// Member returns the member of a map with this name.
 func (v Value) Member(name string) (x Value, found bool) {
 	members := v.members()
 	i, found := slices.BinarySearchFunc(members, name, func(m Member, name string) int { return strings.Compare(m.Name, name) })
@@ -224,9 +222,8 @@ func (v Value) Member(name string) (x Value, found bool) {
 	return members[i].Value, true
 }
 
-// Equal is the one rule for "nothing changed": the same kind and the same
-// value. 5 is not 5.0; NaN equals NaN; -0.0 equals 0.0; lists are compared in
-// order, maps whatever the order in which they were written.
+// Equal reports whether two values have the same kind and are equal. 5 is not 5.0. NaN equals NaN.
+// -0.0 equals 0.0. Lists compare in order, maps in any order.
 func Equal(a, b Value) bool {
 	if a.kind != b.kind {
 		return false
@@ -245,9 +242,8 @@ func Equal(a, b Value) bool {
 	return a.same(b)
 }
 
-// Compare puts two values in order: numbers by size, whatever their kinds,
-// text and bytes by bytes, times by moment. For other kinds, for NaN and for
-// kinds that don't belong together, ok is false.
+// Compare orders two values: numbers by size, also of different kinds, text and bytes by bytes,
+// times by moment. ok is false for other kinds, for NaN, and for kinds that have no common order.
 func Compare(a, b Value) (order int, ok bool) {
 	switch {
 	case a.kind.Number() && b.kind.Number():
@@ -277,8 +273,8 @@ func compareNumbers(a, b Value) (int, bool) {
 		order, ok := compareNumbers(b, a)
 		return -order, ok
 	}
-	// An int against a float. Up to 2^53 the int is exact as a float; beyond,
-	// a float has no fraction, so that the float can be cut to an int.
+	// An int against a float. Up to 2^53 the int is exact as a float. Beyond that a float has no
+	// fraction, so the float converts to an int.
 	n, f := int64(a.bits), b.float()
 	switch {
 	case f != f:
@@ -305,7 +301,7 @@ func cmp(less, more bool) int {
 	return 0
 }
 
-// Check says whether v can be stored as an entry. The error wraps ErrInvalid.
+// Check returns an error that wraps ErrInvalid if v can't be stored as an entry.
 func (v Value) Check() error {
 	if !v.kind.Storable() {
 		return refuse.As(ErrInvalid, "%s can't be stored by itself", v.kind)
@@ -323,15 +319,15 @@ func (v Value) check(depth int, inside bool) error {
 		}
 	case KindFloat:
 		if f := v.float(); inside && (f != f || math.IsInf(f, 0)) {
-			return refuse.As(ErrInvalid, "%s can't stand inside a list or a map", floatWord(f))
+			return refuse.As(ErrInvalid, "%s is not allowed inside a list or a map", floatWord(f))
 		}
 	case KindList, KindMap:
 		if depth == 0 {
-			return refuse.As(ErrInvalid, "lists and maps stand over %d deep inside one another", MaxDepth)
+			return refuse.As(ErrInvalid, "lists and maps are nested more than %d levels deep", MaxDepth)
 		}
 	}
 	if inside && (v.kind == KindBytes || v.kind == KindTime || v.kind == KindSealed || v.kind == KindNone) {
-		return refuse.As(ErrInvalid, "%s can't stand inside a list or a map: use text", v.kind)
+		return refuse.As(ErrInvalid, "%s is not allowed inside a list or a map: use text", v.kind)
 	}
 	for _, item := range v.items() {
 		if err := item.check(depth-1, true); err != nil {
@@ -356,7 +352,7 @@ func checkText(s string) error {
 	for i, r := range s {
 		if r == utf8.RuneError {
 			if _, size := utf8.DecodeRuneInString(s[i:]); size == 1 {
-				return refuse.As(ErrInvalid, "the text is not UTF-8 at byte %d: store it as bytes", i)
+				return refuse.As(ErrInvalid, "the text is not UTF-8 at byte %d; store it as bytes", i)
 			}
 		}
 	}

@@ -84,7 +84,7 @@ func TestChangesAsDeclared(t *testing.T) {
 		{"put P gate-code AAEC", "gate-code is sealed: only its app, which has the key, can write it", exitRefused},
 		{"put P gate-code AAEC --kind text", "gate-code is declared as sealed, and can't be stored as text", exitRefused},
 		{"put P stray soon", "soon", exitDone},
-		{"rename P stray reminder-minute", "reminder-minute: it is declared as int, and text \"soon\" is none", exitRefused},
+		{"rename P stray reminder-minute", "reminder-minute: it is declared as int, and text \"soon\" is not", exitRefused},
 		{"rename P stray reminder-minute --force", "stray is reminder-minute now", exitDone},
 		{"put P reminder-minute 5", "5", exitDone},
 		{"put P reminder-hour soon --kind text --force", "soon", exitDone},
@@ -120,7 +120,7 @@ func TestChangesAsDeclared(t *testing.T) {
 	}
 	var out strings.Builder
 	require.Equal(t, exitFailed, run([]string{"check", place}, nil, &out, os.Stderr))
-	assert.Regexp(t, "(?m)^wrong-kind +reminder-hour: it is declared as int, and text \"soon\" is none", out.String())
+	assert.Regexp(t, "(?m)^wrong-kind +reminder-hour: it is declared as int, and text \"soon\" is not", out.String())
 
 	// Of a file too, and of another place: all or nothing, unless it is forced.
 	file := filepath.Join(dir, "in.jsonl")

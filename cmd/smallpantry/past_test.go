@@ -88,7 +88,7 @@ func TestUndoingAnAccident(t *testing.T) {
 	assert.Regexp(t, `visits: 20000 → –`, out)
 	_, errs, code = said(t, "restore", place+"@2100-01-01")
 	assert.Equal(t, exitUsage, code)
-	assert.Contains(t, errs, "lies ahead")
+	assert.Contains(t, errs, "is in the future")
 
 	before, err := os.ReadFile(place + ".jsonl")
 	require.NoError(t, err)

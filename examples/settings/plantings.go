@@ -36,7 +36,7 @@ func (s *screen) planting(id string) fyne.CanvasObject {
 
 // remove removes one; it can be put back.
 func (s *screen) remove(id string, p keys.Planting) {
-	s.stored(func() error { return s.crops.Delete(id) }, func(err error) {
+	s.stored(func() error { return s.crops.Drop(id) }, func(err error) {
 		if err != nil {
 			s.notice.say("Not removed: "+err.Error(), widget.DangerImportance)
 			return

@@ -247,7 +247,7 @@ func TestPlantings(t *testing.T) {
 	p.until(func() bool { return p.crops.Len() == 1 }, "put back")
 
 	p.taps("Change")
-	require.NoError(t, p.crops.Delete("1"))
+	require.NoError(t, p.crops.Drop("1"))
 	p.types("What is planted", " early")
 	p.taps("Store")
 	p.shows("Not stored: somebody removed it meanwhile")

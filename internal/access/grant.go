@@ -14,71 +14,68 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Grant is what somebody may do on a board. The zero Grant may nothing.
+// A Grant is what the holder of a token may do on a board. The zero Grant allows nothing.
 type Grant struct {
 	ID     string // of the token
 	May    Right
-	Prefix string    // sees and touches only names that begin so; empty: all
-	Label  string    // what the token is called, and its holder's changes are by
-	Until  time.Time // zero: without end
+	Prefix string    // the holder sees only names with this prefix; empty means all
+	Label  string    // the token's label, which is recorded with its holder's changes
+	Until  time.Time // zero means without end
 	Made   time.Time
-	By     string // the label of the token that it was made with
+	By     string // the label of the token that made this one
 }
 
-// AdminName is what an admin's changes are by.
+// AdminName is recorded with an admin's changes.
 const AdminName = "admin"
 
-// maxLabel is how long a label is at most, in bytes: beside it stands what an app calls
-// itself.
+// maxLabel is the maximum length of a label in bytes. The app's own name is recorded beside it.
 const maxLabel = 64
 
-// Check says what is wrong with a grant that is to be made now. The error wraps
-// value.ErrInvalid.
+// Check returns an error that wraps value.ErrInvalid if a new grant is invalid.
 func (g Grant) Check(now time.Time) error {
 	if g.Prefix != "" {
 		name, ends := strings.CutSuffix(g.Prefix, "/")
 		if err := entry.CheckName(name); err != nil || !ends {
-			return refuse.As(value.ErrInvalid, "the prefix %q must be the beginning of names, up to and with a slash, such as tank/", g.Prefix)
+			return refuse.As(value.ErrInvalid, "the prefix %q must be the beginning of names up to a slash, such as tank/", g.Prefix)
 		}
 	}
 	if len(g.Label) > maxLabel || (entry.Author{By: g.Label}).Check() != nil {
 		return refuse.As(value.ErrInvalid, "the label must be at most %d bytes of one printable line", maxLabel)
 	}
 	if g.Label == AdminName {
-		return refuse.As(value.ErrInvalid, "the label %s is that of the server's admin", AdminName)
+		return refuse.As(value.ErrInvalid, "the label %s belongs to the server's admin", AdminName)
 	}
 	if !g.Until.IsZero() && !g.Until.After(now) {
-		return refuse.As(value.ErrInvalid, "until is %s, which is past", g.Until.Format(time.RFC3339))
+		return refuse.As(value.ErrInvalid, "until is %s, which is in the past", g.Until.Format(time.RFC3339))
 	}
 	return nil
 }
 
-// Called is what the holder's changes are by: the label, and without one the ID.
+// Called returns what is recorded with the holder's changes: the label, or the ID if there is none.
 func (g Grant) Called() string { return cmp.Or(g.Label, g.ID) }
 
-// Over says whether the grant has ended.
+// Over reports whether the grant has ended.
 func (g Grant) Over(now time.Time) bool { return !g.Until.IsZero() && !now.Before(g.Until) }
 
-// Sees says whether a name exists for the holder.
+// Sees reports whether the holder can see a name.
 func (g Grant) Sees(name string) bool { return strings.HasPrefix(name, g.Prefix) }
 
-// Covers says whether other may no more than the holder, and only within his prefix.
+// Covers reports whether other allows no more than g, within g's prefix.
 func (g Grant) Covers(other Grant) bool { return other.May <= g.May && g.Sees(other.Prefix) }
 
-// Needs says whether the holder may do what takes a right. The error is an
-// ErrForbidden.
+// Needs returns an ErrForbidden if the holder does not have a right.
 func (g Grant) Needs(r Right) error {
 	switch {
 	case g.May >= r:
 		return nil
 	case r == Admin:
-		return refuse.As(wire.ErrForbidden, "this takes the admin token, which lies beside the server's data")
+		return refuse.As(wire.ErrForbidden, "this needs the admin token, which is beside the server's data")
 	}
-	return refuse.As(wire.ErrForbidden, "this link %s; it takes one that may %s", g.May.Says(), r)
+	return refuse.As(wire.ErrForbidden, "this link %s; this needs one that may %s", g.May.Says(), r)
 }
 
-// Name says whether the holder may do something about a name. The error is an
-// ErrForbidden, and the same whether there is something or not.
+// Name returns an ErrForbidden if the holder can't use a name. The error is the same whether the
+// name exists or not.
 func (g Grant) Name(name string) error {
 	if !g.Sees(name) {
 		return refuse.As(wire.ErrForbidden, "this link is for names that begin with %s", g.Prefix)
@@ -86,8 +83,8 @@ func (g Grant) Name(name string) error {
 	return nil
 }
 
-// Narrow makes of a query what the holder may see of it. The error is an ErrForbidden
-// where it asks for something else by name.
+// Narrow limits a query to what the holder sees. It returns an ErrForbidden if the query names
+// something else.
 func (g Grant) Narrow(q *rules.Query) error {
 	if g.Prefix == "" {
 		return nil
@@ -103,8 +100,8 @@ func (g Grant) Narrow(q *rules.Query) error {
 	return nil
 }
 
-// Edits says whether the holder may make edits, whatever is stored. The error is a
-// *rules.Refusal of the first that he may not, and an ErrForbidden.
+// Edits returns an error if the holder may not make edits, whatever is stored: a *rules.Refusal of
+// the first such edit, with an ErrForbidden.
 func (g Grant) Edits(edits []entry.Edit) error {
 	for i, e := range edits {
 		if err := g.edit(e); err != nil {
@@ -143,9 +140,9 @@ func (g Grant) edit(e entry.Edit) error {
 	return g.Needs(Write)
 }
 
-// Guard says whether the holder may make an edit on what is stored and declared, beyond
-// what Edits says: whoever may only add starts a name only where it is declared, or
-// within his prefix, and cuts a list only as it is declared.
+// Guard checks an edit against what is stored and declared, beyond Edits. A holder with the right
+// to add starts a name only if it is declared or within the holder's prefix, and truncates a list
+// only as declared.
 func (g Grant) Guard(tx *ledger.Tx, e entry.Edit) error {
 	if g.May != Add {
 		return nil
@@ -153,15 +150,15 @@ func (g Grant) Guard(tx *ledger.Tx, e entry.Edit) error {
 	declared := entry.DeclaredFor(e.Name, tx.Declared)
 	switch {
 	case e.Op.Keep > 0 && (declared.Keep == 0 || e.Op.Keep < declared.Keep):
-		return refuse.As(wire.ErrForbidden, "this link %s: it can't cut %s to %d items, which nobody declared", g.May.Says(), e.Name, e.Op.Keep)
+		return refuse.As(wire.ErrForbidden, "this link %s: it can't cut %s to %d items, since no app declared that", g.May.Says(), e.Name, e.Op.Keep)
 	case g.Prefix == "" && declared.Kind == value.KindNone && !tx.Record(e.Name).Found():
-		return refuse.As(wire.ErrForbidden, "nothing is stored under %s, which nobody declared: this link may add to what is there, and start what is declared", e.Name)
+		return refuse.As(wire.ErrForbidden, "nothing is stored under %s, and no app declared it: this link can add to existing entries and start declared ones", e.Name)
 	}
 	return nil
 }
 
-// Declaration says whether the holder may declare keys so. The error is a *rules.Refusal
-// where it is about one of them, and an ErrForbidden.
+// Declaration returns an error if the holder may not make a declaration: an ErrForbidden, and a
+// *rules.Refusal if it is about one key.
 func (g Grant) Declaration(d rules.Declaration) error {
 	if d.Change || d.Closed != nil {
 		if err := g.Needs(Own); err != nil {
@@ -169,7 +166,7 @@ func (g Grant) Declaration(d rules.Declaration) error {
 		}
 	}
 	if d.Closed != nil && g.Prefix != "" {
-		return refuse.As(wire.ErrForbidden, "this link is for names that begin with %s, and the list of declared keys is that of all names", g.Prefix)
+		return refuse.As(wire.ErrForbidden, "this link is for names that begin with %s, and closing the list of keys concerns all names", g.Prefix)
 	}
 	for i, k := range d.Keys {
 		if err := g.Name(keyPrefix(k)); err != nil {
@@ -179,7 +176,7 @@ func (g Grant) Declaration(d rules.Declaration) error {
 	return nil
 }
 
-// keyPrefix is what the names begin with that a key is about.
+// keyPrefix returns the prefix of the names that a key covers.
 func keyPrefix(k entry.Declared) string {
 	if k.Family {
 		return k.Name + "/"
@@ -187,7 +184,7 @@ func keyPrefix(k entry.Declared) string {
 	return k.Name
 }
 
-// Keys gives those keys that are about names which the holder sees.
+// Keys returns the keys for names that the holder sees.
 func (g Grant) Keys(keys []entry.Declared) []entry.Declared {
 	if g.Prefix == "" {
 		return keys

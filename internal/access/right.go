@@ -1,5 +1,5 @@
-// Package access says who may do what on a board: what the holder of a token may,
-// under which names, and until when. It knows no HTTP.
+// Package access decides who may do what on a board: the rights of a token, its prefix, and its
+// end. It knows no HTTP.
 package access
 
 import (
@@ -9,21 +9,21 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Right is what somebody may do. Each may what those before it may.
+// A Right is what a token allows. Each right includes those before it.
 type Right uint8
 
 const (
 	Nothing Right = iota
 	Read
-	Add   // add, append, raise, lower: may count, may not overwrite, take or remove
-	Write // declaring too
+	Add   // add, append, raise, lower; not overwrite, take or remove
+	Write // includes declaring keys
 	Own   // tokens, keys, forgetting
-	Admin // every board, and which there are
+	Admin // all boards, and their list
 )
 
 var rights = [...]string{Read: "read", Add: "add", Write: "write", Own: "own"}
 
-// String gives the right as it is written; an admin's is to own every board.
+// String returns the right's name. That of an admin is own.
 func (r Right) String() string {
 	switch {
 	case r == Nothing:
@@ -34,17 +34,17 @@ func (r Right) String() string {
 	return rights[r]
 }
 
-// ParseRight reads what a token may. The error wraps value.ErrInvalid.
+// ParseRight parses the right of a token. The error wraps value.ErrInvalid.
 func ParseRight(s string) (Right, error) {
 	for r := Read; r <= Own; r++ {
 		if rights[r] == s {
 			return r, nil
 		}
 	}
-	return Nothing, refuse.As(value.ErrInvalid, "may is %q, and must be read, add, write or own", s)
+	return Nothing, refuse.As(value.ErrInvalid, "may is %q; it must be read, add, write or own", s)
 }
 
-// Says tells in a sentence what a holder may.
+// Says describes the right in a sentence.
 func (r Right) Says() string {
 	switch r {
 	case Read:

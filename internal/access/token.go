@@ -15,38 +15,36 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Secret is what the holder of a token knows beside its ID: 26 letters and digits with
-// 130 random bits.
+// A Secret is the secret part of a token: 26 letters and digits with 130 random bits.
 type Secret string
 
-// NewSecret draws a secret.
+// NewSecret returns a random secret.
 func NewSecret() Secret { return Secret(strings.ToLower(rand.Text())) }
 
 func newID() string { return strings.ToLower(rand.Text()[:8]) }
 
-// A Hash is what is kept of a secret, which is too long to be found by trying: its
-// SHA-256, in hex.
+// A Hash is the SHA-256 of a secret, in hex. The secret is too long to be guessed from it.
 type Hash string
 
-// Hash gives the hash of a secret.
+// Hash returns the hash of a secret.
 func (s Secret) Hash() Hash {
 	sum := sha256.Sum256([]byte(s))
 	return Hash(hex.EncodeToString(sum[:]))
 }
 
-// Of says whether it is the hash of a secret, in a time that tells nothing of it.
+// Of reports whether h is the hash of a secret, in constant time.
 func (h Hash) Of(s Secret) bool {
 	return subtle.ConstantTimeCompare([]byte(s.Hash()), []byte(h)) == 1
 }
 
-// From derives a secret from this one, for an ID: whoever has this one can tell it again.
+// From derives a secret for an ID from s, reproducibly.
 func (s Secret) From(id string) Secret {
 	mac := hmac.New(sha256.New, []byte(s))
-	_, _ = mac.Write([]byte(id)) // which never fails
+	_, _ = mac.Write([]byte(id)) // it never fails
 	return Secret(strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil))[:26]))
 }
 
-// A kept token is a grant with the hash of its secret, as it is stored.
+// A kept token is a stored grant with the hash of its secret.
 type kept struct {
 	Grant
 	hash Hash
@@ -59,13 +57,13 @@ func (k *kept) fields(may, until, made *string) []scan.Field {
 	}
 }
 
-// stored gives the token as it is stored.
+// stored returns the token's stored form.
 func (k kept) stored() (value.Value, error) {
 	may, until, made := k.May.String(), moment(k.Until), moment(k.Made)
 	return value.ParseAny(scan.AppendFields(nil, k.fields(&may, &until, &made)...))
 }
 
-// readKept reads a token as it is stored.
+// readKept reads a token's stored form.
 func readKept(id string, v value.Value) (k kept, err error) {
 	var may, until, made string
 	if err = scan.ReadFields(v.AppendJSON(nil), value.MaxDepth, k.fields(&may, &until, &made)...); err == nil {
@@ -83,7 +81,7 @@ func readKept(id string, v value.Value) (k kept, err error) {
 	return k, nil
 }
 
-// moment gives a time as text; empty: none.
+// moment returns a time as text, or "" for the zero time.
 func moment(t time.Time) string {
 	if t.IsZero() {
 		return ""

@@ -16,11 +16,11 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// MaxTokens is how many tokens a board has at most.
+// MaxTokens is the maximum number of tokens of a board.
 const MaxTokens = 1000
 
-// Tokens are those of all boards, in a ledger of their own, where each is an entry
-// BOARD/ID. They are safe for concurrent use.
+// Tokens holds the tokens of all boards, in a private ledger with an entry BOARD/ID for each. It is
+// safe for concurrent use.
 type Tokens struct {
 	l    *ledger.Ledger
 	stop context.CancelFunc
@@ -30,20 +30,20 @@ type Tokens struct {
 	opened map[string]*Holder
 }
 
-// A Holder is who holds a token, as long as it is as it was.
+// A Holder is the holder of a token, while the token is unchanged.
 type Holder struct {
 	Grant
 	node  *ledger.Node
 	hash  Hash
-	rec   *ledger.Record // by which it is known to be as it was
+	rec   *ledger.Record // identifies the state of the token
 	valid context.Context
 	end   context.CancelCauseFunc
 }
 
-// errNoToken is the one error for whatever is no token of a board.
-var errNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or the token is none of its tokens: is the link whole, and not revoked?")
+// errNoToken is returned for anything that is no token of a board.
+var errNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or this is not one of its tokens; check that the link is complete and was not revoked")
 
-// Open gives the tokens in a ledger, which must not be closed before they are.
+// Open returns the tokens in a ledger. The ledger must stay open until Close.
 func Open(l *ledger.Ledger) *Tokens {
 	ctx, stop := context.WithCancel(context.Background())
 	t := &Tokens{l: l, stop: stop, done: make(chan struct{}), opened: map[string]*Holder{}}
@@ -58,13 +58,13 @@ func Open(l *ledger.Ledger) *Tokens {
 	return t
 }
 
-// Close ends what is done for the tokens; the ledger stays open.
+// Close releases the tokens. The ledger stays open.
 func (t *Tokens) Close() {
 	t.stop()
 	<-t.done
 }
 
-// retire ends the holders of tokens that are not as they were, whoever changed them.
+// retire ends the holders of tokens that have changed, whoever changed them.
 func (t *Tokens) retire() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -76,8 +76,8 @@ func (t *Tokens) retire() {
 	}
 }
 
-// Find gives the holder of a token, which is what Bearer takes: ID.SECRET. The error is
-// an ErrUnauthorized, and the same for whatever is wrong with it.
+// Find returns the holder of a token ID.SECRET, as used with Bearer. The error is an
+// ErrUnauthorized, the same for every cause.
 func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	id, secret, ok := strings.Cut(token, ".")
 	name := board + "/" + id
@@ -95,16 +95,16 @@ func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	return h, nil
 }
 
-// Current has all tokens be known as they are now, whichever server changed them. The errors
-// are those of ledger.Current.
+// Current applies all changes of tokens that any server has made. The errors are those of
+// ledger.Current.
 func (t *Tokens) Current(ctx context.Context) error { return t.l.Current(ctx) }
 
-// Still says whether a holder's token is as it was.
+// Still reports whether a holder's token is unchanged.
 func (t *Tokens) Still(h *Holder, now time.Time) bool {
 	return h.valid.Err() == nil && h.node.Record() == h.rec && !h.Over(now)
 }
 
-// holder gives the holder of a token as it stands in a record.
+// holder returns the holder of a token in a record.
 func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*Holder, error) {
 	t.mu.RLock()
 	h := t.opened[name]
@@ -130,15 +130,14 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 	h = &Holder{Grant: k.Grant, node: n, hash: k.hash, rec: rec}
 	h.valid, h.end = context.WithCancelCause(context.Background())
 	t.opened[name] = h
-	if n := t.l.Find(name); n == nil || n.Record() != rec { // it was changed meanwhile, and nobody will tell
+	if n := t.l.Find(name); n == nil || n.Record() != rec { // it has changed meanwhile, and no event will follow
 		delete(t.opened, name)
 		h.end(errNoToken)
 	}
 	return h, nil
 }
 
-// While gives a context that also ends when the token does, by being revoked or by its
-// end.
+// While returns a context that also ends when the token is revoked or expires.
 func (h *Holder) While(ctx context.Context) (context.Context, context.CancelFunc) {
 	ctx, end := context.WithCancelCause(ctx)
 	stop := context.AfterFunc(h.valid, func() { end(errNoToken) })
@@ -155,7 +154,7 @@ func (h *Holder) While(ctx context.Context) (context.Context, context.CancelFunc
 	}
 }
 
-// Ended gives the error of a context of While whose token ended; nil: it did not.
+// Ended returns the error of a context of While whose token ended, else nil.
 func Ended(ctx context.Context) error {
 	if err := context.Cause(ctx); errors.Is(err, wire.ErrUnauthorized) {
 		return err
@@ -163,11 +162,10 @@ func Ended(ctx context.Context) error {
 	return nil
 }
 
-// Make makes a token of a board for somebody who is covered by by: what it may is in
-// want, which ends when by does where it does not say, and secret gives its secret for its
-// ID. The errors are those of Grant.Check;
-// ErrForbidden for one that may more than its maker; ErrUnauthorized where his own is
-// none any more; rules.ErrQuota.
+// Make creates a token of a board, on behalf of by. want says what the token allows. If want has no
+// end, the token ends with by. secret returns the token's secret for its ID. The errors are those
+// of Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own
+// token is no longer valid; and rules.ErrQuota.
 func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secret) (Grant, Secret, error) {
 	now := time.Now()
 	if want.Until.IsZero() {
@@ -180,7 +178,7 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 		return Grant{}, "", err
 	}
 	if !by.Until.IsZero() && want.Until.After(by.Until) {
-		return Grant{}, "", refuse.As(wire.ErrForbidden, "a link can make only such as end with it: %s", by.Until.Format(time.RFC3339))
+		return Grant{}, "", refuse.As(wire.ErrForbidden, "a link can create only links that end before it: %s", by.Until.Format(time.RFC3339))
 	}
 	want.Made, want.By = now.UTC().Truncate(time.Millisecond), by.Label
 	g, _, err := ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (Grant, error) {
@@ -188,7 +186,7 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 			return Grant{}, err
 		}
 		if n := len(namesOf(tx, board)); n >= MaxTokens {
-			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the most: revoke those that nobody uses", n)
+			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the limit: revoke tokens that are not used", n)
 		}
 		g := want
 		for g.ID = newID(); tx.Record(board + "/" + g.ID).Found(); {
@@ -210,7 +208,7 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 	return g, secret(g.ID), nil
 }
 
-// covers refuses what by may not give to others, or take from them.
+// covers returns an error if by may not create or revoke a token.
 func (by Grant) covers(other Grant) error {
 	if by.Covers(other) {
 		return nil
@@ -219,10 +217,10 @@ func (by Grant) covers(other Grant) error {
 	if by.Prefix != "" {
 		within = ", for names that begin with " + by.Prefix
 	}
-	return refuse.As(wire.ErrForbidden, "a link can make and revoke only such as may no more than it: %s%s", by.May, within)
+	return refuse.As(wire.ErrForbidden, "a link can create and revoke only links with at most its own rights: %s%s", by.May, within)
 }
 
-// stands says whether a token is there still; an admin's is not among them.
+// stands reports whether a token exists. An admin's token is not among them.
 func (by Grant) stands(tx *ledger.Tx, board string) error {
 	if by.May < Admin && !tx.Record(board+"/"+by.ID).Found() {
 		return errNoToken
@@ -230,7 +228,7 @@ func (by Grant) stands(tx *ledger.Tx, board string) error {
 	return nil
 }
 
-// namesOf gives the names of a board's tokens.
+// namesOf returns the names of a board's tokens.
 func namesOf(tx *ledger.Tx, board string) []string {
 	names := tx.Names()
 	from, _ := slices.BinarySearch(names, board+"/")
@@ -241,7 +239,7 @@ func namesOf(tx *ledger.Tx, board string) []string {
 	return names[from:to]
 }
 
-// List gives the tokens of a board that by may revoke, by their age, the oldest first.
+// List returns the tokens of a board that by may revoke, the oldest first.
 func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 	snap := t.l.Snapshot()
 	defer snap.Release()
@@ -258,8 +256,8 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 	return list, nil
 }
 
-// Revoke takes back the tokens of a board that those finds, all or none. The errors are
-// value.ErrAbsent where there is none, and those of Make.
+// Revoke revokes the tokens of a board that those finds, all or none. The errors are
+// value.ErrAbsent if there is none, and those of Make.
 func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
 		if err := by.stands(tx, board); err != nil {
@@ -287,8 +285,7 @@ func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, 
 	return n, err
 }
 
-// Derived gives the tokens of a board whose secret is the one that secret gives for
-// their ID.
+// Derived returns the tokens of a board whose secret equals the result of secret for their ID.
 func (t *Tokens) Derived(board string, secret func(id string) Secret, now time.Time) (Grant, Secret, bool) {
 	snap := t.l.Snapshot()
 	defer snap.Release()
@@ -301,7 +298,7 @@ func (t *Tokens) Derived(board string, secret func(id string) Secret, now time.T
 	return Grant{}, "", false
 }
 
-// Clear takes back all tokens of a board.
+// Clear revokes all tokens of a board.
 func (t *Tokens) Clear(board string) error {
 	_, err := t.Revoke(board, Grant{May: Admin}, func(Grant) bool { return true })
 	if errors.Is(err, value.ErrAbsent) {

@@ -7,31 +7,29 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Commit is a commit as the place still tells it.
+// A Commit is a commit that the place still holds.
 type Commit struct {
 	Version int64
-	Time    time.Time // by the clock of the writer
-	By      string    // the app, where it gave its name
-	From    string    // which of its copies, on a board
-	Over    int64     // it stands for so many commits, the last of which is Version; 0: it is one
+	Time    time.Time // by the writer's clock
+	By      string    // the writer's name, if it gave one
+	From    string    // the writer's instance, on a board
+	Over    int64     // how many commits it replaces, which end at Version; 0 means that it is one
 	Changes []Change
 }
 
-// A Change is what a commit did to one entry. No value means that nothing was,
-// or is, stored.
+// A Change is the effect of a commit on one entry. The zero Value means that nothing was stored.
 type Change struct {
 	Name     string
 	Old, New value.Value
 }
 
-// A Gone is a name that was removed, and the version of the commit that did.
+// A Gone is a removed name with the version of the commit that removed it.
 type Gone struct {
 	Name    string
 	Version int64
 }
 
-// AppendJSON appends the change as an object; a side without a value is null,
-// and has no kind:
+// AppendJSON appends the change as an object. A side without a value is null and has no kind:
 //
 //	{"name":"plot","old":"C4","old_kind":"text","new":null}
 func (c Change) AppendJSON(dst []byte) []byte {
@@ -48,7 +46,7 @@ func (c Change) AppendJSON(dst []byte) []byte {
 	return o.End()
 }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (c Change) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 
 func readChange(r *scan.Reader) (c Change, err error) {
@@ -76,7 +74,7 @@ func (c *Commit) fields() []scan.Field {
 //	{"version":4,"at":"2026-05-03T09:12:44.123Z","by":"plotbook","changes":[…]}
 func (c Commit) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, c.fields()...) }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (c Commit) MarshalJSON() ([]byte, error) { return c.AppendJSON(nil), nil }
 
 // ReadCommit reads a commit as AppendJSON writes it.
@@ -85,7 +83,7 @@ func ReadCommit(r *scan.Reader) (c Commit, err error) {
 	return c, err
 }
 
-// AppendJSON appends the name that is gone, as an object.
+// AppendJSON appends the removed name as an object.
 func (g Gone) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, g.fields()...) }
 
 // ReadGone reads what AppendJSON writes.

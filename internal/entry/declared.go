@@ -9,29 +9,29 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Declared is a key as an app declared it, which a place keeps beside the
-// entries, so that a second app can be told when it means another.
+// A Declared is a key that an app declared. A place stores it beside the entries, so that it can
+// warn a second app that means another key.
 type Declared struct {
 	Name     string
 	Kind     value.Kind
-	Default  value.Value // no value for a sealed key and for a family
+	Default  value.Value // the zero Value for a sealed key and for a family
 	About    string
-	Min, Max value.Value // no value: no bound
-	Keep     int         // 0: a list of any length
-	Choices  []string    // the texts that are allowed; none: any
-	Family   bool        // it stands for Name/ and anything, as the records of a collection
-	By       string      // who declared it, on a board
+	Min, Max value.Value // the zero Value means no bound
+	Keep     int         // 0 means no bound
+	Choices  []string    // the allowed texts; empty means any
+	Family   bool        // it covers Name/ and anything, for example the records of a collection
+	By       string      // the writer that declared it, on a board
 	Gone     bool        // in a line of the file: the declaration is withdrawn
-	Rest     scan.Rest   // what a later version may have added
+	Rest     scan.Rest   // members that a later version added
 }
 
-// SameRules says whether two declarations are of one key and hold it to the same.
+// SameRules reports whether two declarations are of one key and have the same rules.
 func (d Declared) SameRules(e Declared) bool {
 	d.About, d.By = e.About, e.By
 	return d.Equal(e)
 }
 
-// Says is what the declaration says its entries are.
+// Says describes the kind of the entries in words.
 func (d Declared) Says() string {
 	if d.Family {
 		return "records of kind " + d.Kind.String()
@@ -39,8 +39,7 @@ func (d Declared) Says() string {
 	return d.Kind.String()
 }
 
-// Check says what is wrong with a declaration that came from outside. The error wraps
-// value.ErrInvalid.
+// Check returns an error that wraps value.ErrInvalid if a declaration from outside is invalid.
 func (d Declared) Check() error {
 	if err := CheckName(d.Name); err != nil {
 		return err
@@ -77,13 +76,13 @@ func (d Declared) Check() error {
 	return nil
 }
 
-// Equal says whether two declarations say the same, as far as this code knows.
+// Equal reports whether two declarations are equal, as far as this code knows their members.
 func (d Declared) Equal(e Declared) bool {
 	return d.Name == e.Name && d.Kind == e.Kind && d.About == e.About && d.Keep == e.Keep && d.Family == e.Family && d.Gone == e.Gone && slices.Equal(d.Choices, e.Choices) &&
 		value.Equal(d.Default, e.Default) && value.Equal(d.Min, e.Min) && value.Equal(d.Max, e.Max)
 }
 
-// AppendJSON appends the declaration as an object; what it doesn't say is left out.
+// AppendJSON appends the declaration as an object without empty members.
 func (d Declared) AppendJSON(dst []byte) []byte {
 	var raw rawDeclared
 	for i, v := range d.values() {
@@ -94,7 +93,7 @@ func (d Declared) AppendJSON(dst []byte) []byte {
 	return scan.AppendFields(dst, d.fields(&raw)...)
 }
 
-// rawDeclared holds what is read before the kind is known.
+// rawDeclared holds members that are read before the kind is known.
 type rawDeclared struct {
 	values [3][]byte // as Declared.values
 	keep   int64
@@ -120,7 +119,7 @@ func choicesForm(choices *[]string) scan.Form {
 	return f
 }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (d Declared) MarshalJSON() ([]byte, error) { return d.AppendJSON(nil), nil }
 
 // ReadDeclared reads a declaration as AppendJSON writes it.
@@ -139,14 +138,14 @@ func ReadDeclared(r *scan.Reader) (d Declared, err error) {
 	return d, err
 }
 
-// DeclaredFor gives the key by which a name is declared: itself, or the nearest
-// family that it is in. find gives the key of a name. Where none is, the result has no kind.
+// DeclaredFor returns the key that covers a name: the key of that name, or the nearest family. find
+// returns the key of a name. If there is none, the result has no kind.
 func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared {
 	for of := range Families(name) {
 		d, ok := find(of)
 		switch {
 		case !ok:
-		case d.Family && of == name: // the newest number of its records
+		case d.Family && of == name: // this name holds the newest number of the family's records
 			return Declared{Name: name, Kind: value.KindInt}
 		default:
 			return d
@@ -155,7 +154,7 @@ func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared 
 	return Declared{Name: name}
 }
 
-// Among finds a key among others, for DeclaredFor.
+// Among returns a find function for DeclaredFor.
 func Among(keys []Declared) func(name string) (Declared, bool) {
 	named := make(map[string]Declared, len(keys))
 	for _, k := range keys {

@@ -13,40 +13,40 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// ErrConflict is returned when a condition does not hold: the entry has
-// another version than was asked for, or is there already.
+// ErrConflict is returned if a condition does not hold: the entry has another version, or exists
+// already.
 var ErrConflict = errors.New("conflict")
 
-// An Edit is one step of a commit: an operation on a name, or with Reset the
-// removal of every entry whose name begins with Prefix.
+// An Edit is one step of a commit: an operation on a name, or with Reset the removal of every entry
+// whose name begins with Prefix.
 type Edit struct {
 	Name   string
 	Op     value.Op
 	Reset  bool
 	Prefix string
-	// Restore makes what it is about what it was; nil: it is another edit.
+	// Restore brings back an earlier state; nil for other edits.
 	Restore *Restore
-	// Cond is about the entry as it was before the commit.
+	// Cond tests the entry before the commit.
 	Cond Cond
-	// Force has what is declared not hold for it. It is not sent to a server.
+	// Force ignores declarations. It is not sent to a server.
 	Force bool
 }
 
-// A Restore says what is to be as it was, and when.
+// A Restore says which entries to bring back, and from when.
 type Restore struct {
-	Version int64     // as of which version, where Time is zero
+	Version int64     // the version, if Time is zero
 	Time    time.Time // as of when
-	Names   []string  // these, and what begins with Prefix
-	Prefix  *string   // nil: no others; empty: all
+	Names   []string  // these names, and those that begin with Prefix
+	Prefix  *string   // nil means no others; empty means all
 }
 
-// Has says whether it is about a name.
+// Has reports whether the restore covers a name.
 func (r Restore) Has(name string) bool {
 	return r.Prefix != nil && strings.HasPrefix(name, *r.Prefix) || slices.Contains(r.Names, name)
 }
 
-// If gives the edit on condition that the entry is as it was seen: at a version,
-// since a moment. Version 0 means absent; a zero moment, whatever the moment.
+// If returns the edit with the condition that the entry has a version since a moment. Version 0
+// means absent. A zero moment means any moment.
 func (e Edit) If(version int64, updated time.Time) Edit {
 	t := Tag{Version: version}
 	if !updated.IsZero() && version > 0 {
@@ -56,24 +56,23 @@ func (e Edit) If(version int64, updated time.Time) Edit {
 	return e
 }
 
-// A Tag tells what is stored apart from what was before: its version, and the
-// milliseconds since 1970 of its moment, since a board that is made again
-// counts anew.
+// A Tag identifies a stored value: its version, and its time in milliseconds since 1970, since a
+// board that is created again counts from 1 again.
 type Tag struct {
-	Version int64 // 0: nothing is stored; Anything; Never
-	At      int64 // 0: whatever the moment
+	Version int64 // 0 means absent; also Anything, Never
+	At      int64 // 0 means any moment
 }
 
-// Versions of a Tag that are none.
+// Versions of a Tag that are not versions.
 const (
-	Anything = -1 // whatever is stored
+	Anything = -1 // any stored value
 	Never    = -2 // no entry has it
 )
 
-// TagOf is the tag of an entry.
+// TagOf returns the tag of an entry.
 func TagOf(version int64, updated time.Time) Tag { return Tag{version, updated.UnixMilli()} }
 
-// String gives the tag as the wire has it, without quotes.
+// String returns the tag's form on the wire, without quotes.
 func (t Tag) String() string {
 	s := strconv.FormatInt(t.Version, 10)
 	if t.At != 0 {
@@ -82,8 +81,7 @@ func (t Tag) String() string {
 	return s
 }
 
-// ParseTag reads a tag: VERSION-MILLISECONDS, or VERSION. What is neither is a
-// tag that no entry has.
+// ParseTag parses VERSION-MILLISECONDS or VERSION. Anything else is a tag that no entry has.
 func ParseTag(s string) Tag {
 	v, at, both := strings.Cut(s, "-")
 	version, err := strconv.ParseUint(v, 10, 63)
@@ -99,7 +97,7 @@ func ParseTag(s string) Tag {
 	return t
 }
 
-// matches says whether the tag is that of what is stored.
+// matches reports whether the tag is that of the stored value.
 func (t Tag) matches(found bool, has Tag) bool {
 	switch t.Version {
 	case Anything:
@@ -112,15 +110,14 @@ func (t Tag) matches(found bool, has Tag) bool {
 
 // A Cond is a condition of an Edit. The zero Cond always holds.
 type Cond struct {
-	Is  []Tag // what is stored has one of these, if there are any
-	Not []Tag // and none of these
+	Is  []Tag // the stored value has one of these, if there are any
+	Not []Tag // and it has none of these
 }
 
-// IsZero says whether the condition always holds.
+// IsZero reports whether the condition always holds.
 func (c Cond) IsZero() bool { return len(c.Is) == 0 && len(c.Not) == 0 }
 
-// Check says whether the condition holds for what is stored under a name, if
-// anything is. The error is an ErrConflict.
+// Check returns an ErrConflict if the condition does not hold for the value stored under a name.
 func (c Cond) Check(name string, found bool, has Tag) error {
 	is, not := c.broken(found, has)
 	switch {
@@ -138,20 +135,20 @@ func (c Cond) Check(name string, found bool, has Tag) error {
 				wanted[i] = "at " + t.String()
 			}
 		}
-		return refuse.As(ErrConflict, "%s is %s, and was to be %s", name, stands(found, has), strings.Join(wanted, " or "))
+		return refuse.As(ErrConflict, "%s is %s, not %s", name, stands(found, has), strings.Join(wanted, " or "))
 	case not:
-		return refuse.As(ErrConflict, "%s is there already, %s", name, stands(found, has))
+		return refuse.As(ErrConflict, "%s exists already, %s", name, stands(found, has))
 	}
 	return nil
 }
 
-// Holds says whether the conditions are kept, as Check does.
+// Holds reports whether Check returns nil.
 func (c Cond) Holds(found bool, has Tag) bool {
 	is, not := c.broken(found, has)
 	return !is && !not
 }
 
-// broken says which of the conditions an entry breaks.
+// broken returns the condition that an entry breaks.
 func (c Cond) broken(found bool, has Tag) (is, not bool) {
 	matches := func(t Tag) bool { return t.matches(found, has) }
 	return len(c.Is) > 0 && !slices.ContainsFunc(c.Is, matches), slices.ContainsFunc(c.Not, matches)
@@ -164,9 +161,8 @@ func stands(found bool, has Tag) string {
 	return fmt.Sprintf("at version %d", has.Version)
 }
 
-// AppendJSON appends the edit as an object: that of its Op, with the name and
-// the condition, {"op":"reset","prefix":"gate/"}, or
-// {"op":"restore","at":12,"prefix":""}, where at may be a time.
+// AppendJSON appends the edit as an object: that of its Op with the name and the condition,
+// {"op":"reset","prefix":"gate/"}, or {"op":"restore","at":12,"prefix":""}, where at can be a time.
 func (e Edit) AppendJSON(dst []byte) []byte {
 	o := scan.AppendObject(dst)
 	if e.Reset {
@@ -194,15 +190,14 @@ func (e Edit) AppendJSON(dst []byte) []byte {
 		o.Text("if", e.Cond.Is[0].String())
 	}
 	out := e.Op.AppendJSON(o.Dst)
-	out[len(o.Dst)] = ',' // where the object of the Op opens
+	out[len(o.Dst)] = ',' // where the Op's object starts
 	return out
 }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (e Edit) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 
-// ReadEdit reads an edit as AppendJSON writes it, strictly. The error wraps
-// value.ErrInvalid.
+// ReadEdit reads an edit strictly, in the form of AppendJSON. The error wraps value.ErrInvalid.
 func ReadEdit(data []byte) (e Edit, err error) {
 	var verb string
 	var prefix, cond []byte
@@ -233,7 +228,7 @@ func readReset(data, prefix []byte) (e Edit, err error) {
 	r := scan.New(data)
 	err = r.Object(func(member []byte) error {
 		if m := string(member); m != "op" && m != "prefix" {
-			return refuse.As(value.ErrInvalid, "the operation reset takes no %s; it takes prefix", scan.Quote(m))
+			return refuse.As(value.ErrInvalid, "the operation reset has no member %s; it has prefix", scan.Quote(m))
 		}
 		_, err := r.Raw(value.MaxDepth)
 		return err
@@ -246,7 +241,7 @@ func readReset(data, prefix []byte) (e Edit, err error) {
 		e.Prefix, err = scan.New(prefix).String()
 	}
 	if prefix == nil || err != nil {
-		return e, refuse.As(value.ErrInvalid, `the operation reset needs "prefix", a text; an empty one means all`)
+		return e, refuse.As(value.ErrInvalid, `the operation reset needs "prefix", a text; an empty one means all names`)
 	}
 	return e, nil
 }
@@ -266,11 +261,11 @@ func readRestore(data []byte) (e Edit, err error) {
 				var text string
 				if text, err = r.String(); err == nil {
 					if e.Restore.Time, err = ParseTime([]byte(text)); err != nil {
-						err = refuse.As(value.ErrInvalid, "%s is no time as in RFC 3339", scan.Quote(text))
+						err = refuse.As(value.ErrInvalid, "%s is not a time in RFC 3339", scan.Quote(text))
 					}
 				}
 			} else if e.Restore.Version, err = r.Int(); err == nil && e.Restore.Version < 0 {
-				err = refuse.As(value.ErrInvalid, "there is no version %d", e.Restore.Version)
+				err = refuse.As(value.ErrInvalid, "version %d does not exist", e.Restore.Version)
 			}
 		case "names":
 			e.Restore.Names = []string{}
@@ -286,7 +281,7 @@ func readRestore(data []byte) (e Edit, err error) {
 			e.Restore.Prefix = new(string)
 			*e.Restore.Prefix, err = r.String()
 		default:
-			err = refuse.As(value.ErrInvalid, "the operation restore takes no %s; it takes at, names, prefix", scan.Quote(m))
+			err = refuse.As(value.ErrInvalid, "the operation restore has no member %s; it has at, names, prefix", scan.Quote(m))
 		}
 		return err
 	})
@@ -296,7 +291,7 @@ func readRestore(data []byte) (e Edit, err error) {
 	case err != nil:
 		return e, refuse.As(value.ErrInvalid, "the operation restore can't be read: %v", err)
 	case !given["at"], !given["names"] && !given["prefix"]:
-		return e, refuse.As(value.ErrInvalid, `the operation restore needs "at", a version or a time, and "names" or "prefix"; an empty prefix means all`)
+		return e, refuse.As(value.ErrInvalid, `the operation restore needs "at", a version or a time, and "names" or "prefix"; an empty prefix means all names`)
 	}
 	return e, nil
 }
@@ -309,7 +304,7 @@ func readIf(raw []byte) (Cond, error) {
 	}
 	t := ParseTag(strings.Trim(text, `"`))
 	if t.Version == Never {
-		return Cond{}, refuse.As(value.ErrInvalid, `"if" is %s, and must be an ETag, a version, or 0 for absent`, raw)
+		return Cond{}, refuse.As(value.ErrInvalid, `"if" is %s; it must be an ETag, a version, or 0 for absent`, raw)
 	}
 	return Cond{Is: []Tag{t}}, nil
 }

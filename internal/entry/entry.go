@@ -1,6 +1,5 @@
-// Package entry has what devices, boards and commands say of entries, once:
-// an Entry, an Edit of one, a Change that was made, the Commit it was made in,
-// a Declared key, and the JSON form of each, which is that of the file and of
+// Package entry declares what devices, boards and commands have in common: an Entry, an Edit of
+// one, a Change, the Commit of changes, a Declared key, and the JSON form of each, for files and
 // the wire.
 package entry
 
@@ -11,36 +10,36 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An Entry is what is stored under a name, whatever key it was written with.
+// An Entry is a stored entry, whatever key it was written with.
 type Entry struct {
 	Name    string
-	Value   value.Value // no value: nothing is stored
+	Value   value.Value // the zero Value means that nothing is stored
 	Version int64       // the commit that changed it last
-	Updated time.Time   // when, by the clock of the writer
-	By      string      // the app that changed it, where it gave its name
-	From    string      // which of its copies, on a board
+	Updated time.Time   // the time of that commit, by the writer's clock
+	By      string      // the writer's name, if it gave one
+	From    string      // the writer's instance, on a board
 }
 
-// An Author says who commits: the app, and which of its copies.
+// An Author is the name and the instance of a writer.
 type Author struct{ By, From string }
 
-// timeLayout is that of a commit's time: milliseconds, UTC.
+// timeLayout is the layout of a commit's time: milliseconds, UTC.
 const timeLayout = "2006-01-02T15:04:05.000Z"
 
-// TimeLen is the length of a commit's time as it is written.
+// TimeLen is the length of a commit's time in a line.
 const TimeLen = len(timeLayout)
 
 // AppendTime appends a commit's time.
 func AppendTime(dst []byte, at time.Time) []byte { return at.UTC().AppendFormat(dst, timeLayout) }
 
-// FormatTime gives a commit's time as text.
+// FormatTime returns a commit's time as text.
 func FormatTime(at time.Time) string { return at.UTC().Format(timeLayout) }
 
-// ParseTime reads a commit's time, of any precision.
+// ParseTime parses a commit's time with any precision.
 func ParseTime(s []byte) (time.Time, error) { return time.Parse(time.RFC3339Nano, string(s)) }
 
-// AppendStored appends what a line of the file says of an entry, an object of
-// name, kind and value. encoded is the JSON form of v, where it is made already.
+// AppendStored appends an entry of a line: an object of name, kind and value. encoded is the JSON
+// form of v, or nil.
 func AppendStored(dst []byte, name string, v value.Value, encoded []byte) []byte {
 	return append(appendStored(dst, name, v, encoded), '}')
 }
@@ -80,8 +79,8 @@ func (e Entry) appendRest(dst []byte) []byte {
 	return append(dst, '}')
 }
 
-// JSONLen is at least the length of the form of AppendJSON, or AppendBare, and not
-// much more.
+// JSONLen returns an upper bound of the length of AppendJSON, or AppendBare, that is not much
+// larger.
 func (e Entry) JSONLen(bare bool) int {
 	n := len(`{"name":,"kind":"sealed","value":,"version":9223372036854775807,"updated":"","by":,"from":}`) + TimeLen +
 		scan.StringLen(e.Name) + scan.StringLen(e.By) + scan.StringLen(e.From)
@@ -91,10 +90,10 @@ func (e Entry) JSONLen(bare bool) int {
 	return n
 }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (e Entry) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 
-// UnmarshalJSON reads the form of AppendJSON; unknown members are passed over.
+// UnmarshalJSON reads the form of AppendJSON and ignores unknown members.
 func (e *Entry) UnmarshalJSON(data []byte) (err error) {
 	*e, err = scan.Whole(data, Read)
 	return err
@@ -126,7 +125,7 @@ func ReadKind(r *scan.Reader) (value.Kind, error) {
 	if k := value.KindNamed(s); k != value.KindNone {
 		return k, nil
 	}
-	return value.ParseKind(string(s)) // which tells what is wrong
+	return value.ParseKind(string(s)) // it returns the error
 }
 
 // ReadTime reads a commit's time.
@@ -157,7 +156,7 @@ func timeForm(at *time.Time) scan.Form {
 	}
 }
 
-// Quoted gives a value for a message: text in quotes, cut after 60 characters.
+// Quoted returns a value for a message: text in quotes, cut after 60 characters.
 func Quoted(v value.Value) string {
 	if s, ok := v.AsText(); ok {
 		return scan.Quote(s)

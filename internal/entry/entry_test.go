@@ -53,12 +53,12 @@ func TestEditJSON(t *testing.T) {
 		`{"op":"drop","name":"a//b"}`:                      "empty part",
 		`{"op":"drop","name":"a","if":"x"}`:                `"if" is "x"`,
 		`{"op":"drop","name":"a","if":-1}`:                 `"if" is -1`,
-		`{"op":"drop","name":"a","iff":1}`:                 `takes no "iff"`,
-		`{"op":"drop","name":"a","name":"b"}`:              "stands in the object already",
+		`{"op":"drop","name":"a","iff":1}`:                 `has no member "iff"`,
+		`{"op":"drop","name":"a","name":"b"}`:              "occurs twice in the object",
 		`{"op":"reset"}`:                                   `needs "prefix"`,
 		`{"op":"reset","prefix":5}`:                        `needs "prefix"`,
-		`{"op":"reset","prefix":"","name":"a"}`:            `takes no "name"`,
-		`{"op":"add","name":"a","amount":1,"prefix":"p/"}`: `takes no "prefix"`,
+		`{"op":"reset","prefix":"","name":"a"}`:            `has no member "name"`,
+		`{"op":"add","name":"a","amount":1,"prefix":"p/"}`: `has no member "prefix"`,
 		`5`: "can't be read",
 	} {
 		_, err := entry.ReadEdit([]byte(text))
@@ -94,7 +94,7 @@ func TestConditions(t *testing.T) {
 			assert.Equal(t, holds, err == nil, "%+v, found %v: %v", c.cond, found, err)
 			if err != nil {
 				assert.ErrorIs(t, err, entry.ErrConflict)
-				assert.ErrorContains(t, err, "gate/open is ")
+				assert.ErrorContains(t, err, "gate/open ")
 			}
 		}
 	}

@@ -5,9 +5,8 @@ import (
 	"strings"
 )
 
-// Families gives a name and then the families that it is in, the nearest
-// first: watered/C4/east, watered/C4, watered. Whoever declares a key declares
-// each name under it too.
+// Families returns a name and then the families that it belongs to, the nearest first:
+// watered/C4/east, watered/C4, watered. A declared key covers each name under it.
 func Families(name string) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for yield(name) {

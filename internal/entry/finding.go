@@ -2,10 +2,10 @@ package entry
 
 import "github.com/small-pantry/pantry/internal/scan"
 
-// A Finding is one thing that somebody should look at.
+// A Finding is something that somebody should look at.
 type Finding struct {
-	Code     string // for a program
-	Name     string // of the entry or the key; empty where it is about the place
+	Code     string // identifies the kind of finding
+	Name     string // the entry or the key; empty if the finding is about the place
 	Sentence string
 }
 
@@ -16,7 +16,7 @@ func (f *Finding) fields() []scan.Field {
 // AppendJSON appends the finding as an object.
 func (f Finding) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, f.fields()...) }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (f Finding) MarshalJSON() ([]byte, error) { return f.AppendJSON(nil), nil }
 
 // ReadFinding reads a finding as AppendJSON writes it.

@@ -8,17 +8,17 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A DeclaredError is a refusal because of what an app has declared. Its cause is
-// value.ErrWrongKind, value.ErrOutOfRange or value.ErrInvalid.
+// A DeclaredError is a refusal because of a declared key. Its cause is value.ErrWrongKind,
+// value.ErrOutOfRange or value.ErrInvalid.
 type DeclaredError struct{ Err error }
 
 func (e *DeclaredError) Error() string { return e.Err.Error() }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (e *DeclaredError) Unwrap() error { return e.Err }
 
-// Judge says why a value is not what the declaration allows, in words that go
-// behind the entry's name; where nothing is declared all is allowed.
+// Judge returns an error if the declaration does not allow a value. Its text follows the entry's
+// name in a sentence. An empty declaration allows everything.
 func (d Declared) Judge(v value.Value) error {
 	if d.Kind == value.KindNone || v.IsZero() {
 		return nil
@@ -26,9 +26,9 @@ func (d Declared) Judge(v value.Value) error {
 	as, err := value.Convert(v, d.Kind)
 	switch {
 	case err != nil && d.Kind == value.KindSealed:
-		return d.refuse(value.ErrWrongKind, "its key is sealed, and %s %s would stand in the file in the clear", v.Kind(), Quoted(v))
+		return d.refuse(value.ErrWrongKind, "its key is sealed, and %s %s would be in the file in the clear", v.Kind(), Quoted(v))
 	case err != nil:
-		return d.refuse(value.ErrWrongKind, "it is declared as %s, and %s %s is none", d.Kind, v.Kind(), Quoted(v))
+		return d.refuse(value.ErrWrongKind, "it is declared as %s, and %s %s is not", d.Kind, v.Kind(), Quoted(v))
 	case value.Within(as, d.Min, d.Max) != nil:
 		return d.refuse(value.ErrOutOfRange, "%s is out of range: it is declared from %s to %s", v, d.Min, d.Max)
 	}
@@ -38,8 +38,8 @@ func (d Declared) Judge(v value.Value) error {
 	return nil
 }
 
-// JudgeWhole is Judge for a value that is stored as it is: a list that is longer
-// than declared is refused, where an operation would drop its oldest items.
+// JudgeWhole is Judge for a value that is stored unchanged: it refuses a list that is longer than
+// declared. An operation would remove the oldest items.
 func (d Declared) JudgeWhole(v value.Value) error {
 	err := d.Judge(v)
 	if err == nil && d.Keep > 0 && v.Len() > d.Keep {
@@ -52,7 +52,7 @@ func (d Declared) refuse(is error, format string, args ...any) error {
 	return &DeclaredError{refuse.As(is, format, args...)}
 }
 
-// Allowed tells what the declaration allows besides the kind; empty: all.
+// Allowed describes the rules of the declaration besides the kind; empty means none.
 func (d Declared) Allowed() string {
 	switch {
 	case len(d.Choices) > 0:

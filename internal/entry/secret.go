@@ -8,16 +8,15 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Words in a name by which what it holds is likely a secret, alone or one after
-// another, and words beside them by which it is not: token-count is a number of
-// tokens, password-hint is meant to be read.
+// Words in a name that suggest a secret, alone or in sequence, and words that show that it is none:
+// token-count is a number of tokens, password-hint is meant to be read.
 var (
 	secretWords = []string{"password", "passwd", "passphrase", "secret", "token", "apikey", "credential", "credentials", "bearer"}
 	secretPairs = [][2]string{{"api", "key"}, {"private", "key"}, {"access", "key"}}
 	harmless    = []string{"count", "hint", "length", "policy", "expiry", "expires", "updated", "label", "name", "kind", "id", "url", "max", "min", "set"}
 )
 
-// SecretName says whether a name says that what it holds is a secret.
+// SecretName reports whether a name suggests that its value is a secret.
 func SecretName(name string) bool {
 	words := wordsOf(name)
 	secret := false
@@ -30,7 +29,7 @@ func SecretName(name string) bool {
 	return secret
 }
 
-// SecretKey says whether a key should be sealed by its name, and is not.
+// SecretKey reports whether a key should be sealed because of its name, and is not.
 func SecretKey(k Declared) bool {
 	switch k.Kind {
 	case value.KindText, value.KindBytes, value.KindList, value.KindMap:
@@ -39,8 +38,8 @@ func SecretKey(k Declared) bool {
 	return false
 }
 
-// wordsOf parts a name into its words, in small letters: they end at what is no
-// letter, and before a capital letter behind a small one.
+// wordsOf splits a name into words in small letters. A word ends at a character that is no letter,
+// and before a capital that follows a small letter.
 func wordsOf(name string) []string {
 	var b strings.Builder
 	last := ' '

@@ -19,16 +19,16 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Format is how entries stand in a file.
+// A Format is the format of a file of entries.
 type Format int
 
 const (
 	JSON  Format = iota // {"place":…,"version":…,"entries":[…]}
-	Lines               // an entry a line
+	Lines               // one entry per line
 	CSV                 // name,kind,value,version,updated,by
 )
 
-// FormatOf tells the format by a file's ending.
+// FormatOf returns the format for a file's extension.
 func FormatOf(file string) (Format, error) {
 	switch ending := strings.ToLower(filepath.Ext(file)); ending {
 	case ".json":
@@ -38,7 +38,7 @@ func FormatOf(file string) (Format, error) {
 	case ".csv":
 		return CSV, nil
 	default:
-		return 0, fmt.Errorf("the file %s must end in .json, .jsonl or .csv, which says what stands in it", scan.Quote(file))
+		return 0, fmt.Errorf("the file %s must end in .json, .jsonl or .csv, which selects the format", scan.Quote(file))
 	}
 }
 
@@ -61,7 +61,7 @@ func (f Format) Encode(w io.Writer, l place.Listing) error {
 		rows := [][]string{csvHead}
 		for _, e := range l.Entries {
 			if s, _ := e.Value.AsText(); strings.Contains(s, "\r\n") {
-				return fmt.Errorf("CSV can't hold %s as it is: readers take the CR LF in it for LF; export to .json or .jsonl", e.Name)
+				return fmt.Errorf("CSV can't hold %s unchanged: readers convert the CR LF in it to LF; export to .json or .jsonl", e.Name)
 			}
 			rows = append(rows, []string{e.Name, e.Value.Kind().String(), e.Value.String(), fmt.Sprint(e.Version), entry.FormatTime(e.Updated), e.By})
 		}
@@ -74,8 +74,8 @@ func (f Format) Encode(w io.Writer, l place.Listing) error {
 	return enc.Encode(map[string]any{"place": l.Place, "version": l.Version, "entries": l.Entries})
 }
 
-// A Put is what is to stand under a name: an op, which says the kind or leaves it
-// to what is declared or stored there.
+// A Put is the value for a name: an op with a kind, or without one, so that the declared or stored
+// kind applies.
 type Put struct {
 	Name string
 	Op   value.Op
@@ -86,7 +86,7 @@ func (p Put) known(v value.Value) Put {
 	return p
 }
 
-// Puts gives the puts of entries.
+// Puts returns the puts of entries.
 func Puts(entries []entry.Entry) []Put {
 	out := make([]Put, len(entries))
 	for i, e := range entries {
@@ -95,9 +95,9 @@ func Puts(entries []entry.Entry) []Put {
 	return out
 }
 
-// Decode reads a file in a format: as Encode writes it; or, as JSON, an object
-// with a member for each entry, and as CSV, a table of the columns name and value,
-// which say no kinds. Errors say which entry, line or row is wrong.
+// Decode reads a file in a format: the output of Encode; or, in JSON, an object with a member per
+// entry; or, in CSV, a table of the columns name and value. The last two have no kinds. Errors name
+// the entry, line or row.
 func (f Format) Decode(r io.Reader) (puts []Put, err error) {
 	var entries []entry.Entry
 	switch f {
@@ -115,8 +115,8 @@ func (f Format) Decode(r io.Reader) (puts []Put, err error) {
 	return checked(puts)
 }
 
-// decodeJSON reads an object whose member entries is a list of them, or one that
-// has a member for each.
+// decodeJSON reads an object whose member entries is a list of entries, or an object with a member
+// per entry.
 func decodeJSON(r io.Reader) (out []Put, err error) {
 	data, err := io.ReadAll(r)
 	if err != nil {
@@ -152,7 +152,7 @@ func decodeEntries(data []byte) (out []entry.Entry, err error) {
 	return out, err
 }
 
-// decodeLines reads an entry a line.
+// decodeLines reads one entry per line.
 func decodeLines(r *bufio.Reader) (out []entry.Entry, err error) {
 	for number := 1; ; number++ {
 		line, end := r.ReadBytes('\n')
@@ -172,7 +172,7 @@ func decodeLines(r *bufio.Reader) (out []entry.Entry, err error) {
 	}
 }
 
-// decodeCSV reads an entry a row, behind a row of the columns' names.
+// decodeCSV reads one entry per row, after a row of column names.
 func decodeCSV(r *csv.Reader) (out []Put, err error) {
 	head, err := r.Read()
 	if err != nil && err != io.EOF {
@@ -206,8 +206,7 @@ func decodeCSV(r *csv.Reader) (out []Put, err error) {
 	}
 }
 
-// checked puts entries in the order of their names, and refuses those that
-// can't be.
+// checked returns puts in order of their names, and refuses invalid entries.
 func checked(puts []Put) ([]Put, error) {
 	slices.SortStableFunc(puts, func(a, b Put) int { return strings.Compare(a.Name, b.Name) })
 	for i, p := range puts {
@@ -220,7 +219,7 @@ func checked(puts []Put) ([]Put, error) {
 			}
 		}
 		if i > 0 && puts[i-1].Name == p.Name {
-			return nil, fmt.Errorf("%s stands twice", scan.Quote(p.Name))
+			return nil, fmt.Errorf("%s occurs twice", scan.Quote(p.Name))
 		}
 	}
 	return puts, nil

@@ -1,4 +1,4 @@
-// Package gocode writes declared keys as the Go declarations of an app.
+// Package gocode writes declared keys as Go declarations.
 package gocode
 
 import (
@@ -11,7 +11,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Keys gives keys as the declarations of an app.
+// Keys returns keys as the declarations of an app.
 func Keys(keys []entry.Declared) ([]byte, error) {
 	var b strings.Builder
 	b.WriteString("var (\n")
@@ -26,7 +26,7 @@ func Keys(keys []entry.Declared) ([]byte, error) {
 	return code, nil
 }
 
-// goName makes reminder-hour ReminderHour, and tank/litres TankLitres.
+// goName converts reminder-hour to ReminderHour, and tank/litres to TankLitres.
 func goName(name string) string {
 	var b strings.Builder
 	up := true
@@ -51,7 +51,7 @@ func goKey(k entry.Declared) string {
 	code := ""
 	switch {
 	case k.Family:
-		// What a record holds is not declared: it is the app's own struct.
+		// A declaration does not describe the fields of a record: the struct is the app's own.
 		code = fmt.Sprintf("pantry.RecordsOf[%s](%q)", goName(strings.TrimSuffix(k.Name, "s")), k.Name)
 	case k.Kind == value.KindSealed:
 		code = fmt.Sprintf("pantry.Text(%q, \"\").Sealed()", k.Name)
@@ -88,7 +88,7 @@ func goKey(k entry.Declared) string {
 	return code
 }
 
-// goLiteral writes a value as Go does.
+// goLiteral returns a value as a Go literal.
 func goLiteral(v value.Value) string {
 	switch v.Kind() {
 	case value.KindNone, value.KindNull:
@@ -135,7 +135,7 @@ func members(v value.Value) []value.Value {
 	return all
 }
 
-// goType is the type that can hold all of some values, as far as they tell.
+// goType returns a type that can hold all of some values.
 func goType(all []value.Value) string {
 	names := map[value.Kind]string{value.KindBool: "bool", value.KindInt: "int", value.KindFloat: "float64", value.KindText: "string"}
 	kind := value.KindNone

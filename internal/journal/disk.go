@@ -7,8 +7,7 @@ import (
 	"path/filepath"
 )
 
-// A Disk is the seam between a journal and the file system. Tests put faults
-// in here, and nothing else uses it.
+// A Disk is the file system under a journal. Tests replace it to inject faults; nothing else does.
 type Disk interface {
 	OpenFile(path string, flag int, perm fs.FileMode) (Handle, error)
 	Look(path string) (Extent, error) // follows links
@@ -22,19 +21,19 @@ type Disk interface {
 type Handle interface {
 	io.ReaderAt
 	io.WriterAt
-	Sync() error // the data and the size; not the directory
+	Sync() error // syncs the data and the size, but not the directory
 	Truncate(size int64) error
 	Look() (Extent, error)
 	Close() error
 }
 
-// An Extent is which file it is, and its size.
+// An Extent is the identity and the size of a file.
 type Extent struct {
 	ID   ID
 	Size int64
 }
 
-// An ID tells a file apart from every other while it is open.
+// An ID distinguishes a file from every other file while it is open.
 type ID struct{ Device, File uint64 }
 
 // OS is the file system of the machine.
@@ -79,7 +78,7 @@ func (osDisk) SyncDir(dir string) error {
 	return syncDir(d)
 }
 
-// DataPath is where the journal called name lies in dir.
+// DataPath returns the path of the journal called name in dir.
 func DataPath(dir, name string) string { return filepath.Join(dir, name+".jsonl") }
 
 func lockPath(dir, name string) string { return filepath.Join(dir, "."+name+".lock") }

@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// IsFull says whether a write failed for want of space only.
+// IsFull reports whether a write failed only because there was no space.
 func IsFull(err error) bool {
 	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 }

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// IsFull says whether a write failed for want of space only.
+// IsFull reports whether a write failed only because there was no space.
 func IsFull(err error) bool {
 	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
 }

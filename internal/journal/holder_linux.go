@@ -9,8 +9,8 @@ import (
 	"syscall"
 )
 
-// holder names the process that has the lock on f, as /proc/locks tells it:
-// one line a lock, such as
+// holder returns the name of the process that has the lock on f, from /proc/locks, which has one
+// line per lock:
 //
 //	1: FLOCK  ADVISORY  WRITE 4711 08:01:131 0 EOF
 func holder(f *os.File) string {

@@ -4,5 +4,5 @@ package journal
 
 import "os"
 
-// holder: this platform does not tell who has a lock.
+// holder returns no name: this platform does not report who has a lock.
 func holder(*os.File) string { return "another process" }

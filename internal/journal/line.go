@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Format is what the header of a journal says of itself.
+// Format is the format in the header of a journal.
 const Format = "small-pantry/1"
 
 const (
@@ -22,8 +22,8 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 const hexDigits = "0123456789abcdef"
 
-// Finish ends the line that starts at dst[start:] and lacks its closing
-// brace: the crc and the newline follow.
+// Finish ends the line that starts at dst[start:] and lacks its closing brace. It appends the crc
+// and the newline.
 func Finish(dst []byte, start int) []byte {
 	sum := crc32.Checksum(dst[start:], castagnoli)
 	dst = append(dst, trailer...)
@@ -33,8 +33,7 @@ func Finish(dst []byte, start int) []byte {
 	return append(dst, "\"}\n"...)
 }
 
-// intact says whether line, which comes without its newline, ends in the crc
-// of its bytes.
+// intact reports whether line, without its newline, ends in the crc of its bytes.
 func intact(line []byte) bool {
 	if len(line) <= trailLen {
 		return false
@@ -63,10 +62,10 @@ type Header struct {
 	Schema int64
 	ID     string // drawn at creation and repair
 	Base   int64  // the version of the state that follows
-	Lines  int64  // how many lines hold it
-	Oldest int64  // the version from which changes can be told
-	End    End    // of the commit at the base
-	// Receipts is the newest version of which a receipt was dropped.
+	Lines  int64  // the number of lines that hold the state
+	Oldest int64  // the version from which changes can be reported
+	End    End    // of the commit at Base
+	// Receipts is the newest version whose receipt was dropped.
 	Receipts int64
 	Rest     scan.Rest
 }
@@ -79,7 +78,7 @@ func (h *Header) fields(format, end *string) []scan.Field {
 	}
 }
 
-// Append appends the header's line to dst.
+// append appends the header's line to dst.
 func (h Header) append(dst []byte) []byte {
 	start := len(dst)
 	format, end := Format, h.End.String()
@@ -106,7 +105,7 @@ func parseHeader(line []byte) (Header, error) {
 	case err != nil:
 		return Header{}, fmt.Errorf("the header can't be read: %w", err)
 	case !strings.HasPrefix(format, "small-pantry/"):
-		return Header{}, fmt.Errorf("the first line is no header")
+		return Header{}, fmt.Errorf("the first line is not a header")
 	case format != Format:
 		return Header{}, &NewerError{format}
 	case h.Base < 0 || h.Lines < 0:

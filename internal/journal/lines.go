@@ -5,18 +5,17 @@ import (
 	"errors"
 )
 
-// Lines are how far a journal is read that lies elsewhere than in a file. They are a
-// value: what fails leaves those before as they were.
+// Lines is the position in a journal that is not in a file. It is a value: a call that fails leaves
+// the caller's Lines unchanged.
 type Lines struct {
 	header *Header
 	cur    cursor
 }
 
-// Image is what a file of these lines would hold.
+// Image returns the bytes that a file with these lines would hold.
 func Image(h Header, lines []byte) []byte { return append(h.append(nil), lines...) }
 
-// HeaderOf reads the header of what a file would hold. The error is a *DamageError or a
-// *NewerError.
+// HeaderOf reads the header in the bytes of a file. The error is a *DamageError or a *NewerError.
 func HeaderOf(image []byte) (Header, error) {
 	line, _, found := bytes.Cut(image, []byte("\n"))
 	if !found {
@@ -29,8 +28,8 @@ func HeaderOf(image []byte) (Header, error) {
 	return header, err
 }
 
-// ReadImage reads what a file would hold from its first byte on, all of which must count.
-// The errors are those of HeaderOf.
+// ReadImage reads the bytes of a file from the start. All lines must count. The errors are those of
+// HeaderOf.
 func ReadImage(data []byte, c Consumer) (Lines, error) {
 	header, err := HeaderOf(data)
 	if err != nil {
@@ -47,7 +46,7 @@ func ReadImage(data []byte, c Consumer) (Lines, error) {
 	return r.More(data[end+1:], c)
 }
 
-// More reads what comes behind, all of which must count.
+// More reads further lines. All of them must count.
 func (r Lines) More(data []byte, c Consumer) (Lines, error) {
 	_, tail, err := readLines(*r.header, &r.cur, data, c)
 	if err == nil && tail != nil {
@@ -56,16 +55,16 @@ func (r Lines) More(data []byte, c Consumer) (Lines, error) {
 	return r, err
 }
 
-// Header is that of the lines.
+// Header returns the header.
 func (r Lines) Header() *Header { return r.header }
 
-// Version is that of the newest commit.
+// Version returns the version of the newest commit.
 func (r Lines) Version() int64 { return r.cur.last }
 
-// Newest tells the newest commit apart from every other of its version.
+// Newest returns the End of the newest commit.
 func (r Lines) Newest() End { return r.cur.newest }
 
-// Advance says that lines, n of them up to version, stand behind now.
+// Advance records that n more lines, up to version, count.
 func (r Lines) Advance(lines []byte, n int, version int64) Lines {
 	r.cur.end += int64(len(lines))
 	r.cur.line += int64(n)
@@ -73,8 +72,8 @@ func (r Lines) Advance(lines []byte, n int, version int64) Lines {
 	return r
 }
 
-// Anew are Lines of a journal of so many bytes that was written in place of these, at the
-// same commit, with n lines behind its header.
+// Anew returns the Lines of a journal of size bytes that replaces this one at the same commit, with
+// n lines after its header.
 func (r Lines) Anew(header *Header, size int64, n int, version int64, newest End) Lines {
 	r.header = header
 	r.cur.end, r.cur.line, r.cur.last, r.cur.newest = size, int64(n), version, newest

@@ -9,39 +9,38 @@ import (
 	"time"
 )
 
-// ErrForeign is returned for a file that holds bytes, and not one line of this
-// format: it belongs to somebody else.
-var ErrForeign = errors.New("no file of this format")
+// ErrForeign is returned for a file that holds bytes but no line of this format. It belongs to
+// another program.
+var ErrForeign = errors.New("not a file of this format")
 
-// ErrBusy is returned when the lock is not had within the wait.
+// ErrBusy is returned if the lock is not available within the wait.
 var ErrBusy = errors.New("busy")
 
-// How long a process that finds the lock taken sleeps between two tries, and
-// how long one that comes lets those go first who wait: longer than they sleep,
-// so that one of them finds it free.
+// A process that finds the lock taken sleeps between two tries for shortestPause, growing to
+// longestPause. A process that lets waiting processes go first sleeps for giveWay. That is longer
+// than longestPause, so that one of them finds the lock free.
 const (
 	shortestPause = 100 * time.Microsecond
 	longestPause  = 2 * time.Millisecond
 	giveWay       = 3 * time.Millisecond
-	askEvery      = 64 // it looks whether somebody waits at every so many times that it takes the lock
+	askEvery      = 64 // the lock is taken this many times between two looks for waiting processes
 )
 
-// A lock is held by one process, or shared by several that only read. The
-// file stays open between two holds, so that each costs one system call.
+// A lock is held by one process exclusively, or shared by readers. The file stays open, so that
+// taking the lock costs one system call.
 type lock struct {
 	file     *os.File
 	id       ID // of file
 	path     string
 	readOnly bool
 	taken    int       // how often it was taken: see askEvery
-	looked   time.Time // when the path was found to lead to it, as is looked every so often
+	looked   time.Time // when the path was last found to lead to file
 }
 
-// lookEvery is how often it is looked whether the lock's path still leads to
-// the file that is locked, where that need not be certain.
+// lookEvery is how often the lock's path is checked if the caller does not need certainty.
 const lookEvery = 100 * time.Millisecond
 
-// openLock opens the lock file; a reader never makes it.
+// openLock opens the lock file. A reader never creates it.
 func openLock(path string, readOnly bool) (*lock, error) {
 	flag := os.O_CREATE | os.O_RDWR
 	if readOnly {
@@ -58,9 +57,8 @@ func openLock(path string, readOnly bool) (*lock, error) {
 	return &lock{file: f, id: own.ID, path: path, readOnly: readOnly}, nil
 }
 
-// mine says whether the lock's path still leads to the file that is locked:
-// else its directory was removed and made again, or replaced by another, and
-// others lock another file.
+// mine reports whether the lock's path still leads to the locked file. If not, the directory was
+// replaced, and other processes lock another file.
 func (l *lock) mine() (bool, error) {
 	now, err := lookPath(l.path)
 	if isAbsent(err) {
@@ -69,10 +67,10 @@ func (l *lock) mine() (bool, error) {
 	return now.ID == l.id, err
 }
 
-// acquireCertainly is acquire of the lock that the path leads to. Without
-// certain it looks every so often only.
+// acquireCertainly is acquire of the lock at the path. Without certain it checks the path only
+// every lookEvery.
 func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue *os.File) error {
-	var end time.Time // when the wait is over; zero: the first try
+	var end time.Time // the end of the wait; zero at the first try
 	for {
 		waited, err := l.acquire(shared, wait, queue)
 		if err != nil {
@@ -85,7 +83,7 @@ func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue 
 		switch {
 		case err != nil:
 		case mine:
-			if !certain { // else it is looked each time, and when does not matter
+			if !certain { // with certain, every call checks the path
 				l.looked = time.Now()
 			}
 			return nil
@@ -95,7 +93,7 @@ func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue 
 			err = l.reopen()
 		}
 		if err != nil {
-			return errors.Join(fmt.Errorf("look at the lock %s: %w", l.path, err), l.release())
+			return errors.Join(fmt.Errorf("check the lock %s: %w", l.path, err), l.release())
 		}
 		if end.IsZero() {
 			end = time.Now().Add(wait - waited)
@@ -104,33 +102,32 @@ func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue 
 	}
 }
 
-// reopen gives up the file that was locked for the one that the path leads to.
+// reopen replaces the locked file by the one at the path.
 func (l *lock) reopen() error {
 	anew, err := openLock(l.path, l.readOnly)
 	if err != nil {
 		return err
 	}
-	l.file.Close() // which unlocks it
+	l.file.Close() // this unlocks it
 	l.file, l.id = anew.file, anew.id
 	return nil
 }
 
-// acquire takes the lock within wait. Between two tries it sleeps, growing,
-// and at random, so that those who wait don't meet again.
+// acquire takes the lock within wait. Between two tries it sleeps for a random, growing time, so
+// that waiting processes do not collide.
 //
-// A process that commits again and again gives the lock back for microseconds
-// only, in which another that sleeps never finds it free. So whoever waits
-// shows it by a shared lock on queue, the data file, which nobody else locks;
-// and whoever comes and sees that gives way first.
+// A process that commits in a loop frees the lock for microseconds only. Another one that sleeps
+// would never find it free. So a waiting process takes a shared lock on queue, the data file, which
+// is not locked otherwise. A process that finds that lock lets it go first.
 func (l *lock) acquire(shared bool, wait time.Duration, queue *os.File) (waited time.Duration, err error) {
 	if l.taken++; l.taken%askEvery == 0 && somebodyWaits(queue) {
 		time.Sleep(giveWay)
 	}
-	var start time.Time // of waiting
+	var start time.Time // of the wait
 	shown := false
 	defer func() {
 		if shown {
-			_ = funlock(queue) // ends with the process at the latest
+			_ = funlock(queue) // it ends with the process at the latest
 		}
 	}()
 	for pause := shortestPause; ; pause = min(pause*3/2, longestPause) {
@@ -167,5 +164,5 @@ func somebodyWaits(queue *os.File) bool {
 	return !free && err == nil
 }
 
-// isAbsent says whether err means that there is no such file.
+// isAbsent reports whether err means that a file does not exist.
 func isAbsent(err error) bool { return errors.Is(err, fs.ErrNotExist) }

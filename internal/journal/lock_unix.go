@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// flock tries once to take the lock on f, shared or alone, without waiting.
+// flock tries once to lock f, shared or exclusively, without waiting.
 func flock(f *os.File, shared bool) (bool, error) {
 	how := unix.LOCK_EX
 	if shared {
@@ -29,8 +29,8 @@ func flock(f *os.File, shared bool) (bool, error) {
 	}
 }
 
-// owner gives the user that a file or directory belongs to, and whether that
-// is the one who runs the program.
+// owner returns the user that owns a file or directory, and reports whether it is this process's
+// user.
 func owner(info fs.FileInfo) (uid int, own bool) {
 	st, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {

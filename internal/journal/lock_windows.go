@@ -20,7 +20,7 @@ func flock(f *os.File, shared bool) (bool, error) {
 	return err == nil, os.NewSyscallError("LockFileEx", err)
 }
 
-// owner: on Windows files of another user are guarded by their access lists.
+// owner reports that every file is the user's own: on Windows, access lists protect files.
 func owner(fs.FileInfo) (uid int, own bool) { return -1, true }
 
 func funlock(f *os.File) error {

@@ -11,10 +11,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// look asks for no times: after a stat that does, Linux from 6.13 on gives the
-// next write a time of its own, and writes the inode each time. Where the
-// kernel is older than 4.11, or a sandbox forbids statx, it is a plain stat.
-// (Android ends a program that calls what it forbids, so it is not tried there.)
+// look requests no times. On Linux 6.13 and later, a stat with times makes the next write update
+// the inode's time and write the inode. Before kernel 4.11, and in a sandbox without statx, look is
+// a plain stat. Android kills a program that calls a forbidden system call, so look does not try
+// statx there.
 func look(dir int, path string, flags int, plain func() (unix.Stat_t, error)) (Extent, error) {
 	var st unix.Statx_t
 	const want = unix.STATX_SIZE | unix.STATX_INO
@@ -32,8 +32,8 @@ func look(dir int, path string, flags int, plain func() (unix.Stat_t, error)) (E
 	}
 }
 
-// statx is unix.Statx, which makes a copy of the path on the heap each time: a tenth of what
-// the call takes. A short one is copied to the stack.
+// statx is unix.Statx without its allocation: unix.Statx copies the path to the heap, which takes a
+// tenth of the call. This copies a short path to the stack.
 func statx(dir int, path string, flags, want int, st *unix.Statx_t) error {
 	var name [256]byte
 	if len(path) >= len(name) || strings.IndexByte(path, 0) >= 0 {

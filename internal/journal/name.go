@@ -7,10 +7,11 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// maxName is the length of the longest name of a namespace or board.
+// maxName is the maximum length of the name of a namespace or board.
 const maxName = 64
 
-// legal says whether name consists of what a name may, with a letter or a digit first.
+// legal reports whether name consists of the allowed characters and starts with a letter or a
+// digit.
 func legal(name string) bool {
 	for i, c := range []byte(name) {
 		letter := 'a' <= c && c <= 'z' || '0' <= c && c <= '9'
@@ -21,7 +22,7 @@ func legal(name string) bool {
 	return true
 }
 
-// device says whether Windows keeps a name for a device, whatever follows a dot.
+// device reports whether Windows reserves the name for a device. It ignores the part after a dot.
 func device(name string) bool {
 	name, _, _ = strings.Cut(name, ".")
 	switch name {
@@ -35,19 +36,19 @@ func device(name string) bool {
 	return isPort && len(port) == 1 && '0' <= port[0] && port[0] <= '9'
 }
 
-// A NameError says why a namespace or board can't have a name.
+// A NameError says why a name is invalid for a namespace or board.
 type NameError struct{ Name, Why string }
 
 func (e *NameError) Error() string {
-	return fmt.Sprintf("%q can't name a namespace or a board: %s", e.Name, e.Why)
+	return fmt.Sprintf("%q can't be the name of a namespace or a board: %s", e.Name, e.Why)
 }
 
-// Unwrap gives value.ErrInvalid.
+// Unwrap returns value.ErrInvalid.
 func (e *NameError) Unwrap() error { return value.ErrInvalid }
 
-// CheckName says whether a namespace or board can be called name: 1 to 64 of
-// a-z 0-9 . _ - with a letter or digit first, and no name that Windows keeps
-// for devices. The error is a *NameError.
+// CheckName returns a *NameError if name can't be the name of a namespace or board. A name has 1 to
+// 64 of the characters a-z 0-9 . _ - and starts with a letter or digit. It is not a device name of
+// Windows.
 func CheckName(name string) error {
 	switch {
 	case name == "":

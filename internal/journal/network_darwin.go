@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Network names the network or FUSE file system that dir lies on, if it does.
+// Network returns the kind of network or FUSE file system that dir is on, or "".
 func Network(dir string) string {
 	var st unix.Statfs_t
 	if err := unix.Statfs(dir, &st); err != nil {

@@ -2,8 +2,7 @@ package journal
 
 import "golang.org/x/sys/unix"
 
-// networks are the file systems whose locks or syncs may not hold what they
-// promise, by the number that statfs gives.
+// networks lists file systems where locks or syncs can be unreliable, by their number in statfs.
 var networks = map[int64]string{
 	0x6969:     "NFS",
 	0x517B:     "SMB",
@@ -16,7 +15,7 @@ var networks = map[int64]string{
 	0x6B414653: "AFS",
 }
 
-// Network names the network or FUSE file system that dir lies on, if it does.
+// Network returns the kind of network or FUSE file system that dir is on, or "".
 func Network(dir string) string {
 	var st unix.Statfs_t
 	if err := unix.Statfs(dir, &st); err != nil {

@@ -2,5 +2,5 @@
 
 package journal
 
-// Network: this platform is not asked.
+// Network returns "": it does not know this platform.
 func Network(string) string { return "" }

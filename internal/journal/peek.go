@@ -7,11 +7,11 @@ import (
 	"os"
 )
 
-// peekFirst is how much of the end of a file is read at first.
+// peekFirst is how many bytes at the end of a file are read first.
 const peekFirst = 4 << 10
 
-// Peek tells the newest version in a file and the file's size, without
-// reading all of it and without a lock: what is being written may not count yet.
+// Peek returns the newest version in a file and the file's size. It reads only the end of the file
+// and takes no lock, so a line that is being written can be missing.
 func Peek(path string) (version, size int64, err error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -32,7 +32,7 @@ func Peek(path string) (version, size int64, err error) {
 		for end := len(data); end > 0; {
 			start := bytes.LastIndexByte(data[:end-1], '\n') + 1
 			if start == 0 && from > 0 {
-				break // it begins before what was read
+				break // the line starts before these bytes
 			}
 			line := bytes.TrimSuffix(data[start:end], []byte("\n"))
 			if version, ok := versionOf(line); ok && len(line) < end-start {
@@ -46,7 +46,7 @@ func Peek(path string) (version, size int64, err error) {
 	}
 }
 
-// versionOf gives the version of a line, or the base of a header.
+// versionOf returns the version of a line, or the base of a header.
 func versionOf(line []byte) (version int64, ok bool) {
 	if !intact(line) {
 		return 0, false

@@ -6,22 +6,22 @@ import (
 	"fmt"
 )
 
-// A Mark is what the journal must know of a line.
+// A Mark is what the journal needs to know about a line.
 type Mark struct {
 	Version int64
-	Synced  int64 // up to which version all was synced when it was written
-	Over    int64 // it stands for so many commits, the last of which is Version; 0: for one
-	End     End   // of the line of that commit, where this line is another
+	Synced  int64 // the version up to which everything was synced when the line was written
+	Over    int64 // the line replaces this many commits, which end at Version; 0 means that it is one commit
+	End     End   // the End of that commit, if this line is not the one first written
 }
 
-// An End is the crc of the line of a commit as it was first written, which tells
-// two commits of the same version apart; zero: not known.
+// An End is the crc of a commit's line as first written. It distinguishes two commits of one
+// version. The zero End means unknown.
 type End [8]byte
 
-// String is empty for the zero End.
+// String returns "" for the zero End.
 func (e End) String() string { return string(bytes.TrimRight(e[:], "\x00")) }
 
-// ParseEnd reads an End; what is none gives the zero one.
+// ParseEnd parses an End. It returns the zero End for anything else.
 func ParseEnd(s string) (e End) {
 	if len(s) == len(e) {
 		copy(e[:], s)
@@ -29,7 +29,7 @@ func ParseEnd(s string) (e End) {
 	return e
 }
 
-// EndOf gives the End of the newest commit in a line with this mark.
+// EndOf returns the End of the newest commit in a line with this mark.
 func (m Mark) EndOf(line []byte) End {
 	if m.End != (End{}) {
 		return m.End
@@ -37,40 +37,39 @@ func (m Mark) EndOf(line []byte) End {
 	return EndOf(line)
 }
 
-// EndOf gives the crc of the last of lines.
+// EndOf returns the crc of the last of lines.
 func EndOf(lines []byte) (e End) {
 	lines = bytes.TrimSuffix(lines, []byte("\n"))
 	copy(e[:], lines[len(lines)-trailLen+len(trailer):])
 	return e
 }
 
-// A Consumer understands the lines. Decode reads one, with its crc, and says
-// what its mark is; Accept takes the line that was decoded last into the
-// state. A line may be decoded and not accepted.
+// A Consumer interprets lines. Decode parses a line, including its crc, and returns its mark.
+// Accept applies the line that was decoded last. A decoded line need not be accepted.
 type Consumer interface {
 	Decode(line []byte) (Mark, error)
 	Accept()
 }
 
-// An Expecter is a Consumer that wants to know how many bytes are to come.
+// An Expecter is a Consumer that is told the number of bytes in advance.
 type Expecter interface{ Expect(size int) }
 
-// A Lender is a Consumer that has room for what is read of a View: it gives size bytes.
+// A Lender is a Consumer that provides the buffer of size bytes for reading a View.
 type Lender interface{ Lend(size int) []byte }
 
-// A Tail is what stands after the last line that counts.
+// A Tail is the part of a file after the last line that counts.
 type Tail struct {
-	Line   int    // its number in the file, from 1
+	Line   int    // its first line's number in the file, from 1
 	Offset int64  // where it starts
 	Bytes  []byte // all of it
-	Whole  bool   // it holds a whole line
-	Reason string // why the first line in it doesn't count
+	Whole  bool   // it contains a whole line
+	Reason string // why its first line does not count
 }
 
-// A DamageError says that bytes are gone which were promised to stay.
+// A DamageError reports that synced bytes are missing.
 type DamageError struct {
 	Path   string
-	Line   int   // the first line that doesn't count, from 1
+	Line   int   // the first line that does not count, from 1
 	Offset int64 // where it starts
 	Reason string
 }
@@ -79,16 +78,16 @@ func (e *DamageError) Error() string {
 	return fmt.Sprintf("%s is damaged at line %d, byte %d: %s", e.Path, e.Line, e.Offset, e.Reason)
 }
 
-// cursor is how far a file has been read.
+// cursor is a position in a file.
 type cursor struct {
-	end    int64 // the offset behind the last line that counts
+	end    int64 // the offset after the last line that counts
 	last   int64 // its version
-	line   int64 // how many lines were read, without the header
+	line   int64 // the number of lines read, without the header
 	newest End   // of the newest commit
 }
 
-// readLines feeds the lines of data, which starts at cur.end, to c until one
-// doesn't count, and tells what is left. An error is a *DamageError without its path.
+// readLines passes the lines of data, which starts at cur.end, to c until one does not count. It
+// returns the rest as a tail. An error is a *DamageError without its path.
 func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail *Tail, err error) {
 	for len(data) > 0 {
 		size := bytes.IndexByte(data, '\n')
@@ -118,7 +117,7 @@ func readLines(h Header, cur *cursor, data []byte, c Consumer) (taken int, tail 
 	return taken, tail, nil
 }
 
-// consumeLine gives the line to c if it counts, else says why it doesn't.
+// consumeLine passes the line to c if it counts. Otherwise it returns the reason.
 func consumeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string) {
 	if !intact(line) {
 		return "its checksum does not fit its bytes"
@@ -144,8 +143,8 @@ func consumeLine(h Header, cur *cursor, line []byte, c Consumer) (reason string)
 	return ""
 }
 
-// promised says whether an intact line in rest was written when more than
-// version last was synced.
+// promised reports whether rest contains an intact line that was written when a later version than
+// last was synced.
 func promised(rest []byte, last int64, c Consumer) bool {
 	for line := range bytes.Lines(rest) {
 		body, whole := bytes.CutSuffix(line, []byte("\n"))
@@ -162,13 +161,13 @@ func promised(rest []byte, last int64, c Consumer) bool {
 	return false
 }
 
-// most of what may begin a line within a stretch is looked at, so that no
-// stretch takes long.
+// mostBegins is how many possible line starts within a stretch are tried. The bound keeps a long
+// stretch from taking long.
 const mostBegins = 64
 
-// intactEnd gives the intact line that ends a stretch without newlines: all of
-// it, or what stands behind a line that has lost its newline. A text within a
-// line may look like the begin of one, so several are tried, from the last on.
+// intactEnd returns the intact line at the end of a stretch without newlines: the whole stretch, or
+// the line after one that lost its newline. A text inside a line can look like the start of a line,
+// so it tries several starts from the end.
 func intactEnd(stretch []byte) []byte {
 	if intact(stretch) {
 		return stretch
@@ -187,7 +186,7 @@ func intactEnd(stretch []byte) []byte {
 	return nil
 }
 
-// AsDamage gives the DamageError in err, if there is one.
+// AsDamage returns the DamageError in err, if any.
 func AsDamage(err error) (*DamageError, bool) {
 	var d *DamageError
 	ok := errors.As(err, &d)
@@ -197,13 +196,13 @@ func AsDamage(err error) (*DamageError, bool) {
 // A Loss is a stretch of a damaged file that can't be read.
 type Loss struct {
 	Line   int   // where it starts, from 1
-	Offset int64 // the same, in bytes
+	Offset int64 // where it starts, in bytes
 	Bytes  int
 	Reason string
 }
 
-// Salvage gives every intact line of a damaged file to c, whatever its
-// version, and tells what can't be read. The header is what is left of it.
+// Salvage passes every intact line of a damaged file to c, whatever its version, and returns the
+// stretches that can't be read. The header is as much of it as is left.
 func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 	var offset int64
 	number := 0
@@ -218,7 +217,7 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 		number++
 		body, whole := bytes.CutSuffix(line, []byte("\n"))
 		var err error
-		behind := func() { // what has lost the newline before it
+		behind := func() { // decodes a line after one that lost its newline
 			if end := intactEnd(body); end != nil {
 				if _, bad := c.Decode(end); bad == nil {
 					c.Accept()
@@ -231,7 +230,7 @@ func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 				behind()
 			}
 		case !whole:
-			err = errors.New("it has no end")
+			err = errors.New("it has no newline")
 		case !intact(body):
 			err = errors.New("its checksum does not fit its bytes")
 			behind()

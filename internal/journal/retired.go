@@ -7,28 +7,27 @@ import (
 	"time"
 )
 
-// How long and how many files that others were renamed over stay open.
+// Replaced files stay open for retireAfter, at most mostRetired files and mostBytes bytes.
 const (
 	retireAfter = time.Second
 	retireBytes = 64 << 20
 	retireFiles = 64
 )
 
-// retired holds the files that others were renamed over. The last close of such
-// a file frees its blocks, and where the disk is told of that at once (the
-// mount option discard), the next sync waits for it, longer than for all else
-// here. So they are closed some time later, when whoever wrote so much that
-// a file was written anew has likely paused.
+// retired holds replaced files that are still open. The last close of such a file frees its blocks.
+// If the disk is told of that at once (mount option discard), the next sync waits for it, longer
+// than for everything else here. So these files are closed later, when the writer has probably
+// paused.
 type retired struct {
 	mu      sync.Mutex
 	files   []io.Closer
 	bytes   int64
-	after   time.Duration // 0: retireAfter
+	after   time.Duration // 0 means retireAfter
 	later   *time.Timer
 	closing sync.WaitGroup
 }
 
-// add takes a file of so many bytes.
+// add takes over a file of size bytes.
 func (r *retired) add(file io.Closer, bytes int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -46,8 +45,7 @@ func (r *retired) add(file io.Closer, bytes int64) {
 	}
 }
 
-// close has all closed in the background, and says whether there were any; mu
-// must be held.
+// close closes all files in the background and reports whether there were any. mu must be held.
 func (r *retired) close() bool {
 	files := r.files
 	if len(files) == 0 {
@@ -57,14 +55,14 @@ func (r *retired) close() bool {
 	r.files, r.bytes, r.later = nil, 0, nil
 	r.closing.Go(func() {
 		for _, file := range files {
-			file.Close() // nothing in it counts any more
+			file.Close() // no line in it is used
 		}
 	})
 	return true
 }
 
-// free closes all, waits until they are closed, and says whether there were any.
-// It must not run beside add.
+// free closes all files, waits until they are closed, and reports whether there were any. It must
+// not run concurrently with add.
 func (r *retired) free() bool {
 	r.mu.Lock()
 	had := r.close()

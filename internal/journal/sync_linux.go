@@ -5,8 +5,8 @@ import (
 	"syscall"
 )
 
-// syncData syncs the bytes and the size: fdatasync leaves out the times,
-// which saves a second write on most file systems.
+// syncData syncs the bytes and the size. fdatasync omits the times, which saves a second write on
+// most file systems.
 func syncData(f *os.File) error {
 	for {
 		err := syscall.Fdatasync(int(f.Fd()))

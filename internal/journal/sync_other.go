@@ -4,7 +4,7 @@ package journal
 
 import "os"
 
-// syncData: on Darwin os.File.Sync is F_FULLFSYNC, which a plain fsync is not.
+// syncData uses os.File.Sync, which is F_FULLFSYNC on Darwin. A plain fsync is not enough there.
 func syncData(f *os.File) error { return f.Sync() }
 
 func syncDir(d *os.File) error { return d.Sync() }

@@ -6,9 +6,8 @@ import (
 	"os"
 )
 
-// A View is the part of a file that counts at one moment. It is read without a
-// lock and holds nobody up: what it has open stays as it is, since a file is only
-// ever appended to or replaced.
+// A View is the part of a file that counts at one moment. It is read without a lock and blocks no
+// writer: its open file does not change, since files are only appended to or replaced.
 type View struct {
 	path    string
 	handle  Handle
@@ -17,8 +16,8 @@ type View struct {
 	version int64
 }
 
-// View gives the part that counts now. The File must have caught up: a file
-// that was replaced meanwhile is an error.
+// View returns the part that counts now. The File must be up to date: it is an error if the file
+// was replaced meanwhile.
 func (f *File) View() (*View, error) {
 	h, err := f.disk.OpenFile(f.path, os.O_RDONLY, 0)
 	if err != nil {
@@ -38,13 +37,13 @@ func (f *File) View() (*View, error) {
 // Close closes the view.
 func (v *View) Close() error { return v.handle.Close() }
 
-// Header is that of the file.
+// Header returns the header of the file.
 func (v *View) Header() *Header { return v.header }
 
-// Version is the newest that counts.
+// Version returns the newest version that counts.
 func (v *View) Version() int64 { return v.version }
 
-// Read gives all lines that count to c, from the first.
+// Read passes all lines that count to c, from the first.
 func (v *View) Read(c Consumer) error {
 	var room []byte
 	if lender, ok := c.(Lender); ok {

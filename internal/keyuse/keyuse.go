@@ -1,6 +1,6 @@
-// Package keyuse keeps beside a namespace what the runs of its apps did with
-// their declared keys, so that a command can find a key that no run has read
-// or written: reading leaves nothing in the namespace itself.
+// Package keyuse stores, beside a namespace, what the runs of its apps did with their declared
+// keys. A command can then find a key that no run has read or written: reading leaves no trace in
+// the namespace itself.
 package keyuse
 
 import (
@@ -18,16 +18,17 @@ import (
 
 const format = "small-pantry-usage/1"
 
-// Notes are what runs did.
+// Notes record what runs did.
 type Notes struct {
 	Runs int
-	Keys map[string]Use // by name, those that the app declares
+	Keys map[string]Use // by name, the keys that the app declares
 }
 
-// A Use says what any run did with a key.
+// A Use records what any run did with a key.
 type Use struct{ Read, Written bool }
 
-// fields are the members of the file: {"format":…,"runs":3,"keys":{"NAME":{"read":true,"written":false}}}.
+// fields lists the members of the file:
+// {"format":…,"runs":3,"keys":{"NAME":{"read":true,"written":false}}}.
 func (n *Notes) fields(form *string, runs *int64) []scan.Field {
 	keys := scan.Form{Read: func(r *scan.Reader) error {
 		return r.Object(func(name []byte) error {
@@ -55,9 +56,8 @@ func (u *Use) fields() []scan.Field {
 
 func path(dir, name string) string { return filepath.Join(dir, "."+name+".usage") }
 
-// Load gives the notes about the namespace called name in dir; where there are
-// none, Runs is 0. The error is the file system's, or that of a file which
-// can't be read as notes.
+// Load reads the notes of the namespace called name in dir. If there are none, Runs is 0. The error
+// is the file system's, or reports a file that holds no notes.
 func Load(dir, name string) (Notes, error) {
 	data, err := os.ReadFile(path(dir, name))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -70,7 +70,7 @@ func Load(dir, name string) (Notes, error) {
 	var form string
 	var runs int64
 	if err := scan.ReadFields(data, value.MaxDepth, n.fields(&form, &runs)...); err != nil || form != format {
-		return Notes{}, fmt.Errorf("%s does not hold notes on usage: remove it, and it begins anew", path(dir, name))
+		return Notes{}, fmt.Errorf("%s does not hold notes on usage; remove it to start again", path(dir, name))
 	}
 	n.Runs = int(runs)
 	return n, nil
@@ -85,9 +85,9 @@ func Remove(dir, name string) error {
 	return err
 }
 
-// Add adds what one run did with the keys that it declares; keys that it does
-// not declare any more are forgotten. With again the run was counted before.
-// It must not run at once with another Add of the same namespace.
+// Add adds what one run did with the keys that it declares, and removes keys that it no longer
+// declares. With again, the run was counted before. It must not run concurrently with another Add
+// for the same namespace.
 func Add(dir, name string, keys map[string]Use, again bool) error {
 	n, err := Load(dir, name)
 	if err != nil {
@@ -103,7 +103,7 @@ func Add(dir, name string, keys map[string]Use, again bool) error {
 	n.Keys = keys
 	form, runs := format, int64(n.Runs)
 	data := scan.AppendFields(nil, n.fields(&form, &runs)...)
-	// Whoever reads it meanwhile finds the old one or the new one.
+	// A concurrent reader finds the old file or the new one.
 	f, err := os.CreateTemp(dir, "."+name+".usage-*")
 	if err != nil {
 		return err

@@ -1,6 +1,6 @@
-// Package mark says where a reader of a board stands: a version, and a tag that
-// tells its commit apart from every other of that version, on this board, on a board
-// that was put in its place, and on others.
+// Package mark identifies a reader's cursor position on a board: a version, and a tag that
+// distinguishes its commit from every other commit of that version, on this board, on its
+// replacement, and on others.
 package mark
 
 import (
@@ -16,16 +16,16 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Mark is a place in the history of a board. The zero Mark is none.
+// A Mark is a position in the history of a board. The zero Mark is no position.
 type Mark struct {
 	Version int64
 	Tag     string
 }
 
-// tagLen is the length of a tag, in hex digits.
+// tagLen is the length of a tag in hex digits.
 const tagLen = 8
 
-// Of gives the mark of a commit.
+// Of returns the mark of a commit.
 func Of(t ledger.Told) Mark {
 	lately := &known[uint64(t.Version)%uint64(len(known))]
 	if k := lately.Load(); k != nil && k.of == t {
@@ -40,8 +40,8 @@ func Of(t ledger.Told) Mark {
 	return m
 }
 
-// known are marks that were asked for lately, as polls of a board on which nothing changes ask
-// for the same one over and over.
+// known caches marks that were requested recently. Polls of a board without changes request the
+// same mark each time.
 var known [256]atomic.Pointer[told]
 
 type told struct {
@@ -49,7 +49,7 @@ type told struct {
 	mark Mark
 }
 
-// At gives the mark of a version of a board; the zero Mark where it is not known.
+// At returns the mark of a version of a board, or the zero Mark if it is not known.
 func At(l *ledger.Ledger, version int64) Mark {
 	if t, known := l.Told(version); known {
 		return Of(t)
@@ -57,11 +57,11 @@ func At(l *ledger.Ledger, version int64) Mark {
 	return Mark{}
 }
 
-// Known says whether a mark is that of a commit of the board from which on all that
-// changed can be told.
+// Known reports whether a mark is that of a commit of the board since which every change can be
+// reported.
 func Known(l *ledger.Ledger, m Mark) bool { return m != Mark{} && At(l, m.Version) == m }
 
-// String gives the mark as the wire has it, such as 17.5a3f9c10; empty for the zero Mark.
+// String returns the mark's form on the wire, such as 17.5a3f9c10, or "" for the zero Mark.
 func (m Mark) String() string {
 	if m.Tag == "" {
 		return ""
@@ -69,22 +69,22 @@ func (m Mark) String() string {
 	return strconv.FormatInt(m.Version, 10) + "." + m.Tag
 }
 
-// Parse reads what String gives, but for the zero Mark. The error wraps
+// Parse parses the result of String, except that of the zero Mark. The error wraps
 // value.ErrInvalid.
 func Parse(s string) (Mark, error) {
 	version, tag, _ := strings.Cut(s, ".")
 	n, err := strconv.ParseInt(version, 10, 64)
 	if err != nil || n < 0 || strconv.FormatInt(n, 10) != version || !isTag(tag) {
-		return Mark{}, refuse.As(value.ErrInvalid, "%s is no mark such as 17.5a3f9c10: take one from an answer, as it is", scan.Quote(s))
+		return Mark{}, refuse.As(value.ErrInvalid, "%s is not a mark such as 17.5a3f9c10: use one from an answer, unchanged", scan.Quote(s))
 	}
 	return Mark{n, tag}, nil
 }
 
-// EntityTag gives the entity tag of a list at a mark; query tells what was asked for. It is
-// weak, since a list is put together anew.
+// EntityTag returns the entity tag of a list at a mark; query identifies the request. It is weak,
+// since each answer is built anew.
 func (m Mark) EntityTag(query string) string { return `W/"` + m.String() + "." + query + `"` }
 
-// InTag gives the mark in the entity tag of a list, and what tells its query.
+// InTag returns the mark in the entity tag of a list, and the part that identifies the query.
 func InTag(tag string) (m Mark, query string, err error) {
 	tag = strings.Trim(strings.TrimPrefix(tag, "W/"), `"`)
 	i := max(strings.LastIndex(tag, "."), 0)

@@ -5,18 +5,17 @@ import (
 	"strings"
 )
 
-// Names are names among which those that nearly match another are found without
-// comparing it with each as Match does.
+// Names is an index of names. It finds near matches without comparing a name with each of them.
 type Names struct {
 	lower map[string][]string // by their form in small letters
-	bare  map[string][]string // and by that without what separates words
-	long  map[int][]string    // the forms in small letters, by how many runes they have
+	bare  map[string][]string // and by that form without word separators
+	long  map[int][]string    // the forms in small letters, by their number of runes
 }
 
 // A Near is a name that nearly matches, and how.
 type Near struct{ Name, How string }
 
-// Index takes in names.
+// Index returns an index of names.
 func Index(names []string) *Names {
 	n := &Names{lower: map[string][]string{}, bare: map[string][]string{}, long: map[int][]string{}}
 	for _, name := range names {
@@ -31,7 +30,7 @@ func Index(names []string) *Names {
 	return n
 }
 
-// Near gives the names that nearly match one, by their order.
+// Near returns the names that nearly match name, in order.
 func (n *Names) Near(name string) (out []Near) {
 	low := strings.ToLower(name)
 	seen := map[string]bool{name: true}
@@ -57,10 +56,10 @@ func (n *Names) Near(name string) (out []Near) {
 	return out
 }
 
-// mayBeOneSlip says no where what two names have in common at their beginning and end
-// is too short for one slip, counted in bytes.
+// mayBeOneSlip returns false if the common beginning and end of two names are too short for one
+// slip, counted in bytes.
 func mayBeOneSlip(a, b string) bool {
-	const slip = 8 // two letters, of at most four bytes each
+	const slip = 8 // two letters of at most four bytes each
 	least := min(len(a), len(b))
 	head := 0
 	for head < least && a[head] == b[head] {

@@ -1,5 +1,4 @@
-// Package near tells names that are so alike that one of them may be a
-// misspelling of the other.
+// Package near finds names that are so similar that one can be a misspelling of the other.
 package near
 
 import (
@@ -7,10 +6,9 @@ import (
 	"unicode"
 )
 
-// Match says how two different names nearly match, or is empty when they don't.
-// Names that differ in their numbers, as beds/1 and beds/2, don't. Names that
-// differ in Unicode normalisation alone are for the command check to find, since
-// an app is not to carry the tables.
+// Match says how two different names nearly match, or returns "". Names that differ in their
+// numbers, such as beds/1 and beds/2, do not match. The command check finds names that differ only
+// in Unicode normalisation; an app does not include those tables.
 func Match(a, b string) (how string) {
 	if a == b {
 		return ""
@@ -27,7 +25,7 @@ func Match(a, b string) (how string) {
 	return ""
 }
 
-// bare leaves out what separates words.
+// bare removes word separators.
 func bare(s string) string {
 	return strings.Map(func(r rune) rune {
 		if strings.ContainsRune("-_./ ", r) {
@@ -37,12 +35,11 @@ func bare(s string) string {
 	}, s)
 }
 
-// shortest is the length from which on two words that differ in one letter are
-// likely to be meant as one.
+// shortest is the length from which on two words that differ in one letter probably mean the same.
 const shortest = 5
 
-// oneSlip says whether one slip of the finger leads from a to b: a letter too
-// many or too few, another letter, or two letters swapped.
+// oneSlip reports whether one slip leads from a to b: a letter too many or too few, another letter,
+// or two swapped letters.
 func oneSlip(a, b string) bool {
 	x, y := []rune(a), []rune(b)
 	if len(x) > len(y) {
@@ -63,7 +60,7 @@ func oneSlip(a, b string) bool {
 		return false
 	}
 	if string(x[i+1:]) == string(y[i+1:]) {
-		// In a word of few letters another letter makes another word too.
+		// In a short word, another letter makes another word too.
 		return len(x) >= shortest+2 && x[i] != '/' && y[i] != '/'
 	}
 	return i+1 < len(x) && x[i] == y[i+1] && x[i+1] == y[i] && string(x[i+2:]) == string(y[i+2:])

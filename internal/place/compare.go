@@ -6,16 +6,16 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Difference is what two lists of entries have not in common.
+// A Difference is the difference between two lists of entries.
 type Difference struct {
 	Added, Gone []entry.Entry
 	Changed     []entry.Change
 }
 
-// Any says whether there is any.
+// Any reports whether there is a difference.
 func (d Difference) Any() bool { return len(d.Added)+len(d.Gone)+len(d.Changed) > 0 }
 
-// Compare goes over two lists that are in the order of their names.
+// Compare compares two lists that are in order of their names.
 func Compare(one, two []entry.Entry) (d Difference) {
 	for len(one) > 0 || len(two) > 0 {
 		switch {
@@ -33,8 +33,8 @@ func Compare(one, two []entry.Entry) (d Difference) {
 	return d
 }
 
-// Changes gives the changes that make one list hold what is in the other and,
-// with exactly, nothing else.
+// Changes returns the changes that give one list the entries of the other and, with exactly, no
+// other entries.
 func (d Difference) Changes(exactly bool) (changes []entry.Change) {
 	for _, e := range d.Added {
 		changes = append(changes, entry.Change{Name: e.Name, New: e.Value})
@@ -48,7 +48,7 @@ func (d Difference) Changes(exactly bool) (changes []entry.Change) {
 	return changes
 }
 
-// MarshalJSON gives {"added":[…],"gone":[…],"changed":[…]}.
+// MarshalJSON returns {"added":[…],"gone":[…],"changed":[…]}.
 func (d Difference) MarshalJSON() ([]byte, error) {
 	write := entry.Entry.AppendJSON
 	return scan.AppendFields(nil, scan.Always("added", scan.List(&d.Added, nil, write)), scan.Always("gone", scan.List(&d.Gone, nil, write)),

@@ -16,11 +16,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// device is a namespace as a place. Edits go to its ledger by the rules by
-// which a server makes them, so that both mean the same.
+// device is a namespace as a place. Its ledger evaluates edits by the same rules as a server.
 type device struct {
 	ns    *pantry.Namespace
-	l     *ledger.Ledger // that of ns, once more; nil for a reader
+	l     *ledger.Ledger // ns's ledger, opened again; nil for a reader
 	place string
 }
 
@@ -94,7 +93,7 @@ func (d *device) Commit(_ context.Context, edits []entry.Edit) (board.Committed,
 	return board.Committed{Version: out.Version, Entries: out.Entries, Gone: out.Gone, Results: out.Results}, err
 }
 
-// Rename takes the key's declaration along, which no edit does.
+// Rename also moves the key's declaration, which no edit does.
 func (d *device) Rename(_ context.Context, from, to string, force bool) (entry.Entry, error) {
 	judge := d.judge(force)
 	err := d.ns.Commit(func(b *pantry.Batch) error {
@@ -111,7 +110,7 @@ func (d *device) Rename(_ context.Context, from, to string, force bool) (entry.E
 	return e, err
 }
 
-// Forget takes names too that are in the past alone.
+// Forget also accepts names that exist only in the past.
 func (d *device) Forget(_ context.Context, names []string) error {
 	for _, name := range names {
 		if _, found := d.ns.Entry(name); found {
@@ -128,7 +127,7 @@ func (d *device) Forget(_ context.Context, names []string) error {
 	return d.ns.Forget(names...)
 }
 
-// Reset leaves nothing of what was in the file, which no edit does.
+// Reset erases everything from the file, which no edit does.
 func (d *device) Reset(context.Context) (int64, []string, error) {
 	gone := []string{}
 	for e := range d.ns.Entries("") {
@@ -138,7 +137,7 @@ func (d *device) Reset(context.Context) (int64, []string, error) {
 	return d.ns.Version(), gone, err
 }
 
-// judge gives what says why a value is not what is declared for a name.
+// judge returns a function that checks a value against the declaration of a name.
 func (d *device) judge(force bool) func(name string, v value.Value) error {
 	var keys []entry.Declared
 	if !force {
@@ -179,7 +178,7 @@ func (d *device) Apply(_ context.Context, changes []entry.Change, force bool) (i
 }
 
 func meanwhile(name string) error {
-	return refuse.As(pantry.ErrConflict, "%s was changed meanwhile", name)
+	return refuse.As(pantry.ErrConflict, "%s has changed meanwhile", name)
 }
 
 // Replaced draws a new id for the file.
@@ -197,7 +196,7 @@ func (d *device) Withdraw(_ context.Context, name string) (entry.Declared, int64
 }
 
 func (d *device) CloseKeys(context.Context, bool) (int64, error) {
-	return 0, usage("the list of keys is closed on a board, where several apps write; an app on a device hears of names that it didn't declare")
+	return 0, usage("a list of keys can be closed on a board, where several apps write; on a device, an app gets a problem for a name that it did not declare")
 }
 
 func (d *device) Restore(ctx context.Context, _ When, _ []string, changes []entry.Change, force bool) (int64, error) {

@@ -9,18 +9,18 @@ import (
 	"encoding/json"
 )
 
-// NotExport refuses a file that holds entries as export writes them, a line
-// each, which would be taken for a damaged namespace.
+// NotExport refuses a file of exported entries, one per line, which would look like a damaged
+// namespace.
 func NotExport(dir, name string) error {
 	path := filepath.Join(dir, name+".jsonl")
 	first := firstLine(path)
 	if first.Name == "" || first.Kind == "" || first.Format != "" || first.CRC != "" {
 		return nil
 	}
-	return fmt.Errorf("%s is no namespace: it holds an entry a line, as export writes them; import reads it", path)
+	return fmt.Errorf("%s is not a namespace: it holds one entry per line, as export writes them; use import to read it", path)
 }
 
-// NotNamespace refuses a file that is a namespace, or a board.
+// NotNamespace refuses a file that is a namespace or a board.
 func NotNamespace(path, instead string) error {
 	if !strings.HasPrefix(firstLine(path).Format, "small-pantry/") {
 		return nil
@@ -30,9 +30,9 @@ func NotNamespace(path, instead string) error {
 
 type opening struct{ Name, Kind, Format, CRC string }
 
-// firstLine gives what tells the files apart that end in .jsonl. Nothing is
-// told of a pipe, whose first line would be gone, nor of a file that can't be
-// read, which whoever opens it meets too.
+// firstLine returns the part that distinguishes files that end in .jsonl. It returns nothing for a
+// pipe, whose first line would be consumed, and for a file that can't be read, since the caller
+// gets that error too.
 func firstLine(path string) (first opening) {
 	if !isFile(path) {
 		return first

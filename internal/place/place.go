@@ -1,5 +1,5 @@
-// Package place is what the commands work on: a namespace on this device or a
-// board on the web, by the same verbs, as it is or as it was.
+// Package place is what the commands work on: a namespace on this device or a board on the web, now
+// or at an earlier moment, with the same verbs.
 package place
 
 import (
@@ -21,14 +21,14 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// A Place is a namespace or a board, to read. It must be closed.
+// A Place is a namespace or a board, for reading. It must be closed.
 type Place interface {
-	Where() string // for people
+	Where() string // its name for people
 	Get(ctx context.Context, name string) (entry.Entry, bool, error)
 	List(ctx context.Context, prefix string) (Listing, error)
 	History(ctx context.Context, limit int, names []string) ([]entry.Commit, error)
-	// Watch gives the values now and then each change, until ctx ends; of
-	// everything without names.
+	// Watch calls its function with the values now and then with each change, until ctx ends.
+	// Without names it covers everything.
 	Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error]
 	Close() error
 }
@@ -38,31 +38,30 @@ type Present interface {
 	Place
 	// Commit makes edits, all or none.
 	Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error)
-	// At gives the entries as they were, and the version that was the newest then.
+	// At returns the entries at a moment, and the version of that moment.
 	At(ctx context.Context, when When) ([]entry.Entry, int64, error)
 	Rename(ctx context.Context, from, to string, force bool) (entry.Entry, error)
-	// Forget removes entries, and leaves nothing of them, the past included; the
-	// error wraps pantry.ErrAbsent for a name of which there is nothing.
+	// Forget removes entries and every trace of them, the past included. The error wraps
+	// pantry.ErrAbsent for a name that left no trace.
 	Forget(ctx context.Context, names []string) error
-	// Reset removes everything, and tells the names that were there.
+	// Reset removes everything and returns the names that existed.
 	Reset(ctx context.Context) (version int64, gone []string, err error)
-	// Apply makes each entry what it is to be, if it is still what it was, in one
-	// commit. What is declared holds for it, as for edits and Rename, unless it is
-	// forced.
+	// Apply gives each entry its new value, in one commit, if it still has its old one. Declared
+	// keys hold, as for edits and Rename, unless force is set.
 	Apply(ctx context.Context, changes []entry.Change, force bool) (version int64, err error)
-	// Withdraw takes the declaration of a key back; the error wraps pantry.ErrAbsent
-	// where there is none.
+	// Withdraw withdraws the declaration of a key. The error wraps pantry.ErrAbsent if there is
+	// none.
 	Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error)
-	// CloseKeys closes the list of declared keys of a board, or opens it.
+	// CloseKeys closes or opens the list of declared keys of a board.
 	CloseKeys(ctx context.Context, closed bool) (version int64, err error)
-	// Restore makes names what they were, or everything without names; changes are
-	// what that comes to.
+	// Restore brings back an earlier state of names, or of everything without names. changes is the
+	// difference.
 	Restore(ctx context.Context, when When, names []string, changes []entry.Change, force bool) (version int64, err error)
-	// Replaced tells that all of it was replaced by what did not come from it.
+	// Replaced reports that everything was replaced by data from elsewhere.
 	Replaced() error
 }
 
-// A Listing is all that a place holds.
+// A Listing is everything that a place holds.
 type Listing struct {
 	Place    string
 	Path     string // of the file, on a device
@@ -71,35 +70,35 @@ type Listing struct {
 	Declared []entry.Declared
 }
 
-// A Way is how a place is opened.
+// A Way says how to open a place.
 type Way struct {
 	Write   bool
-	Create  bool                                 // make a namespace that isn't there; implies Write
-	MakeDir bool                                 // make its directory too
-	Every   time.Duration                        // how often to look for changes; 0: the default
-	Push    bool                                 // have a server tell of changes as they happen
-	Tell    func(where string, p pantry.Problem) // is called with what opening and reading meet
-	Made    func(dir string)                     // is called when a directory was made
-	Say     func(sentence string)                // is called when the server of a board that is watched goes away, and when it comes back
+	Create  bool                                 // create a missing namespace; implies Write
+	MakeDir bool                                 // create its directory too
+	Every   time.Duration                        // how often to look for changes; 0 means the default
+	Push    bool                                 // use a server's streams
+	Tell    func(where string, p pantry.Problem) // receives problems of opening and reading
+	Made    func(dir string)                     // called when a directory was created
+	Say     func(sentence string)                // called when the server of a watched board goes away and when it comes back
 }
 
-// Patience is how long a call to a server is tried again.
+// Patience is how long a call to a server is retried.
 const Patience = 2 * time.Second
 
-// clientName is what commands call themselves.
+// clientName is the Client-Name of commands.
 const clientName = "smallpantry"
 
-// UsageError is about how a place is named, not about what is there.
+// UsageError is about the name of a place, not about its content.
 type UsageError struct{ Err error }
 
 func (e UsageError) Error() string { return e.Err.Error() }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (e UsageError) Unwrap() error { return e.Err }
 
 func usage(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
 
-// absent is the error for what is not there.
+// absent returns the error for something that does not exist.
 func absent(format string, args ...any) error {
 	return &absence{fmt.Sprintf(format, args...)}
 }
@@ -109,12 +108,12 @@ type absence struct{ sentence string }
 func (e *absence) Error() string { return e.sentence }
 func (e *absence) Unwrap() error { return pantry.ErrAbsent }
 
-// IsURL says whether a place is a board, or a server.
+// IsURL reports whether a place is a board or a server.
 func IsURL(s string) bool {
 	return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://")
 }
 
-// Shown gives a place as it can be shown: a link without its token.
+// Shown returns a place without its token.
 func Shown(where string) string {
 	if IsURL(where) {
 		where, _, _ = strings.Cut(where, "#")
@@ -122,7 +121,7 @@ func Shown(where string) string {
 	return where
 }
 
-// IsBoard says whether a URL is that of a board.
+// IsBoard reports whether a URL is that of a board.
 func IsBoard(url string) bool { return IsURL(url) && strings.Contains(url, "/boards/") }
 
 // Open opens DIR/NAMESPACE or http://HOST/boards/BOARD as it is.
@@ -172,7 +171,7 @@ func Open(where string, w Way) (Present, error) {
 	return openDevice(ns, where, w.Write || w.Create)
 }
 
-// OpenAt opens a place as it was, to read.
+// OpenAt opens a place at an earlier moment, for reading.
 func OpenAt(where string, when When, w Way) (Place, error) {
 	p, err := Open(where, w)
 	if err != nil {
@@ -181,16 +180,16 @@ func OpenAt(where string, when When, w Way) (Place, error) {
 	return &past{p, p, when}, nil
 }
 
-// NoNamespace is the error for a namespace that isn't there.
+// NoNamespace returns the error for a namespace that does not exist.
 func NoNamespace(dir, name string) error {
 	if path := filepath.Join(dir, name); IsDir(path) {
 		return absent("%[1]s is a directory and no namespace: write %[1]s/NAMESPACE; smallpantry list %[1]s lists what there is", path)
 	}
-	names, _ := pantry.Namespaces(dir) // where there are none, none is meant
+	names, _ := pantry.Namespaces(dir) // without any namespace there is no suggestion
 	return absent("there is no namespace %s in %s; put makes one%s", name, dir, DidYouMean(name, names))
 }
 
-// DidYouMean names those of some names that nearly match one; empty: none does.
+// DidYouMean suggests those of some names that nearly match one, or returns "".
 func DidYouMean(name string, names []string) string {
 	var like []string
 	for _, other := range names {
@@ -204,10 +203,10 @@ func DidYouMean(name string, names []string) string {
 	return "; did you mean " + strings.Join(like, " or ") + "?"
 }
 
-// Split gives the directory and the name of a namespace.
+// Split returns the directory and the name of a namespace.
 func Split(where string) (dir, name string, err error) {
 	if where == "" || strings.HasSuffix(where, "/") {
-		return "", "", usage("%q is no place: write DIR/NAMESPACE or http://HOST:PORT/boards/BOARD", where)
+		return "", "", usage("%q is not a place: write DIR/NAMESPACE or http://HOST:PORT/boards/BOARD", where)
 	}
 	if host, _, _ := strings.Cut(where, "/"); looksLikeHost(host) {
 		if _, rest, found := strings.Cut(where, "://"); found {
@@ -220,7 +219,7 @@ func Split(where string) (dir, name string, err error) {
 		dir = "."
 	}
 	if bare, ok := strings.CutSuffix(name, ".jsonl"); ok {
-		return "", "", usage("a place is named without the ending of its file: write %s", filepath.Join(dir, bare))
+		return "", "", usage("the name of a place has no file extension: write %s", filepath.Join(dir, bare))
 	}
 	if err := pantry.CheckNamespace(name); err != nil {
 		return "", "", UsageError{err}
@@ -228,14 +227,14 @@ func Split(where string) (dir, name string, err error) {
 	return filepath.Clean(dir), name, nil
 }
 
-// looksLikeHost says whether the first part of a path names a server: it has a
-// scheme, or a port. A single letter is a drive.
+// looksLikeHost reports whether the first part of a path looks like a server: it has a scheme or a
+// port. A single letter is a drive.
 func looksLikeHost(first string) bool {
 	host, port, found := strings.Cut(first, ":")
 	return found && len(host) > 1 && !strings.ContainsFunc(port, func(r rune) bool { return r < '0' || r > '9' })
 }
 
-// IsDir says whether there is a directory.
+// IsDir reports whether a directory exists.
 func IsDir(path string) bool {
 	info, err := os.Stat(path)
 	return err == nil && info.IsDir()
@@ -246,7 +245,7 @@ func isFile(path string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// Unwritten gives the declared keys that stand at their default.
+// Unwritten returns the declared keys that are at their default.
 func (l Listing) Unwritten(prefix string) []entry.Declared {
 	written := map[string]bool{}
 	for _, e := range l.Entries {
@@ -261,14 +260,14 @@ func (l Listing) Unwritten(prefix string) []entry.Declared {
 	return out
 }
 
-// MarshalJSON gives {"place","path","version","entries":[…],"declared":[…]}.
+// MarshalJSON returns {"place","path","version","entries":[…],"declared":[…]}.
 func (l Listing) MarshalJSON() ([]byte, error) {
 	return scan.AppendFields(nil, scan.Always("place", &l.Place), scan.Maybe("path", &l.Path), scan.Always("version", &l.Version),
 		scan.Always("entries", scan.List(&l.Entries, nil, entry.Entry.AppendJSON)),
 		scan.Always("declared", scan.List(&l.Declared, nil, entry.Declared.AppendJSON))), nil
 }
 
-// past is a place as it was: whatever can be done to it is in Place.
+// past is a place at an earlier moment.
 type past struct {
 	Place
 	now  Present
@@ -295,6 +294,6 @@ func (p *past) List(ctx context.Context, prefix string) (Listing, error) {
 
 func (p *past) Watch(context.Context, []string) iter.Seq2[entry.Entry, error] {
 	return func(yield func(entry.Entry, error) bool) {
-		yield(entry.Entry{}, usage("what was at @%s does not change any more; watch the place without it", p.when))
+		yield(entry.Entry{}, usage("a place at @%s does not change; watch the place without it", p.when))
 	}
 }

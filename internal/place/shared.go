@@ -61,14 +61,13 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 		told := map[string]entry.Entry{}
 		away := false
 		for changed := range s.b.WatchNames(ctx, names...) {
-			// Those come too of which it is not known any more whether they are the
-			// newest, and known again.
+			// The first values can include some that are stale, and later confirmed.
 			if err := s.b.Status().Err; (err != nil) != away {
 				if away = err != nil; away {
 					if e := (*board.Error)(nil); errors.As(err, &e) {
 						err = errors.New(e.Sentence)
 					}
-					s.say(fmt.Sprintf("%v; changes are told when it answers again", err))
+					s.say(fmt.Sprintf("%v; changes will be shown when it answers again", err))
 				} else {
 					s.say("the server answers again")
 				}
@@ -91,10 +90,10 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 	}
 }
 
-// unforced refuses what a server would not be told; of edits the board does.
+// unforced refuses what a server does not support. For edits, the board does.
 func unforced(force bool) error {
 	if force {
-		return usage("the server of a board holds every app to what is declared there; force works on a device")
+		return usage("a board enforces its declarations for every app; --force works on a device only")
 	}
 	return nil
 }
@@ -103,7 +102,7 @@ func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committe
 	return s.b.Commit(ctx, edits...)
 }
 
-// put makes an entry what v is, whatever its kind was.
+// put sets an entry to v, whatever its kind.
 func put(name string, v value.Value) entry.Edit {
 	return entry.Edit{Name: name, Op: value.Op{Verb: value.Put, Operand: v, Kind: v.Kind()}}
 }
@@ -133,7 +132,7 @@ func (s *shared) Rename(ctx context.Context, from, to string, force bool) (entry
 func (s *shared) Forget(ctx context.Context, names []string) error {
 	for _, name := range names { // before one is removed
 		_, found, err := s.b.Entry(ctx, name)
-		if err == nil && !found { // of what is in the past alone
+		if err == nil && !found { // of names that exist only in the past
 			var past []entry.Commit
 			past, err = s.b.History(ctx, 1, name)
 			found = len(past) > 0
@@ -159,7 +158,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 		return 0, err
 	}
 	if len(changes) > board.MaxOps {
-		return 0, fmt.Errorf("it would change %d entries, and a board takes %d in one commit; nothing was changed\n  Do it in parts, each of which is stored whole or not at all", len(changes), board.MaxOps)
+		return 0, fmt.Errorf("it would change %d entries, and a board accepts %d in one commit; nothing was changed\n  Do it in parts, each of which is stored completely or not at all", len(changes), board.MaxOps)
 	}
 	all, _, err := s.b.All(ctx, "")
 	if err != nil {
@@ -185,7 +184,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 	return done.Version, err
 }
 
-// Replaced: the versions of a board go on, and its server says when they don't.
+// Replaced does nothing: a board's versions continue, and its server says if they don't.
 func (s *shared) Replaced() error { return nil }
 
 func (s *shared) Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error) {
@@ -204,7 +203,7 @@ func (s *shared) CloseKeys(ctx context.Context, closed bool) (int64, error) {
 	return s.b.CloseKeys(ctx, closed)
 }
 
-// Restore has the server do it, which can put back more than one commit could name.
+// Restore lets the server do it, which can restore more names than a commit could list.
 func (s *shared) Restore(ctx context.Context, when When, names []string, _ []entry.Change, force bool) (int64, error) {
 	if err := unforced(force); err != nil {
 		return 0, err

@@ -9,30 +9,30 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
-// A When is a moment of a place's past: a version, or a time. The zero When is now.
+// A When is a moment of a place's past: a version or a time. The zero When is now.
 type When struct {
 	typed   string
 	version int64
-	time    time.Time // zero: it is a version
+	time    time.Time // zero if it is a version
 }
 
-// IsNow says that it is no moment of the past.
+// IsNow reports whether it is the present.
 func (w When) IsNow() bool { return w.typed == "" }
 
-// String is as it was typed, behind the @.
+// String returns the text that was typed after the @.
 func (w When) String() string { return w.typed }
 
-// Version gives the version, where it is one.
+// Version returns the version, if it is one.
 func (w When) Version() (n int64, ok bool) { return w.version, !w.IsNow() && w.time.IsZero() }
 
-// Time gives the time, where it is no version.
+// Time returns the time, if it is one.
 func (w When) Time() time.Time { return w.time }
 
-// The forms of a moment; without a zone it is in local time.
+// The forms of a moment. Without a zone it is in local time.
 var momentForms = []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"}
 
-// SplitWhen takes @WHEN from the end of a place: a version (@12), a moment
-// (@2026-05-03T09:00), or an age (@-10m, @-2h, @-3d) before now.
+// SplitWhen splits @WHEN from the end of a place: a version (@12), a moment (@2026-05-03T09:00), or
+// an age (@-10m, @-2h, @-3d) before now.
 func SplitWhen(where string, now time.Time) (bare string, w When, err error) {
 	at := strings.LastIndexByte(where, '@')
 	if at <= 0 || strings.ContainsRune(where[at:], '/') {
@@ -46,21 +46,21 @@ func SplitWhen(where string, now time.Time) (bare string, w When, err error) {
 	if age, ok := strings.CutPrefix(w.typed, "-"); ok {
 		d, err := parseAge(age)
 		if err != nil {
-			return "", When{}, usage("@%s is no age: write @-10m, @-2h or @-3d", w.typed)
+			return "", When{}, usage("@%s is not an age: write @-10m, @-2h or @-3d", w.typed)
 		}
 		w.time = now.Add(-d)
 		return bare, w, nil
 	}
 	if t, ok := parseMoment(w.typed); ok {
 		if w.time = t; t.After(now) {
-			return "", When{}, usage("@%s lies ahead, or has not ended", w.typed)
+			return "", When{}, usage("@%s is in the future, or has not ended", w.typed)
 		}
 		return bare, w, nil
 	}
-	return "", When{}, usage("behind the @ of %s there must be a version (@12; history tells them), a moment (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d)", scan.Quote(Shown(where)))
+	return "", When{}, usage("after the @ of %s, write a version (@12; history shows them), a moment (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d)", scan.Quote(Shown(where)))
 }
 
-// parseMoment reads a moment; a day is all of it.
+// parseMoment parses a moment. A day means its end.
 func parseMoment(s string) (t time.Time, ok bool) {
 	for _, form := range momentForms {
 		t, err := time.ParseInLocation(form, s, time.Local)
@@ -75,23 +75,23 @@ func parseMoment(s string) (t time.Time, ok bool) {
 	return t, false
 }
 
-// Ahead reads a moment that lies ahead, or how far it does, such as 12h or 30d.
+// Ahead parses a moment in the future, or a time from now such as 12h or 30d.
 func Ahead(s string, now time.Time) (time.Time, error) {
 	t, ok := parseMoment(s)
 	if !ok {
 		d, err := parseAge(s)
 		if err != nil {
-			return t, fmt.Errorf("%s is no moment such as 2026-12-24T18:00, and no time from now such as 12h or 30d", scan.Quote(s))
+			return t, fmt.Errorf("%s is neither a moment such as 2026-12-24T18:00 nor a time from now such as 12h or 30d", scan.Quote(s))
 		}
 		t = now.Add(d)
 	}
 	if !t.After(now) {
-		return t, fmt.Errorf("%s is past", scan.Quote(s))
+		return t, fmt.Errorf("%s is in the past", scan.Quote(s))
 	}
 	return t, nil
 }
 
-// parseAge reads an age such as 10m, 2h, 3d or 1d12h.
+// parseAge parses an age such as 10m, 2h, 3d or 1d12h.
 func parseAge(s string) (time.Duration, error) {
 	days := time.Duration(0)
 	if n, rest, found := strings.Cut(s, "d"); found {

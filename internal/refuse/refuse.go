@@ -1,5 +1,5 @@
-// Package refuse makes errors that are one of the sentinels and whose text is
-// a sentence by itself, without the sentinel's words before it.
+// Package refuse makes errors that wrap a sentinel and whose text is a complete sentence, without
+// the text of the sentinel.
 package refuse
 
 import "fmt"
@@ -12,8 +12,7 @@ type refusal struct {
 func (r *refusal) Error() string { return r.sentence }
 func (r *refusal) Unwrap() error { return r.is }
 
-// As gives an error that errors.Is finds to be is, and whose text is what
-// format and args make.
+// As returns an error that errors.Is identifies as is. format and args make its text.
 func As(is error, format string, args ...any) error {
 	return &refusal{is, fmt.Sprintf(format, args...)}
 }

@@ -15,12 +15,12 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// ErrUndeclared is returned for a write on a name that nobody declared, where the list
-// of declared keys is closed.
+// ErrUndeclared is returned for a write to an undeclared name while the list of declared keys is
+// closed.
 var ErrUndeclared = errors.New("undeclared")
 
-// undeclared refuses a name that nobody declared, where the list is closed; it names
-// none that does not begin with prefix.
+// undeclared returns ErrUndeclared if the list of keys is closed and name is not in it. The error
+// suggests a similar key only if that key begins with prefix.
 func undeclared(tx *ledger.Tx, name string, declared entry.Declared, prefix string) error {
 	if declared.Kind != value.KindNone || !tx.KeysClosed() {
 		return nil
@@ -35,23 +35,21 @@ func undeclared(tx *ledger.Tx, name string, declared entry.Declared, prefix stri
 	return refuse.As(ErrUndeclared, "%s is not declared, and only declared names can be written here%s", name, mean)
 }
 
-// A Declaration is keys that an app uses, and what else is to be done with the list
-// of them.
+// A Declaration declares keys, and can open or close the list of keys.
 type Declaration struct {
 	Keys   []entry.Declared
-	Change bool   // those that are declared otherwise are to be as they are here
-	Closed *bool  // the list is to be closed, or opened; nil: as it is
-	Prefix string // what all names begin with of which findings may tell
+	Change bool   // replace existing declarations that differ
+	Closed *bool  // close or open the list; nil leaves it unchanged
+	Prefix string // findings mention only names with this prefix
 }
 
-// Check says what is wrong with the keys in themselves. The error is a *Refusal whose
-// Edit is the key.
+// Check checks the keys themselves. The error is a *Refusal whose Edit is the index of the key.
 func (d Declaration) Check() error {
 	seen := map[string]bool{}
 	for i, k := range d.Keys {
 		err := k.Check()
 		if seen[k.Name] {
-			err = refuse.As(value.ErrInvalid, "the key %s comes twice; was a line copied?", scan.Quote(k.Name))
+			err = refuse.As(value.ErrInvalid, "the key %s occurs twice; was a line copied?", scan.Quote(k.Name))
 		}
 		if err != nil {
 			return &Refusal{Edit: i, Err: err}
@@ -61,15 +59,14 @@ func (d Declaration) Check() error {
 	return nil
 }
 
-// Declare takes in the keys that an app uses: one that nobody declared as it comes,
-// unless what is stored doesn't meet it; one that is declared otherwise stays, unless
-// it is to be changed. What the app should look at comes back as findings. The errors
-// are those of Check and of ledger.Commit.
+// Declare declares the keys of an app. An undeclared key is declared as given, unless the stored
+// value does not meet it. An existing declaration that differs wins, unless Change is set. Findings
+// for the app are returned. The errors are those of Check and of ledger.Commit.
 func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entry.Finding, result ledger.Result, err error) {
 	if err := d.Check(); err != nil {
 		return nil, ledger.Result{}, err
 	}
-	alike := lookAlikes(l, d) // which may take a while, and holds nobody up here
+	alike := lookAlikes(l, d) // this can take a while, and blocks nobody here
 	return ledger.Do(l, who, func(tx *ledger.Tx) ([]entry.Finding, error) {
 		f := declaring{tx: tx, alike: alike}
 		for _, k := range d.Keys {
@@ -83,24 +80,23 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 	})
 }
 
-// Withdraw takes a declaration back. The error wraps value.ErrAbsent where there is
-// none.
+// Withdraw withdraws a declaration. The error wraps value.ErrAbsent if there is none.
 func Withdraw(l *ledger.Ledger, who entry.Author, name string) (k entry.Declared, result ledger.Result, err error) {
 	return ledger.Do(l, who, func(tx *ledger.Tx) (entry.Declared, error) {
 		k, declared := tx.Declared(name)
 		if !declared {
-			return k, refuse.As(value.ErrAbsent, "no key %s is declared", name)
+			return k, refuse.As(value.ErrAbsent, "key %s is not declared", name)
 		}
 		tx.Withdraw(k)
 		return k, nil
 	})
 }
 
-// A declaring is one run of the judge of a Declare.
+// A declaring is one run of the function that evaluates a Declare.
 type declaring struct {
 	tx       *ledger.Tx
-	alike    map[string][]entry.Finding // of keys that nobody declared
-	names    []string                   // what is stored; nil: not asked for yet
+	alike    map[string][]entry.Finding // of undeclared keys
+	names    []string                   // what is stored; nil until it is needed
 	findings []entry.Finding
 }
 
@@ -108,7 +104,7 @@ func (f *declaring) find(code, name, format string, args ...any) {
 	f.findings = append(f.findings, entry.Finding{Code: code, Name: name, Sentence: fmt.Sprintf(format, args...)})
 }
 
-// take takes in one key.
+// take handles one key.
 func (f *declaring) take(k entry.Declared, change bool) {
 	if entry.SecretKey(k) {
 		f.find("secret", k.Name, "the name %s says that it is a secret, and everybody with a link to the board could read it: keep it on the device, sealed", scan.Quote(k.Name))
@@ -150,10 +146,10 @@ func said(k entry.Declared) string {
 	return "none"
 }
 
-// lookAlikes finds, for each key that is not declared, the names that it nearly
-// matches: of keys that are, and of what is stored and not declared.
+// lookAlikes finds, for each undeclared key, the names that it nearly matches: declared keys, and
+// stored names without a key.
 func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
-	is, declared := map[string]string{}, map[string]bool{} // what is said of a name
+	is, declared := map[string]string{}, map[string]bool{} // a finding's text about a name
 	for _, k := range l.Keys() {
 		if !strings.HasPrefix(k.Name, d.Prefix) {
 			continue
@@ -169,7 +165,7 @@ func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
 	}
 	var fresh []string
 	for _, k := range d.Keys {
-		delete(is, k.Name) // of names that are its own none is near another
+		delete(is, k.Name) // a name without an own key can't be near another
 		if !declared[k.Name] {
 			fresh = append(fresh, k.Name)
 		}
@@ -185,7 +181,7 @@ func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
 	return found
 }
 
-// stands says which entry does not meet a declaration, and why.
+// stands returns an entry that does not meet a declaration, and the reason.
 func (f *declaring) stands(k entry.Declared) (string, error) {
 	if !k.Family {
 		return k.Name, k.JudgeWhole(f.tx.Value(k.Name))

@@ -7,22 +7,21 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// ErrQuota is returned for what would make a board larger than it may be.
+// ErrQuota is returned for a change that would make a board larger than its limits.
 var ErrQuota = errors.New("quota")
 
-// Limits are how much a place may hold; 0: any number.
+// Limits bound what a place holds; 0 means no limit.
 type Limits struct {
 	Names int
 	Bytes int64 // of the names and the JSON of their values
-	// Work is how many bytes the edits of one commit encode, but for a restore.
+	// Work is the maximum number of bytes that the edits of one commit encode, without restores.
 	Work int64
 }
 
-// BoardLimits are those of a board of which nothing else is said.
+// BoardLimits are the default limits of a board.
 var BoardLimits = Limits{Names: 10_000, Bytes: 32 << 20, Work: 16 << 20}
 
-// check refuses what would take more than the limits, and has anything more than
-// before.
+// check returns an error if a change exceeds the limits and makes the place larger.
 func (l Limits) check(tx *ledger.Tx) error {
 	if l == (Limits{}) {
 		return nil
@@ -30,9 +29,9 @@ func (l Limits) check(tx *ledger.Tx) error {
 	names, bytes := tx.Grown()
 	switch {
 	case names > 0 && l.Names > 0 && tx.Count() > l.Names:
-		return refuse.As(ErrQuota, "the board would have %d names, and %d is the most: remove what is not needed any more, or keep many items in one list", tx.Count(), l.Names)
+		return refuse.As(ErrQuota, "the board would have %d names, and the limit is %d: remove names that are not needed, or keep many items in one list", tx.Count(), l.Names)
 	case bytes > 0 && l.Bytes > 0 && tx.Size() > l.Bytes:
-		return refuse.As(ErrQuota, "the board would hold %d bytes, and %d is the most: remove what is not needed any more", tx.Size(), l.Bytes)
+		return refuse.As(ErrQuota, "the board would hold %d bytes, and the limit is %d: remove entries that are not needed", tx.Size(), l.Bytes)
 	}
 	return nil
 }

@@ -13,42 +13,39 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 )
 
-// A Page is the one shape for what changed: a list, a delta, an event, the answer to
-// a commit.
+// A Page is the one shape for changes: a list, a delta, an event, or the answer to a commit.
 type Page struct {
 	Board   string
 	Version int64
-	Mark    string // where a reader stands who has taken it in
-	Since   string // the mark from which on it tells everything; empty with Whole
+	Mark    string // the position of a reader that has applied it
+	Since   string // the mark since which it reports every change; empty with Whole
 	Entries []entry.Entry
 	Gone    []entry.Gone
-	Whole   bool     // it tells all that was asked for, not only what changed
-	Next    string   // the name after which more follow
-	Results []Result // of a commit: one an edit
+	Whole   bool     // it is a full snapshot of the selection, not a delta
+	Next    string   // the name after which the next page starts
+	Results []Result // of a commit: one per edit
 }
 
-// MaxPage is how many bytes a page has at most as it is sent, unless one entry alone
-// has more.
+// MaxPage is the maximum size of a page in bytes as sent, unless one entry alone is larger.
 const MaxPage = 4 << 20
 
-// pageOverhead is what a page has besides its entries, at most.
+// pageOverhead is an upper bound of the size of a page without its entries.
 const pageOverhead = 1 << 10
 
-// ErrStartAgain is returned for a later page of what changed since a mark that is not
-// known any more.
+// ErrStartAgain is returned for a later page of the changes since a mark that is no longer known.
 var ErrStartAgain = errors.New("start again")
 
-// A Query is what a list of entries is asked for. The zero Query is everything.
+// A Query selects entries for a list. The zero Query selects all.
 type Query struct {
-	Names    []string // and what begins with one of Prefixes; where both are empty, all
+	Names    []string // and names that begin with one of Prefixes; if both are empty, all names
 	Prefixes []string
-	Since    []mark.Mark // what changed after the oldest of them; none: all there is
-	After    string      // only the names after this
-	Limit    int         // 0: any number
+	Since    []mark.Mark // changes after the oldest of these marks; none means everything
+	After    string      // only names after this one
+	Limit    int         // 0 means no limit
 	Bare     bool        // without values
 }
 
-// Has says whether the query is about a name.
+// Has reports whether the query selects a name.
 func (q Query) Has(name string) bool {
 	if len(q.Names) == 0 && len(q.Prefixes) == 0 {
 		return true
@@ -57,7 +54,7 @@ func (q Query) Has(name string) bool {
 		slices.ContainsFunc(q.Prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
 }
 
-// Hash tells two queries apart, but for the marks in them (FNV-1a).
+// Hash returns a hash of the query without its marks (FNV-1a).
 func (q Query) Hash() string {
 	if q.Limit == DefaultLimit && len(q.Names)+len(q.Prefixes)+len(q.After) == 0 && !q.Bare {
 		return ofEverything
@@ -65,10 +62,10 @@ func (q Query) Hash() string {
 	return q.hash()
 }
 
-// DefaultLimit is how many entries come in a page where nobody says it.
+// DefaultLimit is the default number of entries of a page.
 const DefaultLimit = 1000
 
-// ofEverything is the hash of what is asked for most.
+// ofEverything is the hash of the most frequent query.
 var ofEverything = Query{Limit: DefaultLimit}.hash()
 
 func (q Query) hash() string {
@@ -103,10 +100,10 @@ func (q Query) hash() string {
 	return strconv.FormatUint(h, 36)
 }
 
-// NoBoard is the mark of a board that doesn't exist.
+// NoBoard is the mark of a board that does not exist.
 var NoBoard = mark.Of(ledger.Told{})
 
-// OnNothing is Read on a board that doesn't exist.
+// OnNothing is Read for a board that does not exist.
 func (q Query) OnNothing(board string) (Page, error) {
 	p := Page{Board: board, Mark: NoBoard.String(), Whole: true}
 	switch {
@@ -121,8 +118,7 @@ func (q Query) OnNothing(board string) (Page, error) {
 	return p, nil
 }
 
-// Read gives what is asked for as of one moment, or its first page. The error is
-// ErrStartAgain.
+// Read returns the selection as of one moment, or its first page. The error is ErrStartAgain.
 func (q Query) Read(l *ledger.Ledger) (Page, error) {
 	snap := l.Snapshot()
 	defer snap.Release()
@@ -142,7 +138,7 @@ func (q Query) Read(l *ledger.Ledger) (Page, error) {
 	return page, nil
 }
 
-// Fill puts what is asked for of entries, which come by their names, on a page.
+// Fill adds the selected ones of entries, which are in order of their names, to a page.
 func (q Query) Fill(page *Page, entries []entry.Entry) {
 	fill := filling{q: q, page: page}
 	for _, e := range entries {
@@ -152,7 +148,7 @@ func (q Query) Fill(page *Page, entries []entry.Entry) {
 	}
 }
 
-// A filling puts entries on a page until it is full.
+// A filling adds entries to a page until it is full.
 type filling struct {
 	q      Query
 	page   *Page
@@ -160,8 +156,8 @@ type filling struct {
 	newest string
 }
 
-// add puts an entry on the page, or among the gone where it has no value; false: it
-// is full, and says so.
+// add adds an entry to the page, or to its gone names if it has no value. It returns false if the
+// page is full.
 func (f *filling) add(e entry.Entry) bool {
 	more := e.JSONLen(f.q.Bare) + 1
 	if n := len(f.page.Entries) + len(f.page.Gone); f.q.Limit > 0 && n == f.q.Limit || n > 0 && pageOverhead+f.size+more > MaxPage {
@@ -178,11 +174,10 @@ func (f *filling) add(e entry.Entry) bool {
 }
 
 func startAgain(board string) error {
-	return refuse.As(ErrStartAgain, "%s has changed so that what came before this page doesn't go with it: ask for the first page again, without since and after", board)
+	return refuse.As(ErrStartAgain, "%s has changed, so this page does not fit the earlier ones: request the first page again, without since and after", board)
 }
 
-// oldest gives the mark after which all is to be told, and says whether all of them
-// are known.
+// oldest returns the oldest mark of Since, and reports whether all marks are known.
 func (q Query) oldest(l *ledger.Ledger) (oldest mark.Mark, known bool) {
 	for i, m := range q.Since {
 		if !mark.Known(l, m) {
@@ -195,8 +190,8 @@ func (q Query) oldest(l *ledger.Ledger) (oldest mark.Mark, known bool) {
 	return oldest, len(q.Since) > 0
 }
 
-// Unchanged says whether nothing that is asked for changed since a mark, and gives the
-// present one.
+// Unchanged reports whether nothing in the selection has changed since a mark. It also returns the
+// present mark.
 func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchanged bool) {
 	if now = mark.At(l, l.Version()); now == m {
 		return now, true
@@ -213,8 +208,8 @@ func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchange
 	return now, true
 }
 
-// changed gives the names that are asked for and changed after a version, by byte
-// order, removed ones too.
+// changed returns the selected names that changed after a version, in byte order, including removed
+// ones.
 func (q Query) changed(snap *ledger.Snapshot, version int64) iter.Seq[ledger.Named] {
 	switch {
 	case len(q.Names) == 0 && len(q.Prefixes) == 0:

@@ -15,27 +15,26 @@ import (
 )
 
 var (
-	// ErrKeyReused is returned for a request under a key under which another was done.
+	// ErrKeyReused is returned for a request under an idempotency key that another request used.
 	ErrKeyReused = errors.New("key reused")
-	// ErrTooLate is returned for a repeat of which it is not known any more whether it
-	// was done before.
+	// ErrTooLate is returned for a repeat if it is no longer known whether the request was done.
 	ErrTooLate = errors.New("too late")
 )
 
-// A Request is what a call is known by, so that its repeat counts once
+// A Request identifies a call, so that its repeat counts once
 // (draft-ietf-httpapi-idempotency-key-header).
 type Request struct {
-	Token    string // whose it is; empty without tokens
-	Instance string // and of which client
+	Token    string // the token; empty without tokens
+	Instance string // the client
 	Key      string
-	Hash     string // of what it asks for: see HashOf
-	// Since is the mark at which the client sent it first; the zero Mark: it does not say.
+	Hash     string // of the request: see HashOf
+	// Since is the mark at which the client first sent it, or the zero Mark.
 	Since mark.Mark
-	// Known says whether a mark is one of the board.
+	// Known reports whether a mark belongs to the board.
 	Known func(mark.Mark) bool
 }
 
-// HashOf tells what a request asks for from what another does.
+// HashOf returns a hash of a request's content.
 func HashOf(call string, edits []entry.Edit) string {
 	b := []byte(call)
 	for _, e := range edits {
@@ -45,21 +44,21 @@ func HashOf(call string, edits []entry.Edit) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// find gives the receipt of the request, if it was done before.
+// find returns the receipt of the request if it was done before.
 func (r *Request) find(tx *ledger.Tx) (*ledger.Receipt, error) {
 	done, dropped := tx.Receipt(r.Token, r.Instance, r.Key)
 	switch {
 	case done != nil && done.Hash != r.Hash:
-		return nil, refuse.As(ErrKeyReused, "another request came under the key %s before; each new request needs a key of its own", scan.Quote(r.Key))
+		return nil, refuse.As(ErrKeyReused, "another request used the key %s; each new request needs a key of its own", scan.Quote(r.Key))
 	case done != nil:
 		return done, nil
 	case r.Since != mark.Mark{} && (r.Since.Version < dropped || !r.Known(r.Since)):
-		return nil, refuse.As(ErrTooLate, "it is not known any more whether this request was done when it was sent first, and it is not done now; look at what is stored, and send it under a new key if it is still to be done")
+		return nil, refuse.As(ErrTooLate, "outcome unknown: the receipt of this request has expired, and it was not done now; look at what is stored, and send it under a new key if it is still needed")
 	}
 	return nil, nil
 }
 
-// keep has the receipt of what was judged stand in the commit.
+// keep adds the receipt to the commit.
 func (r *Request) keep(tx *ledger.Tx, j *judgement) {
 	receipt := ledger.Receipt{Token: r.Token, Instance: r.Instance, Key: r.Key, Hash: r.Hash, Status: int64(j.status)}
 	changed := make([]byte, len(j.results))
@@ -82,7 +81,7 @@ func (r *Request) keep(tx *ledger.Tx, j *judgement) {
 	tx.Keep(receipt)
 }
 
-// repeat tells what was done before, with what its names hold now.
+// repeat returns the outcome of the first request, with the present entries of its names.
 func (j *judgement) repeat(tx *ledger.Tx, edits []entry.Edit, done *ledger.Receipt) error {
 	j.repeats, j.status = done, int(done.Status)
 	var taken []value.Value
@@ -128,7 +127,7 @@ func (j *judgement) touched(tx *ledger.Tx, of entry.Restore, version int64) {
 	}
 }
 
-// stands notes a name as it is.
+// stands notes a name's present entry.
 func (j *judgement) stands(tx *ledger.Tx, name string) {
 	rec := tx.Record(name)
 	j.note(name, rec, rec.Value)

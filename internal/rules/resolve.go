@@ -10,9 +10,9 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// resolve settles what an operation leaves open: the kind of a put's operand,
-// by what is declared, else by what is stored; and the start, the bounds and the
-// length that the declaration says. Then Apply needs nothing else.
+// resolve fills in what an operation leaves open: the kind of a put's operand, from the declared or
+// else the stored kind; and the start, the bounds and the length from the declaration. After that,
+// Apply needs nothing else.
 func resolve(op value.Op, name string, declared entry.Declared, now value.Value) (value.Op, error) {
 	if op.Start.IsZero() && declared.Kind == declared.Default.Kind() {
 		op.Start = declared.Default
@@ -38,14 +38,14 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 		return op, refusePut(op, name, have, declared.Kind != value.KindNone, err)
 	}
 	if v.Kind() == value.KindNull {
-		return op, refuse.As(value.ErrInvalid, "null is no value; remove %s instead", name)
+		return op, refuse.As(value.ErrInvalid, "null is not a value; remove %s instead", name)
 	}
 	op.Operand, op.Form, op.Raw = v, value.Known, ""
 	return op, v.Check()
 }
 
-// resolve is resolve, and where that is wanted makes a float of an int that nobody
-// declared, for a number with a fraction.
+// resolve is resolve. With widen it also turns an undeclared int into a float for a number with a
+// fraction.
 func (j *judgement) resolve(op value.Op, name string, declared entry.Declared, now value.Value) (value.Op, error) {
 	out, err := resolve(op, name, declared, now)
 	if !errors.Is(err, value.ErrWrongKind) || !j.widen || op.Verb != value.Put || op.Kind != value.KindNone || declared.Kind != value.KindNone || now.Kind() != value.KindInt {
@@ -60,15 +60,14 @@ func (j *judgement) resolve(op value.Op, name string, declared entry.Declared, n
 	return out, err
 }
 
-// Read gives the value that a put says under a name, of the kind that is declared,
-// else stored, else that it looks like. Errors are those of Commit.
+// Read returns the value of a put under a name, in the declared kind, else the stored kind, else
+// the kind of its form. Errors are those of Commit.
 func Read(put value.Op, name string, declared entry.Declared, now value.Value) (value.Value, error) {
 	op, err := resolve(put, name, declared, now)
 	return op.Operand, err
 }
 
-// tighter gives the bound that allows less: the larger of two with 1, the
-// smaller with -1.
+// tighter returns the stricter bound: the larger of two with 1, the smaller with -1.
 func tighter(a, b value.Value, want int) value.Value {
 	if order, ok := value.Compare(a, b); a.IsZero() || !b.IsZero() && ok && order == -want {
 		return b
@@ -76,8 +75,8 @@ func tighter(a, b value.Value, want int) value.Value {
 	return a
 }
 
-// operand reads a put's operand as the kind that the entry is to have: the one
-// that the put says, else have, else the one that it looks like.
+// operand reads a put's operand in the kind of the entry: the kind in the put, else have, else the
+// kind of its form.
 func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 	want := op.Kind
 	if want == value.KindNone {
@@ -90,7 +89,7 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 		return value.FromTyped(want, op.Raw)
 	case op.Form == value.FromJSON:
 		v, err = value.ParseAny([]byte(op.Raw))
-		// A text in JSON may be a time or bytes; it is never a number.
+		// A text in JSON can be a time or bytes. It is never a number.
 		if err == nil && v.Kind() == value.KindText && want != value.KindNone && (op.Kind != value.KindNone || !want.Number()) {
 			return value.Parse(want, []byte(op.Raw))
 		}
@@ -103,11 +102,11 @@ func operand(op value.Op, have value.Kind) (v value.Value, err error) {
 	return v, err
 }
 
-// refusePut names the ways out.
+// refusePut returns a refusal that names the ways out.
 func refusePut(op value.Op, name string, have value.Kind, declared bool, err error) error {
 	switch {
 	case isNull(op):
-		return refuse.As(value.ErrWrongKind, "%s is of kind %s, and null is no value; remove %s instead", name, have, name)
+		return refuse.As(value.ErrWrongKind, "%s holds values of kind %s, and null is not a value; remove %s instead", name, have, name)
 	case declared && op.Kind == value.KindNone && op.Form == value.AsTyped:
 		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s: %v", name, have, err)}
 	case declared && op.Kind == value.KindNone:
@@ -125,12 +124,12 @@ func refusePut(op value.Op, name string, have value.Kind, declared bool, err err
 func isNull(op value.Op) bool {
 	v := op.Operand
 	if op.Form == value.FromJSON {
-		v, _ = value.ParseAny([]byte(op.Raw)) // what is no JSON is not null either
+		v, _ = value.ParseAny([]byte(op.Raw)) // a text that is not JSON is not null either
 	}
 	return v.Kind() == value.KindNull
 }
 
-// given tells what was to be put.
+// given describes the operand for a message.
 func given(op value.Op) string {
 	v := op.Operand
 	switch op.Form {

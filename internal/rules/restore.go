@@ -10,8 +10,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// readPast gives what each restore among edits puts back: it is read before they are
-// judged, since it may be long.
+// readPast reads what each restore among edits brings back. It runs before the commit is evaluated,
+// since it can take long.
 func readPast(l *ledger.Ledger, edits []entry.Edit) (past []map[string]value.Value, err error) {
 	for i, e := range edits {
 		if e.Restore == nil {
@@ -39,7 +39,7 @@ func readPast(l *ledger.Ledger, edits []entry.Edit) (past []map[string]value.Val
 	return past, nil
 }
 
-// restore makes what it is about what it was.
+// restore brings back an earlier state.
 func (j *judgement) restore(tx *ledger.Tx, of entry.Restore, was map[string]value.Value) (r Result, err error) {
 	names := slices.Collect(maps.Keys(was))
 	for _, name := range tx.Names() {

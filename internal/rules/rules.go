@@ -1,7 +1,6 @@
-// Package rules says what a call means: edits with their conditions, judged on
-// a ledger by what is stored and what is declared. It knows no HTTP and no
-// command line; a server, a command and whoever else changes entries by name
-// all come through here.
+// Package rules implements the meaning of a call: it evaluates edits and their conditions on a
+// ledger, using what is stored and declared. It knows no HTTP and no command line. Servers and
+// commands change entries by name through this package.
 package rules
 
 import (
@@ -17,55 +16,55 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Refusal says which edit of a commit was refused, and what stands where it
-// would have changed something.
+// A Refusal says which edit of a commit was refused, and holds the present entry if a condition
+// failed.
 type Refusal struct {
 	Edit  int          // its index
-	Entry *entry.Entry // with ErrConflict: what is stored, if anything is
+	Entry *entry.Entry // with ErrConflict: the present entry, if any
 	Err   error
 }
 
 func (r *Refusal) Error() string { return r.Err.Error() }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (r *Refusal) Unwrap() error { return r.Err }
 
-// A Call is who wants what.
+// A Call is a commit with its caller and its conditions.
 type Call struct {
 	Who   entry.Author
 	Edits []entry.Edit
-	// Widen has a number with a fraction make a float of an int that nobody declared.
+	// Widen turns an undeclared int into a float for a number with a fraction.
 	Widen  bool
-	Limits Limits // the zero Limits: none
-	// Prefix is what all names begin with of which the caller may know.
+	Limits Limits // the zero Limits means no limits
+	// Prefix limits the names that the caller may learn about.
 	Prefix string
-	// Guard says whether the caller may make an edit, on what is stored and declared before
-	// any is made; nil: he may.
+	// Guard returns an error if the caller may not make an edit. It sees what was stored and
+	// declared before the commit. nil allows all.
 	Guard func(tx *ledger.Tx, e entry.Edit) error
-	// Status is what is answered where nothing hinders it; nil: nothing is.
+	// Status returns the status of a success; nil means no status.
 	Status func(created bool) int
-	// Request has the commit count once, however often it comes; nil: each time.
+	// Request makes the commit count once, even if it is repeated; nil means that each one counts.
 	Request *Request
 }
 
-// An Outcome is what a commit did.
+// An Outcome is the result of a commit.
 type Outcome struct {
-	Version int64         // of the place, after it
-	Entries []entry.Entry // the names that the edits are about, as they stand now
-	Gone    []entry.Gone  // those of them that are absent
-	Results []Result      // one an edit
-	Status  int           // to be answered; 0 where the Call has none
-	Work    int64         // how many bytes its edits encoded
-	// Repeated says that the request came before, and was done then.
+	Version int64         // of the place, after the commit
+	Entries []entry.Entry // the present entries of the names in the edits
+	Gone    []entry.Gone  // those of the names that are absent
+	Results []Result      // one per edit
+	Status  int           // the status to answer with; 0 if the Call has none
+	Work    int64         // how many bytes the edits encoded
+	// Repeated reports that the request was done before.
 	Repeated bool
 
 	after, before *ledger.Told // on a board
 }
 
-// Mark is that of the board after the commit.
+// Mark returns the board's mark after the commit.
 func (o Outcome) Mark() mark.Mark { return mark.Of(*o.after) }
 
-// Since is the mark of what was before the commit; the zero Mark where it is Repeated.
+// Since returns the mark before the commit, or the zero Mark if Repeated is set.
 func (o Outcome) Since() mark.Mark {
 	if o.Repeated {
 		return mark.Mark{}
@@ -73,22 +72,20 @@ func (o Outcome) Since() mark.Mark {
 	return mark.Of(*o.before)
 }
 
-// A Result is what one edit did.
+// A Result is the effect of one edit.
 type Result struct {
 	Changed bool
-	Taken   value.Value // what a Take took out
+	Taken   value.Value // the item that a Take removed
 }
 
-// Commit makes edits in order, all or none, as they are judged when their turn
-// comes: each sees what those before it made of the entries, and every
-// condition is about the state before the commit. What an app has declared
-// holds: the kind, the bounds, the length of a list, the default as a start.
+// Commit makes edits in order, all or none. It evaluates them when the commit is first in the
+// queue. Each edit sees the effect of those before it. Every condition tests the state before the
+// commit. Declared keys are enforced: kind, bounds, length of a list, and the default as start.
 //
-// The errors are a *Refusal, whose cause is entry.ErrConflict, value.ErrAbsent,
-// value.ErrWrongKind, value.ErrOutOfRange, value.ErrInvalid or
-// ledger.ErrTooLarge; and those of ledger.Commit.
-// With a Request also ErrKeyReused and ErrTooLate; and ErrUndeclared where the list of
-// declared keys is closed.
+// The errors are a *Refusal, whose cause is entry.ErrConflict, value.ErrAbsent, value.ErrWrongKind,
+// value.ErrOutOfRange, value.ErrInvalid or ledger.ErrTooLarge; and those of ledger.Commit. With a
+// Request also ErrKeyReused and ErrTooLate; and ErrUndeclared if the list of declared keys is
+// closed.
 func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
 	past, err := readPast(l, c.Edits)
 	if err != nil {
@@ -101,9 +98,8 @@ func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
 	return j.outcome(result), nil
 }
 
-// CommitNew is Commit on a board that doesn't exist yet, which create makes where the
-// call is one that changes something: what is refused, and what changes nothing, makes
-// no board.
+// CommitNew is Commit for a board that does not exist yet. It calls create only if the commit
+// changes something: a refused commit, and one without an effect, creates no board.
 func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	var j *judgement
 	err := ledger.OnNothing(func(tx *ledger.Tx) (err error) {
@@ -125,17 +121,17 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	return Commit(l, c)
 }
 
-// A judgement is one run of a commit's judge.
+// A judgement is one evaluation of a commit.
 type judgement struct {
 	results []Result
-	noted   []noted        // in the order in which edits came to them
-	at      map[string]int // where in noted a name stands; made where there are more than a few
+	noted   []noted        // in the order of the edits
+	at      map[string]int // index of a name in noted; made if there are more than a few
 	widen   bool
 	prefix  string
-	work    int64 // bytes that were encoded
-	maxWork int64 // 0: any number
+	work    int64 // encoded bytes
+	maxWork int64 // 0 means no limit
 	status  int
-	repeats *ledger.Receipt // the request was done before; nil: it was not
+	repeats *ledger.Receipt // the request was done before; nil if it was not
 }
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
@@ -162,8 +158,8 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		var result Result
 		var err error
 		if e.Restore != nil {
-			if past == nil { // on a board that doesn't exist
-				err = refuse.As(ledger.ErrTooOld, "there is nothing yet, and nothing that it was")
+			if past == nil { // the board does not exist
+				err = refuse.As(ledger.ErrTooOld, "the board is new, so it has no earlier state")
 			} else {
 				result, err = j.restore(tx, *e.Restore, past[i])
 			}
@@ -193,7 +189,7 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 	return j, nil
 }
 
-// created says whether something is there that was absent.
+// created reports whether the commit creates an entry.
 func (j *judgement) created() bool {
 	for _, one := range j.noted {
 		if !one.now.IsZero() && !one.before.Found() {
@@ -244,7 +240,7 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 			return Result{}, err
 		}
 		if j.work += int64(enc.Size() + len(e.Name)); j.maxWork > 0 && j.work > j.maxWork {
-			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes and more one after the other, and %d is the most: make several commits, or put the value once", j.work, j.maxWork)
+			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes or more in turn, and the limit is %d: make several commits, or put the value once", j.work, j.maxWork)
 		}
 		tx.Put(e.Name, enc)
 	}
@@ -252,17 +248,17 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	return Result{Changed: !value.Equal(now, next), Taken: taken}, nil
 }
 
-// Noted is what an entry was, and what the edits made of it.
+// A noted name has its value before and after the edits.
 type noted struct {
 	name   string
 	before *ledger.Record
 	now    value.Value
 }
 
-// few is how many names are looked through one by one.
+// few is how many names are searched linearly.
 const few = 8
 
-// note takes in what an edit makes of an entry.
+// note records the effect of an edit on an entry.
 func (j *judgement) note(name string, before *ledger.Record, now value.Value) {
 	at := -1
 	if j.at != nil {
@@ -299,7 +295,7 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 	return r
 }
 
-// outcome tells what the commit did.
+// outcome returns the result of the commit.
 func (j *judgement) outcome(result ledger.Result) Outcome {
 	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil}
 	out.after, out.before = result.After, result.Before
@@ -317,12 +313,12 @@ func (j *judgement) outcome(result ledger.Result) Outcome {
 	return out
 }
 
-// Absent is the error for a name under which nothing is stored.
+// Absent returns the error for an absent name.
 func Absent(name string) error {
 	return refuse.As(value.ErrAbsent, "nothing is stored under %s", name)
 }
 
-// explain names the entry in what its operation refused.
+// explain adds the entry to the refusal of its operation.
 func explain(name string, declared entry.Declared, now value.Value, err error) error {
 	switch {
 	case errors.Is(err, value.ErrAbsent) && now.IsZero():

@@ -35,7 +35,7 @@ func AppendString(dst []byte, s string) []byte {
 	return append(dst, '"')
 }
 
-// StringLen is how many bytes AppendString appends.
+// StringLen returns the number of bytes that AppendString appends.
 func StringLen(s string) int {
 	n := len(s) + 2
 	for i := 0; i < len(s); i++ {
@@ -49,17 +49,17 @@ func StringLen(s string) int {
 	return n
 }
 
-// An Object is a JSON object that is being appended to Dst.
+// An Object appends a JSON object to Dst.
 type Object struct {
 	Dst  []byte
-	open bool // a member stands in it
+	open bool // it has a member
 }
 
-// AppendObject begins an object at the end of dst.
+// AppendObject starts an object at the end of dst.
 func AppendObject(dst []byte) Object { return Object{Dst: append(dst, '{')} }
 
-// Name appends the name of the next member, whose value the caller appends to
-// what Name gives, and puts in Dst.
+// Name appends the name of the next member. The caller appends the value to the result and assigns
+// it to Dst.
 func (o *Object) Name(name string) []byte {
 	if o.open {
 		o.Dst = append(o.Dst, ',')
@@ -68,33 +68,33 @@ func (o *Object) Name(name string) []byte {
 	return append(AppendString(o.Dst, name), ':')
 }
 
-// Text appends a member that is a text.
+// Text appends a text member.
 func (o *Object) Text(name, s string) { o.Dst = AppendString(o.Name(name), s) }
 
-// Int appends a member that is an integer.
+// Int appends an integer member.
 func (o *Object) Int(name string, n int64) { o.Dst = strconv.AppendInt(o.Name(name), n, 10) }
 
-// IntIf appends an integer, unless it is 0.
+// IntIf appends an integer member if it is not 0.
 func (o *Object) IntIf(name string, n int64) {
 	if n != 0 {
 		o.Int(name, n)
 	}
 }
 
-// Bool appends a member that is true or false.
+// Bool appends a bool member.
 func (o *Object) Bool(name string, b bool) { o.Dst = strconv.AppendBool(o.Name(name), b) }
 
-// BoolIf appends true, or nothing.
+// BoolIf appends the member if it is true.
 func (o *Object) BoolIf(name string, b bool) {
 	if b {
 		o.Bool(name, b)
 	}
 }
 
-// End ends the object, and gives all of Dst.
+// End ends the object and returns Dst.
 func (o *Object) End() []byte { return append(o.Dst, '}') }
 
-// Quote quotes what a person typed for a message, cut after 60 characters.
+// Quote quotes what a person typed, for a message. It cuts after 60 characters.
 func Quote(s string) string {
 	const most = 60
 	if utf8.RuneCountInString(s) > most {

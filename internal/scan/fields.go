@@ -2,25 +2,25 @@ package scan
 
 import "strconv"
 
-// A Field is a member of an object, said once for reading and for writing. At
-// is a *string, *int64, *bool or *[]byte (raw JSON), a *Rest or a Form.
+// A Field describes a member of an object, for both reading and writing. At is a *string, *int64,
+// *bool or *[]byte (raw JSON), a *Rest or a Form.
 type Field struct {
 	Name   string
 	At     any
-	Always bool // it is written even when it is empty
+	Always bool // it is written even if it is empty
 }
 
-// A Form is how a member that is none of these is read and written.
+// A Form reads and writes a member of another type.
 type Form struct {
 	Read  func(r *Reader) error
-	Write func(dst []byte) []byte // nil: it is empty
+	Write func(dst []byte) []byte // nil if the member is empty
 }
 
-// Rest is the members of an object that its reader doesn't know, as they
-// stand, each with a comma before it: kept, since a later version may know them.
+// Rest holds the members of an object that its reader does not know, each preceded by a comma. They
+// are kept, since a later version can know them.
 type Rest []byte
 
-// Keep takes in the value of a member whose name was just read.
+// Keep adds a member whose name was just read.
 func (rest *Rest) Keep(r *Reader, name []byte, depth int) error {
 	*rest = append(AppendString(append(*rest, ','), string(name)), ':')
 	raw, err := r.Raw(depth)
@@ -28,16 +28,16 @@ func (rest *Rest) Keep(r *Reader, name []byte, depth int) error {
 	return err
 }
 
-// Others gives the members that no other field names; something must come before.
+// Others is the field for all members that no other field names. It can't be the first field.
 func Others(rest *Rest) Field { return Field{At: rest} }
 
-// Maybe gives a member that is left out where it is empty.
+// Maybe is a member that is left out if it is empty.
 func Maybe(name string, at any) Field { return Field{name, at, false} }
 
-// Always gives a member that is always written.
+// Always is a member that is always written.
 func Always(name string, at any) Field { return Field{name, at, true} }
 
-// List is the Form of a list, of which read and write are for each item.
+// List is the Form of a list whose items read and write handle.
 func List[T any](at *[]T, read func(*Reader) (T, error), write func(T, []byte) []byte) Form {
 	f := Form{Read: func(r *Reader) error {
 		return r.Array(func() error {
@@ -59,8 +59,8 @@ func List[T any](at *[]T, read func(*Reader) (T, error), write func(T, []byte) [
 	return f
 }
 
-// Fields reads an object, of which it passes over other members than those
-// given, nested at most depth deep, unless the last field is Others.
+// Fields reads an object. It ignores other members than fields, up to a nesting depth, unless the
+// last field is Others.
 func (r *Reader) Fields(depth int, fields ...Field) error {
 	return r.Object(func(name []byte) (err error) {
 		for _, f := range fields {

@@ -4,12 +4,11 @@ import (
 	"strconv"
 )
 
-// Number reads a number as it is spelt. It is integer when it has neither a
-// point nor an exponent.
+// Number reads a number in its spelling. integer is true if it has neither a point nor an exponent.
 func (r *Reader) Number() (literal []byte, integer bool, err error) {
 	r.space()
 	start := r.pos
-	// A plain integer with something behind it is most of what there is.
+	// Most numbers are plain integers that more text follows.
 	i := start
 	if i < len(r.data) && r.data[i] == '-' {
 		i++
@@ -41,7 +40,7 @@ func (r *Reader) Number() (literal []byte, integer bool, err error) {
 	if at() == '0' {
 		r.pos++
 	} else if !digits() {
-		return nil, false, r.Errorf("something that is no value")
+		return nil, false, r.Errorf("something that is not a value")
 	}
 	integer = true
 	if at() == '.' {
@@ -86,8 +85,8 @@ func (r *Reader) Int() (int64, error) {
 	return x, nil
 }
 
-// shortInt reads an integer that fits for its few digits and has something
-// behind it, which is most of what there is. Else it reads nothing and says no.
+// shortInt reads an integer with few digits that more text follows, which most are. For any other
+// it reads nothing and returns false.
 func (r *Reader) shortInt() (x int64, ok bool) {
 	r.space()
 	data, i := r.data, r.pos
@@ -112,7 +111,7 @@ func (r *Reader) shortInt() (x int64, ok bool) {
 	return x, true
 }
 
-// ParseInt reads an integer literal of JSON; false if it passes 64 bits.
+// ParseInt parses an integer literal of JSON. It returns false if the number exceeds 64 bits.
 func ParseInt(lit []byte) (int64, bool) {
 	digits := lit
 	neg := len(lit) > 0 && lit[0] == '-'

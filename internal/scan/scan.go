@@ -1,9 +1,8 @@
-// Package scan reads JSON (RFC 8259) strictly and in one pass: it refuses
-// bytes that are not UTF-8, lone surrogates, control characters in strings, a
-// member that stands twice in one object, and anything after the end. A number
-// keeps its spelling, so that the caller can tell 5 from 5.0, which
-// encoding/json can't. It builds no tree: the caller says what it expects next,
-// which keeps reading a long journal cheap. It also appends JSON.
+// Package scan reads JSON (RFC 8259) strictly and in one pass. It refuses bytes that are not UTF-8,
+// lone surrogates, control characters in strings, a member that occurs twice in one object, and
+// anything after the end. A number keeps its spelling, so the caller can distinguish 5 from 5.0,
+// which encoding/json can't. It builds no tree: the caller says what it expects next, which keeps
+// reading a long journal cheap. It also appends JSON.
 package scan
 
 import (
@@ -13,7 +12,7 @@ import (
 	"unicode/utf8"
 )
 
-// A SyntaxError says where the bytes stop being what was expected.
+// A SyntaxError says where the text is not as expected.
 type SyntaxError struct {
 	Offset int // bytes from the start
 	What   string
@@ -23,31 +22,31 @@ func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("%s at byte %d", e.What, e.Offset)
 }
 
-// A Reader walks over one JSON text. It is not safe for concurrent use.
+// A Reader reads one JSON text. It is not safe for concurrent use.
 type Reader struct {
 	data []byte
 	pos  int
 }
 
-// New gives a Reader that stands before the first byte of data.
+// New returns a Reader at the start of data.
 func New(data []byte) *Reader { return &Reader{data: data} }
 
 // Reset makes r read data from its start.
 func (r *Reader) Reset(data []byte) { r.data, r.pos = data, 0 }
 
-// Rest gives what was not read yet, which belongs to the text.
+// Rest returns the unread part of the text, without copying it.
 func (r *Reader) Rest() []byte { return r.data[r.pos:] }
 
-// Skip passes over n bytes of Rest.
+// Skip skips n bytes of Rest.
 func (r *Reader) Skip(n int) { r.pos += n }
 
-// Offset is the number of bytes that were read.
+// Offset returns the number of bytes read.
 func (r *Reader) Offset() int { return r.pos }
 
-// Back returns to an offset that was read already.
+// Back returns to an earlier offset.
 func (r *Reader) Back(offset int) { r.pos = offset }
 
-// Literal reads s if it stands here to the letter, and says whether it does.
+// Literal reads s if the text continues with it, and reports whether it does.
 func (r *Reader) Literal(s string) bool {
 	end := r.pos + len(s)
 	if end > len(r.data) || string(r.data[r.pos:end]) != s {
@@ -57,7 +56,7 @@ func (r *Reader) Literal(s string) bool {
 	return true
 }
 
-// Errorf makes a SyntaxError for the place where r stands.
+// Errorf returns a SyntaxError for the present offset.
 func (r *Reader) Errorf(format string, args ...any) error {
 	return &SyntaxError{Offset: r.pos, What: fmt.Sprintf(format, args...)}
 }
@@ -73,7 +72,7 @@ func (r *Reader) space() {
 	}
 }
 
-// Peek tells the first byte of what comes next, or 0 at the end.
+// Peek returns the first byte of the next token, or 0 at the end.
 func (r *Reader) Peek() byte {
 	r.space()
 	if r.pos < len(r.data) {
@@ -82,7 +81,7 @@ func (r *Reader) Peek() byte {
 	return 0
 }
 
-// End refuses anything but white space up to the end.
+// End returns an error unless only white space is left.
 func (r *Reader) End() error {
 	if r.Peek(); r.pos < len(r.data) {
 		return r.Errorf("unexpected %q after the value", r.data[r.pos])
@@ -93,16 +92,16 @@ func (r *Reader) End() error {
 func (r *Reader) expect(c byte) error {
 	if r.Peek() != c || r.pos >= len(r.data) {
 		if r.pos >= len(r.data) {
-			return r.Errorf("it ends where %q should stand", c)
+			return r.Errorf("it ends instead of %q", c)
 		}
-		return r.Errorf("%q where %q should stand", r.data[r.pos], c)
+		return r.Errorf("%q instead of %q", r.data[r.pos], c)
 	}
 	r.pos++
 	return nil
 }
 
-// Object reads an object and calls member with each name, standing before the
-// member's value, which member must read. The name is only valid until then.
+// Object reads an object. It calls member with each name; member must read the value. The name is
+// valid only during the call.
 func (r *Reader) Object(member func(name []byte) error) error {
 	if err := r.expect('{'); err != nil {
 		return err
@@ -118,7 +117,7 @@ func (r *Reader) Object(member func(name []byte) error) error {
 			return err
 		}
 		if seen.twice(name) {
-			return r.Errorf("the name %s, which stands in the object already, ends", Quote(string(name)))
+			return r.Errorf("the name %s occurs twice in the object, the second time", Quote(string(name)))
 		}
 		if err := r.expect(':'); err != nil {
 			return err
@@ -134,14 +133,14 @@ func (r *Reader) Object(member func(name []byte) error) error {
 	}
 }
 
-// names are those of an object's members: few, and else a map of them.
+// names holds the names of an object's members: a few in an array, more in a map.
 type names struct {
 	few  [8][]byte
 	n    int
 	many map[string]bool
 }
 
-// twice takes a name in, and says whether it is there already.
+// twice adds a name and reports whether it was there already.
 func (s *names) twice(name []byte) bool {
 	if s.many != nil {
 		twice := s.many[string(name)]
@@ -166,7 +165,7 @@ func (s *names) twice(name []byte) bool {
 	return false
 }
 
-// Array reads an array and calls item before each item, which item must read.
+// Array reads an array. It calls item before each item; item must read it.
 func (r *Reader) Array(item func() error) error {
 	if err := r.expect('['); err != nil {
 		return err
@@ -193,15 +192,15 @@ func (r *Reader) String() (string, error) {
 	return string(b), err
 }
 
-// StringBytes reads a string without copying it where it holds no escapes.
-// The bytes belong to the text that is being read.
+// StringBytes reads a string and does not copy it if it has no escapes. The bytes belong to the
+// text.
 func (r *Reader) StringBytes() ([]byte, error) {
 	if err := r.expect('"'); err != nil {
 		return nil, err
 	}
 	start := r.pos
 	data := r.data
-	var all byte // a bit over 0x7f: not all of it is ASCII
+	var all byte // a bit above 0x7f: it is not all ASCII
 	for i := start; i < len(data); i++ {
 		c := data[i]
 		if c == '"' {
@@ -225,7 +224,7 @@ func (r *Reader) StringBytes() ([]byte, error) {
 	return nil, r.Errorf("a string without its end")
 }
 
-// unescape reads the rest of a string that holds escapes.
+// unescape reads the rest of a string with escapes.
 func (r *Reader) unescape(start int) ([]byte, error) {
 	out := append([]byte(nil), r.data[start:r.pos]...)
 	for r.pos < len(r.data) {
@@ -276,7 +275,7 @@ func (r *Reader) unescape(start int) ([]byte, error) {
 	return nil, r.Errorf("a string without its end")
 }
 
-// escapedRune reads what follows \u, the second half of a pair included.
+// escapedRune reads the digits after \u, and the second half of a pair.
 func (r *Reader) escapedRune() (rune, error) {
 	first, err := r.hex4()
 	if err != nil {
@@ -319,11 +318,10 @@ func (r *Reader) Word() (string, error) {
 			return w, nil
 		}
 	}
-	return "", r.Errorf("something that is no value")
+	return "", r.Errorf("something that is not a value")
 }
 
-// Raw reads any value, nested at most depth deep, and gives its bytes, which
-// belong to the text that is being read.
+// Raw reads any value up to a nesting depth and returns its bytes, which belong to the text.
 func (r *Reader) Raw(depth int) ([]byte, error) {
 	r.Peek()
 	start := r.pos
@@ -338,7 +336,7 @@ func (r *Reader) skip(depth int) error {
 	switch c := r.Peek(); c {
 	case '{', '[':
 		if depth == 0 {
-			return r.Errorf("too many values inside one another")
+			return r.Errorf("values nested too deep")
 		}
 		if c == '{' {
 			return r.Object(func([]byte) error { return r.skip(depth - 1) })
@@ -358,12 +356,12 @@ func (r *Reader) skip(depth int) error {
 func (r *Reader) Bool() (bool, error) {
 	w, err := r.Word()
 	if err == nil && w == "null" {
-		err = r.Errorf("null, where true or false should stand, ends")
+		err = r.Errorf("null, instead of true or false, ends")
 	}
 	return w == "true", err
 }
 
-// Whole reads all of data by read.
+// Whole reads all of data with read.
 func Whole[T any](data []byte, read func(*Reader) (T, error)) (T, error) {
 	r := New(data)
 	x, err := read(r)

@@ -22,39 +22,38 @@ import (
 	"github.com/small-pantry/pantry/internal/test/hooks"
 )
 
-// knownMarks is of how many commits of a board the marks are known; lookEvery is how
-// often a board's file is looked at while somebody watches: an operator may have put
-// another in its place.
+// knownMarks is how many commits of a board have known marks. lookEvery is how often a watched
+// board's file is checked: an operator may have replaced it.
 const (
 	knownMarks = 10_000
 	lookEvery  = 2 * time.Second
 )
 
-// FileOptions are what Files needs besides its directory.
+// FileOptions configure Files.
 type FileOptions struct {
-	Idle    time.Duration                 // how long a board that nobody holds stays loaded; 0: 10 minutes
-	Boards  int                           // how many there may be; 0: any number
-	Problem func(board string, err error) // is called with what was survived
-	Ledger  ledger.Options                // of each board, but for Problem
+	Idle    time.Duration                 // how long a board that is not held stays loaded; 0 means 10 minutes
+	Boards  int                           // the maximum number of boards; 0 means no limit
+	Problem func(board string, err error) // receives faults that were survived
+	Ledger  ledger.Options                // of each board, except Problem
 }
 
-// Files keeps each board in a journal of its own, in DATA/boards.
+// Files stores each board in a journal of its own, in DATA/boards.
 type Files struct {
 	*Shelf
 
 	data string
-	dir  string // of the boards, in it
+	dir  string // of the boards, in data
 	opts FileOptions
-	lock *flock.Flock // on DATA: a second server would not see this one's boards change
+	lock *flock.Flock // on data: a second server would not see this one's changes
 
 	tmu    sync.Mutex     // guards tokens
-	tokens *ledger.Ledger // nil: nobody asked for them yet
+	tokens *ledger.Ledger // nil until Tokens is called
 }
 
 var _ Store = (*Files)(nil)
 
-// OpenFiles opens a data directory, which is made where it is missing. The
-// error is ErrInUse for one that another server has, or the file system's.
+// OpenFiles opens a data directory and creates it if it is missing. The error is ErrInUse if
+// another server uses it, or the file system's.
 func OpenFiles(data string, o FileOptions) (*Files, error) {
 	dir := filepath.Join(data, "boards")
 	if err := journal.MakeDir(diskOf(dir), dir); err != nil {
@@ -73,7 +72,7 @@ func OpenFiles(data string, o FileOptions) (*Files, error) {
 	return f, nil
 }
 
-// diskOf is that of a directory of boards.
+// diskOf returns the disk of a directory of boards.
 func diskOf(dir string) journal.Disk { return cmp.Or[journal.Disk](hooks.Of(dir).Disk, journal.OS) }
 
 func (f *Files) problem(board string, err error) {
@@ -82,7 +81,7 @@ func (f *Files) problem(board string, err error) {
 	}
 }
 
-// options are those of a ledger, which problems call by a name.
+// options returns the options of a ledger. Problems call it by name.
 func (f *Files) options(name string) ledger.Options {
 	special := hooks.Of(f.dir)
 	o := f.opts.Ledger
@@ -92,7 +91,7 @@ func (f *Files) options(name string) ledger.Options {
 	return o
 }
 
-// Tokens gives the ledger of the tokens: see Store.
+// Tokens returns the ledger of the tokens: see Store.
 func (f *Files) Tokens(context.Context) (*ledger.Ledger, error) {
 	f.tmu.Lock()
 	defer f.tmu.Unlock()
@@ -107,7 +106,7 @@ func (f *Files) Tokens(context.Context) (*ledger.Ledger, error) {
 	return l, nil
 }
 
-// Ready says whether the directory is there and nobody closed the store: see Store.
+// Ready reports whether the directory exists and the store is open: see Store.
 func (f *Files) Ready(context.Context) error {
 	if f.Closed() {
 		return ledger.ErrClosed
@@ -116,8 +115,7 @@ func (f *Files) Ready(context.Context) error {
 	return err
 }
 
-// load opens a board: see NewShelf. Of one that could not be made the errors wrap
-// ledger.ErrNotStored.
+// load opens a board: see NewShelf. If it can't create one, the error wraps ledger.ErrNotStored.
 func (f *Files) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	_, err = diskOf(f.dir).Look(journal.DataPath(f.dir, name))
 	none := errors.Is(err, fs.ErrNotExist)
@@ -130,19 +128,19 @@ func (f *Files) load(name string, create bool) (l *ledger.Ledger, made bool, err
 	if l, err = ledger.Open(f.dir, name, f.options(name)); err == nil {
 		return l, none, nil
 	}
-	if none && !errors.Is(err, journal.ErrBusy) { // it is not there now either
+	if none && !errors.Is(err, journal.ErrBusy) { // it does not exist now either
 		err = fmt.Errorf("%w: %w", ledger.ErrNotStored, err)
 	}
 	return nil, false, fmt.Errorf("open board %s: %w", name, err)
 }
 
-// TooMany is the error for one board more than there may be.
+// TooMany returns the error for a board over the limit.
 func TooMany(most int) error {
-	return refuse.As(rules.ErrQuota, "the server has %d boards, which is the most: delete one that nobody uses", most)
+	return refuse.As(rules.ErrQuota, "the server has %d boards, which is the limit: delete boards that are not used", most)
 }
 
-// full says whether there are as many boards as there may be. Two that are made at the
-// same time may both be the last.
+// full reports whether the limit of boards is reached. Two concurrent creations can both be the
+// last.
 func (f *Files) full() bool {
 	if f.opts.Boards == 0 {
 		return false
@@ -151,7 +149,7 @@ func (f *Files) full() bool {
 	return err == nil && len(names) >= f.opts.Boards
 }
 
-// names gives those of all boards, in no order.
+// names returns the names of all boards in no order.
 func (f *Files) names() (names []string, err error) {
 	files, err := os.ReadDir(f.dir)
 	for _, file := range files {
@@ -162,8 +160,7 @@ func (f *Files) names() (names []string, err error) {
 	return names, err
 }
 
-// Boards tells of the boards: see Store. Of a file that can't be read it tells
-// the name alone.
+// Boards lists the boards: see Store. For a file that can't be read it returns only the name.
 func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, error) {
 	names, err := f.names()
 	if err != nil {
@@ -199,8 +196,8 @@ func (f *Files) Remove(ctx context.Context, name string) error {
 	})
 }
 
-// Close closes all boards, and gives the directory back. Commits that wait
-// are done first; whoever holds a board gets ledger.ErrClosed from then on.
+// Close closes all boards and frees the directory. Waiting commits are done first. Holders of a
+// board then get ledger.ErrClosed.
 func (f *Files) Close() error {
 	err := f.Shelf.Close()
 	f.tmu.Lock()

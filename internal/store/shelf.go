@@ -11,44 +11,41 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// quiet is how long a board that nobody holds stays loaded.
+// quiet is how long a board that is not held stays loaded.
 const quiet = 10 * time.Minute
 
-// A Shelf holds the boards that are open, each with a latch of its own. It is safe for
-// concurrent use.
+// A Shelf holds the open boards. Opening one blocks no other. It is safe for concurrent use.
 type Shelf struct {
 	load    func(name string, create bool) (l *ledger.Ledger, made bool, err error)
 	problem func(board string, err error)
 	idle    time.Duration
 
-	mu     sync.Mutex // guards what follows; not held while a board is opened or closed
+	mu     sync.Mutex // guards the following fields; not held while a board is opened or closed
 	boards map[string]*loaded
 	closed bool
-	news   chan struct{} // closed, and made anew, when a board is made
+	news   chan struct{} // closed and replaced when a board is created
 }
 
-// A loaded board is open, or is being opened or closed: whoever comes
-// meanwhile waits for that one alone.
+// A loaded board is open, or is being opened or closed. Other callers for this board wait for that.
 type loaded struct {
 	ready chan struct{} // closed when l and err are set
 	l     *ledger.Ledger
 	err   error
-	open  bool          // it is, for whoever comes: no need to wait; guarded by Shelf.mu
-	users int           // who hold it, or wait for it; guarded by Shelf.mu
-	idle  *time.Timer   // that unloads it; guarded by Shelf.mu
-	gone  chan struct{} // made when it is to be closed, closed when it is; guarded by Shelf.mu
+	open  bool          // it is open, so nobody need wait; guarded by Shelf.mu
+	users int           // holders and waiting callers; guarded by Shelf.mu
+	idle  *time.Timer   // unloads it; guarded by Shelf.mu
+	gone  chan struct{} // made before it is closed, closed afterwards; guarded by Shelf.mu
 }
 
-// NewShelf gives a Shelf. load opens a board, which it makes with create where there is none,
-// and says so; else that is ErrNoBoard. A board that nobody held for idle (0: 10 minutes) is
+// NewShelf returns a Shelf. load opens a board; with create it creates a missing one and reports
+// made, otherwise it returns ErrNoBoard. A board that is not held for idle (0: 10 minutes) is
 // closed.
 func NewShelf(idle time.Duration, load func(name string, create bool) (l *ledger.Ledger, made bool, err error), problem func(board string, err error)) *Shelf {
 	return &Shelf{load: load, problem: problem, idle: cmp.Or(idle, quiet), boards: map[string]*loaded{}, news: make(chan struct{})}
 }
 
-// Board gives a board: see Store. Its errors are *journal.NameError for a
-// name that no board has, ErrNoBoard, ledger.ErrClosed after Close, that of ctx,
-// and those of load.
+// Board returns a board: see Store. Its errors are *journal.NameError for an invalid name,
+// ErrNoBoard, ledger.ErrClosed after Close, that of ctx, and those of load.
 func (s *Shelf) Board(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
 	s.mu.Lock()
 	if b := s.boards[name]; b != nil && b.open && b.gone == nil && !s.closed {
@@ -60,7 +57,7 @@ func (s *Shelf) Board(ctx context.Context, name string, create bool) (*ledger.Le
 	return s.await(ctx, name, create)
 }
 
-// await is Board for one that is not open yet.
+// await is Board for a board that is not open yet.
 func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
 	if err := journal.CheckName(name); err != nil {
 		return nil, nil, err
@@ -100,15 +97,15 @@ func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Le
 		case b == nil: // it is closed now
 		case b.err == nil:
 			return b.l, func() { s.release(name, b) }, nil
-		case errors.Is(b.err, ErrNoBoard) && create: // somebody else did not want to make it
+		case errors.Is(b.err, ErrNoBoard) && create: // another caller did not want to create it
 		default:
 			return nil, nil, b.err
 		}
 	}
 }
 
-// open opens a board for all who wait for it; one that can't be opened is forgotten, so that
-// the next one who asks tries again.
+// open opens a board for all who wait for it. If that fails, the board is forgotten, so the next
+// caller tries again.
 func (s *Shelf) open(b *loaded, name string, create bool) {
 	defer close(b.ready)
 	var made bool
@@ -123,34 +120,35 @@ func (s *Shelf) open(b *loaded, name string, create bool) {
 	}
 }
 
-// tell wakes who waits for a board to be made; mu must be held.
+// tell wakes callers that wait for a board to be created. mu must be held.
 func (s *Shelf) tell() {
 	close(s.news)
 	s.news = make(chan struct{})
 }
 
-// Made says that somebody else has made a board.
+// Made reports that another server has created a board.
 func (s *Shelf) Made() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.tell()
 }
 
-// Open is how many boards are in memory: see Store.
+// Open returns the number of loaded boards: see Store.
 func (s *Shelf) Open() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return len(s.boards)
 }
 
-// News tells of boards that are made: see Store.
+// News returns a channel for created boards: see Store.
 func (s *Shelf) News() <-chan struct{} {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.news
 }
 
-// Remove closes a board, whoever holds it, and removes it by remove; nobody opens it meanwhile.
+// Remove closes a board, whoever holds it, and removes it by calling remove. The board can't be
+// opened meanwhile.
 func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) error {
 	if err := journal.CheckName(name); err != nil {
 		return err
@@ -170,13 +168,13 @@ func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) er
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-		case b == nil: // nobody opens it meanwhile
+		case b == nil: // it can't be opened meanwhile
 			b = &loaded{ready: make(chan struct{})}
 			close(b.ready)
 			s.boards[name] = b
 		}
 		b.gone = make(chan struct{})
-		if b.idle != nil { // which would hold it for as long as nobody comes
+		if b.idle != nil { // otherwise the waiting callers would hold it
 			b.idle.Stop()
 		}
 		s.mu.Unlock()
@@ -194,8 +192,7 @@ func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) er
 	}
 }
 
-// release lets go of a board, which is unloaded when nobody has come for it
-// for a while.
+// release releases a board. It is unloaded if nobody requests it for a while.
 func (s *Shelf) release(name string, b *loaded) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -227,8 +224,8 @@ func (s *Shelf) unload(name string, b *loaded) {
 	close(b.gone)
 }
 
-// Close closes all boards. Commits that wait are done first; whoever holds a board gets
-// ledger.ErrClosed from then on.
+// Close closes all boards. Waiting commits are done first. Holders of a board then get
+// ledger.ErrClosed.
 func (s *Shelf) Close() error {
 	s.mu.Lock()
 	s.closed = true
@@ -254,7 +251,7 @@ func (s *Shelf) Close() error {
 	return errors.Join(errs...)
 }
 
-// Closed says whether the shelf was closed.
+// Closed reports whether the shelf is closed.
 func (s *Shelf) Closed() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -8,7 +8,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Summary is what a server tells of one of its boards, without loading it.
+// A Summary describes a board without loading it.
 type Summary struct {
 	Board   string
 	Version int64
@@ -22,7 +22,7 @@ func (s *Summary) fields() []scan.Field {
 // AppendJSON appends the summary as an object.
 func (s Summary) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, s.fields()...) }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (s Summary) MarshalJSON() ([]byte, error) { return s.AppendJSON(nil), nil }
 
 func readSummary(r *scan.Reader) (s Summary, err error) {
@@ -34,7 +34,7 @@ func summaries(boards *[]Summary) scan.Field {
 	return scan.Always("boards", scan.List(boards, readSummary, Summary.AppendJSON))
 }
 
-// AppendSummaries appends a server's boards as an object.
+// AppendSummaries appends a list of boards as an object.
 func AppendSummaries(dst []byte, boards []Summary) []byte {
 	return scan.AppendFields(dst, summaries(&boards))
 }
@@ -45,7 +45,7 @@ func ReadSummaries(data []byte) (boards []Summary, err error) {
 	return boards, err
 }
 
-// Facts are what there is to know of a board at present.
+// Facts describe the present state of a board.
 type Facts struct {
 	Board       string
 	Version     int64
@@ -53,17 +53,17 @@ type Facts struct {
 	Exists      bool
 	Entries     int64
 	Bytes       int64 // of names and values
-	Keys        int64 // declared
+	Keys        int64 // number of declared keys
 	Closed      bool
 	Watchers    int64   // streams and waiting calls
 	Requests    int64   // in the last minute
 	May         string  // what the caller may do
-	Admin       bool    // he may do it on every board
+	Admin       bool    // the caller is admin
 	Label       string  // of the caller's token
-	Prefix      string  // of the names that it is for; with one, no counts are told
+	Prefix      string  // the prefix of the caller's token; with one, no counts are reported
 	Near        float64 // how much of the fullest limit is used, from 0 to 1
-	Servers     int64   // that share the board, each of which counts requests and watchers by itself; 0: one alone
-	Room        int64   // for how many more phones that poll at their fastest
+	Servers     int64   // how many servers share the board; each counts requests and watchers by itself; 0 means one server alone
+	Room        int64   // for how many more phones that poll at the highest rate
 	MaxNames    int64
 	MaxBytes    int64
 	MaxValue    int64
@@ -103,7 +103,7 @@ func (f *Facts) fields() []scan.Field {
 // AppendJSON appends the facts as an object.
 func (f *Facts) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, f.fields()...) }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (f *Facts) MarshalJSON() ([]byte, error) { return f.AppendJSON(nil), nil }
 
 // ReadFacts reads facts as AppendJSON writes them.
@@ -111,22 +111,22 @@ func ReadFacts(data []byte) (*Facts, error) {
 	f := &Facts{}
 	err := scan.ReadFields(data, value.MaxDepth, f.fields()...)
 	if err == nil && f.Board == "" {
-		err = refuse.As(value.ErrInvalid, "it has no board")
+		err = refuse.As(value.ErrInvalid, "it names no board")
 	}
 	return f, err
 }
 
-// AppendBoardName appends the body by which a board is made.
+// AppendBoardName appends the body that creates a board.
 func AppendBoardName(dst []byte, board string) []byte {
 	return scan.AppendFields(dst, scan.Always("board", &board))
 }
 
-// ReadBoardName reads the body by which a board is made, strictly.
+// ReadBoardName reads the body that creates a board, strictly.
 func ReadBoardName(data []byte) (name string, err error) {
 	r := scan.New(data)
 	err = r.Object(func(member []byte) (err error) {
 		if string(member) != "board" {
-			return refuse.As(value.ErrInvalid, "there is no %s in it", scan.Quote(string(member)))
+			return refuse.As(value.ErrInvalid, "%s is not a member of the body", scan.Quote(string(member)))
 		}
 		name, err = r.String()
 		return err

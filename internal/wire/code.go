@@ -1,5 +1,5 @@
-// Package wire is what a server and its clients say to one another, once: the
-// JSON of answers and problems, and which code, status and error belong together.
+// Package wire declares the messages between a server and its clients, once: the JSON of answers
+// and problems, and which code, status and error belong together.
 package wire
 
 import (
@@ -15,33 +15,32 @@ import (
 )
 
 var (
-	// ErrUnreachable is returned when no server answers, when it says that it
-	// can't at present, or when the time limit passes.
+	// ErrUnreachable is returned if no server answers, if the server reports that it is
+	// unavailable, or if the time limit passes.
 	ErrUnreachable = errors.New("the server can't be reached")
-	// ErrForbidden is returned when the server refuses who asks.
+	// ErrForbidden is returned if the caller may not do something.
 	ErrForbidden = errors.New("not allowed")
-	// ErrUnauthorized is returned where whoever asks has no token that counts.
+	// ErrUnauthorized is returned if the caller has no valid token.
 	ErrUnauthorized = fmt.Errorf("%w: no such token", ErrForbidden)
 )
 
-// A Code is what a problem is, for a program.
+// A Code identifies a kind of problem for programs.
 type Code string
 
-// The codes of problems that are about more than one error.
+// The codes of problems that belong to more than one error.
 const (
 	Invalid     Code = "invalid"
 	Internal    Code = "internal"
 	Unavailable Code = "unavailable"
 )
 
-// A row says what belongs together: a code, its status, and the error that it
-// is in Go. Of an error on the server, the first row counts whose error it is;
-// a client makes of a code the error of its row.
+// A row connects a code, its status, and its Go error. The server uses the first row whose error
+// matches. A client converts a code to the error of its row.
 type row struct {
 	code   Code
 	status int
 	is     error
-	says   string // instead of the error's own text, which is for the log
+	says   string // replaces the error's own text, which is for the log
 	after  int    // Retry-After, in seconds
 }
 
@@ -63,7 +62,7 @@ var table = []row{
 		says: "the server is about to stop; try again"},
 	{code: Unavailable, status: http.StatusServiceUnavailable, is: journal.ErrBusy, after: 1,
 		says: "the server is busy; try again"},
-	// Not "unavailable", after which a client may send the same again.
+	// Not "unavailable": a client would then send the same request again.
 	{code: "uncertain", status: http.StatusInternalServerError, is: ledger.ErrUncertain,
 		says: "the server can't say whether it was stored; look before writing it again"},
 	{code: "start-again", status: http.StatusConflict, is: rules.ErrStartAgain},
@@ -79,10 +78,10 @@ var table = []row{
 	{code: Internal, status: http.StatusInternalServerError, says: "the server failed; its log says how"},
 }
 
-// errDamaged stands in the table for a *journal.DamageError.
+// errDamaged represents a *journal.DamageError in the table.
 var errDamaged = errors.New("damaged")
 
-// rowOf gives the row of an error on the server.
+// rowOf returns the row of an error on the server.
 func rowOf(err error) row {
 	_, damaged := journal.AsDamage(err)
 	for _, r := range table {
@@ -93,7 +92,7 @@ func rowOf(err error) row {
 	return rowNamed(Internal)
 }
 
-// rowNamed gives the first row of a code.
+// rowNamed returns the first row of a code.
 func rowNamed(code Code) row {
 	for _, r := range table {
 		if r.code == code {
@@ -103,7 +102,7 @@ func rowNamed(code Code) row {
 	return row{code: code, status: http.StatusInternalServerError}
 }
 
-// ErrorOf gives what a code means in Go; nil for one that means nothing there.
+// ErrorOf returns the Go error of a code, or nil.
 func ErrorOf(code Code) error {
 	switch r := rowNamed(code); {
 	case code == Unavailable, code == "rate-limited":
@@ -115,7 +114,7 @@ func ErrorOf(code Code) error {
 	}
 }
 
-// ProblemOf gives the problem that an error is for a client.
+// ProblemOf returns the problem that reports an error to a client.
 func ProblemOf(err error) *Problem {
 	var p *Problem
 	if errors.As(err, &p) {

@@ -13,17 +13,17 @@ func AppendEdits(dst []byte, edits []entry.Edit) []byte {
 	return scan.AppendFields(dst, scan.Always("ops", scan.List(&edits, nil, entry.Edit.AppendJSON)))
 }
 
-// MaxEdits is how many edits one commit has at most.
+// MaxEdits is the maximum number of edits of a commit.
 const MaxEdits = 1000
 
-// ReadEdits reads a commit's body, strictly. The error is a *rules.Refusal
-// for an edit that is none, and else wraps value.ErrInvalid.
+// ReadEdits reads a commit's body, strictly. The error is a *rules.Refusal for an invalid edit, and
+// otherwise wraps value.ErrInvalid.
 func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 	var refused error
 	r := scan.New(data)
 	err = r.Object(func(member []byte) error {
 		if string(member) != "ops" {
-			refused = refuse.As(value.ErrInvalid, "a commit takes no %s; it takes ops", scan.Quote(string(member)))
+			refused = refuse.As(value.ErrInvalid, "a commit has no member %s; it has ops", scan.Quote(string(member)))
 			return refused
 		}
 		return r.Array(func() error {
@@ -32,7 +32,7 @@ func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 				refused = &rules.Refusal{Edit: len(edits), Err: refuse.As(value.ErrInvalid, "it can't be read: %v", err)}
 				return refused
 			}
-			if len(edits) >= MaxEdits { // they are counted only
+			if len(edits) >= MaxEdits { // the others are only counted
 				edits = append(edits, entry.Edit{})
 				return nil
 			}
@@ -52,9 +52,9 @@ func ReadEdits(data []byte) (edits []entry.Edit, err error) {
 	case refused != nil:
 		return nil, refused
 	case err != nil:
-		return nil, refuse.As(value.ErrInvalid, `the body is no commit such as {"ops":[{"op":"put","name":"gate/open","value":true}]}: %v`, err)
+		return nil, refuse.As(value.ErrInvalid, `the body is not a commit such as {"ops":[{"op":"put","name":"gate/open","value":true}]}: %v`, err)
 	case len(edits) == 0 || len(edits) > MaxEdits:
-		return nil, refuse.As(value.ErrInvalid, "the commit has %d ops, and must have from 1 to %d", len(edits), MaxEdits)
+		return nil, refuse.As(value.ErrInvalid, "the commit has %d ops; it must have from 1 to %d", len(edits), MaxEdits)
 	}
 	return edits, nil
 }

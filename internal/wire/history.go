@@ -12,7 +12,7 @@ type History struct {
 	Board   string
 	Version int64
 	Commits []entry.Commit
-	Next    int64 // there are older ones: ask for those before this version
+	Next    int64 // older ones exist: request those before this version
 }
 
 func (h *History) fields() []scan.Field {
@@ -30,7 +30,7 @@ func ReadHistory(data []byte) (*History, error) {
 	h := &History{}
 	err := scan.ReadFields(data, value.MaxDepth, h.fields()...)
 	if err == nil && h.Board == "" {
-		err = refuse.As(value.ErrInvalid, "it has no board")
+		err = refuse.As(value.ErrInvalid, "it names no board")
 	}
 	return h, err
 }

@@ -5,9 +5,9 @@ import (
 	"encoding/hex"
 )
 
-// InstanceID is what others see of a Client-Instance, so that its client knows its own
-// changes, and nobody can pose as it: the first 8 bytes of its SHA-256, in hex. Empty
-// stays empty.
+// InstanceID returns the public form of a Client-Instance: the first 8 bytes of its SHA-256, in
+// hex. A client recognises its own changes by it, and no other client can pose as it. The result
+// for "" is "".
 func InstanceID(instance string) string {
 	if instance == "" {
 		return ""

@@ -8,13 +8,13 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Keys is what is declared on a board; as the answer to a declaration, with what the
-// app should look at.
+// Keys are the declared keys of a board. As the answer to a declaration they include findings for
+// the app.
 type Keys struct {
 	Board    string
 	Version  int64
 	Mark     string
-	Closed   bool // no other names can be written
+	Closed   bool // other names can't be written
 	Keys     []entry.Declared
 	Declared bool // it answers a declaration
 	Findings []entry.Finding
@@ -39,12 +39,12 @@ func ReadKeys(data []byte) (*Keys, error) {
 	k := &Keys{}
 	err := scan.ReadFields(data, value.MaxDepth, k.fields()...)
 	if err == nil && k.Board == "" {
-		err = refuse.As(value.ErrInvalid, "it has no board")
+		err = refuse.As(value.ErrInvalid, "it names no board")
 	}
 	return k, err
 }
 
-// MaxKeys is how many keys one declaration has at most.
+// MaxKeys is the maximum number of keys of one declaration.
 const MaxKeys = 1000
 
 // AppendDeclaration appends the body of a declaration.
@@ -74,7 +74,7 @@ func ReadDeclaration(data []byte) (d rules.Declaration, err error) {
 			d.Closed = new(bool)
 			*d.Closed, err = r.Bool()
 		default:
-			err = refuse.As(value.ErrInvalid, "there is no %s in a declaration; it takes keys, change, closed", scan.Quote(string(member)))
+			err = refuse.As(value.ErrInvalid, "a declaration has no member %s; it has keys, change, closed", scan.Quote(string(member)))
 		}
 		return err
 	})
@@ -83,11 +83,11 @@ func ReadDeclaration(data []byte) (d rules.Declaration, err error) {
 	}
 	switch {
 	case err != nil:
-		return d, refuse.As(value.ErrInvalid, `the body is no declaration such as {"keys":[{"name":"tank/litres","kind":"int","default":0}]}: %v`, err)
+		return d, refuse.As(value.ErrInvalid, `the body is not a declaration such as {"keys":[{"name":"tank/litres","kind":"int","default":0}]}: %v`, err)
 	case len(d.Keys) > MaxKeys:
-		return d, refuse.As(value.ErrInvalid, "the declaration has %d keys, and %d is the most", len(d.Keys), MaxKeys)
+		return d, refuse.As(value.ErrInvalid, "the declaration has %d keys, and the limit is %d", len(d.Keys), MaxKeys)
 	case d.Keys == nil && d.Closed == nil:
-		return d, refuse.As(value.ErrInvalid, `the declaration says nothing; it takes "keys", or "closed"`)
+		return d, refuse.As(value.ErrInvalid, `the declaration is empty; it needs "keys" or "closed"`)
 	}
 	return d, nil
 }

@@ -8,11 +8,11 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Page is the one shape for what changed.
+// A Page is the one shape for changes.
 type Page = rules.Page
 
-// pageFields are the members of a page, in three parts: before its entries, these, and
-// after them.
+// pageFields are the members of a page in three parts: those before its entries, the entries, and
+// those after them.
 func pageFields(p *Page, write func(entry.Entry, []byte) []byte) (head []scan.Field, entries scan.Field, tail []scan.Field) {
 	results := scan.List(&p.Results, readResult, appendResult)
 	if p.Results == nil {
@@ -26,9 +26,9 @@ func pageFields(p *Page, write func(entry.Entry, []byte) []byte) (head []scan.Fi
 		}
 }
 
-// WritePage gives a page as an object, in pieces of about so many bytes that each may be
-// used until the next; with bare, entries come without their values. What is written of a
-// page is in memory piece by piece. The error is that of write.
+// WritePage writes a page as an object, in pieces of about size bytes. Each piece is valid until
+// the next one. With bare, entries have no values. Only one piece is in memory at a time. The error
+// is that of write.
 func WritePage(p *Page, bare bool, piece int, write func([]byte) error) error {
 	one := entry.Entry.AppendJSON
 	if bare {
@@ -51,26 +51,25 @@ func WritePage(p *Page, bare bool, piece int, write func([]byte) error) error {
 	b = append(b, "],"...)
 	from := len(b)
 	b = scan.AppendFields(b, tail...)
-	return write(append(b[:from], b[from+1:]...)) // without the brace that opens it
+	return write(append(b[:from], b[from+1:]...)) // without the opening brace
 }
 
 // AppendPage appends a page as an object: see WritePage.
 func AppendPage(dst []byte, p *Page, bare bool) []byte {
-	_ = WritePage(p, bare, 1<<30, func(b []byte) error { // which never fails
+	_ = WritePage(p, bare, 1<<30, func(b []byte) error { // it never fails
 		dst = append(dst, b...)
 		return nil
 	})
 	return dst
 }
 
-// ReadPage reads a page as AppendPage writes it. What has no board or no mark
-// is none.
+// ReadPage reads a page in the form of AppendPage. A page needs a board and a mark.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
 	head, entries, tail := pageFields(p, nil)
 	err := scan.ReadFields(data, value.MaxDepth, append(append(head, entries), tail...)...)
 	if err == nil && (p.Board == "" || p.Mark == "") {
-		err = refuse.As(value.ErrInvalid, "it has no board, or no mark")
+		err = refuse.As(value.ErrInvalid, "it has no board or no mark")
 	}
 	return p, err
 }

@@ -9,31 +9,30 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Problem is a refusal with its two readers (RFC 9457): Code and Detail are
-// for the client, Err is for the log.
+// A Problem is a refusal for two readers (RFC 9457): Code and Detail are for the client, Err is for
+// the log.
 type Problem struct {
 	Code       Code
 	Status     int
 	Detail     string       // a sentence for people
-	Entry      *entry.Entry // with conflict: what is there
-	Op         int          // which edit of a commit was refused; -1: it is about all of it
-	RetryAfter int          // seconds; 0: not said
-	Request    string       // by which the log knows it
+	Entry      *entry.Entry // with conflict: the present entry
+	Op         int          // the index of the refused edit of a commit; -1 if it is about the whole commit
+	RetryAfter int          // seconds; 0 means unknown
+	Request    string       // the id of the request in the log
 	Err        error
 }
 
-// Refuse gives a problem of a code with a sentence.
+// Refuse returns a problem of a code with a sentence.
 func Refuse(code Code, format string, args ...any) *Problem {
 	return &Problem{Code: code, Status: rowNamed(code).status, Detail: fmt.Sprintf(format, args...), Op: -1}
 }
 
 func (p *Problem) Error() string { return string(p.Code) + ": " + p.Detail }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (p *Problem) Unwrap() error { return p.Err }
 
-// fields are the members of a problem; title and status are numbers and texts
-// that Status stands for.
+// fields lists the members of a problem. title and status come from Status.
 func (p *Problem) fields(code, title *string, status, op *int64) []scan.Field {
 	has := scan.Form{Read: func(r *scan.Reader) (err error) {
 		p.Entry = &entry.Entry{}
@@ -62,7 +61,7 @@ func (p *Problem) AppendJSON(dst []byte) []byte {
 	return scan.AppendFields(dst, p.fields(&code, &title, &status, &op)...)
 }
 
-// ReadProblem reads a problem; one without a code is none.
+// ReadProblem reads a problem. It must have a code.
 func ReadProblem(data []byte) (*Problem, error) {
 	p := &Problem{}
 	var code, title string
@@ -70,7 +69,7 @@ func ReadProblem(data []byte) (*Problem, error) {
 	err := scan.ReadFields(data, value.MaxDepth, p.fields(&code, &title, &status, &op)...)
 	p.Code, p.Status, p.Op = Code(code), int(status), int(op)
 	if err == nil && p.Code == "" {
-		err = fmt.Errorf("there is no code in it")
+		err = fmt.Errorf("it has no code")
 	}
 	return p, err
 }

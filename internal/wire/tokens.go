@@ -8,18 +8,18 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Token is what is told of one. Of a new one also what Bearer takes, and the link, which
-// nobody is told again.
+// A Token describes a token. For a new one it includes the value for Bearer and the link, which are
+// shown only once.
 type Token struct {
 	ID     string
 	Token  string // ID.SECRET
 	Link   string
 	May    string // read, add, write or own
 	Label  string
-	Prefix string    // it is for names that begin so; empty: all
-	Until  time.Time // zero: without end
+	Prefix string    // the prefix of its names; empty means all
+	Until  time.Time // zero means without end
 	Made   time.Time
-	By     string // the label of the token that it was made with
+	By     string // the label of the token that made this one
 }
 
 func (t *Token) fields() []scan.Field {
@@ -30,13 +30,13 @@ func (t *Token) fields() []scan.Field {
 	}
 }
 
-// timeForm is the form of a time as in RFC 3339; the zero time is left out.
+// timeForm is the form of a time in RFC 3339. The zero time is left out.
 func timeForm(at *time.Time) scan.Form {
 	f := scan.Form{Read: func(r *scan.Reader) error {
 		text, err := r.String()
 		if err == nil {
 			if *at, err = time.Parse(time.RFC3339, text); err != nil {
-				err = refuse.As(value.ErrInvalid, "%s is no time as in RFC 3339, such as 2026-12-24T18:00:00Z", scan.Quote(text))
+				err = refuse.As(value.ErrInvalid, "%s is not a time in RFC 3339, such as 2026-12-24T18:00:00Z", scan.Quote(text))
 			}
 		}
 		return err
@@ -50,7 +50,7 @@ func timeForm(at *time.Time) scan.Form {
 // AppendJSON appends the token as an object.
 func (t Token) AppendJSON(dst []byte) []byte { return scan.AppendFields(dst, t.fields()...) }
 
-// MarshalJSON gives the form of AppendJSON.
+// MarshalJSON returns the form of AppendJSON.
 func (t Token) MarshalJSON() ([]byte, error) { return t.AppendJSON(nil), nil }
 
 func readToken(r *scan.Reader) (t Token, err error) {
@@ -82,7 +82,7 @@ func ReadTokens(data []byte) (list []Token, err error) {
 	return list, err
 }
 
-// An Invitation says what a token that is to be made may, and until when.
+// An Invitation describes a token to create.
 type Invitation struct {
 	May    string // read, add, write or own
 	Label  string
@@ -103,10 +103,10 @@ func ReadInvitation(data []byte) (i Invitation, err error) {
 	err = scan.ReadFields(data, value.MaxDepth, append(i.fields(), scan.Others(&others))...)
 	if err == nil && len(others) > 0 {
 		name, _ := scan.New(others[1:]).String()
-		err = refuse.As(value.ErrInvalid, "there is no %s in it; it takes may, label, prefix, until", scan.Quote(name))
+		err = refuse.As(value.ErrInvalid, "an invitation has no member %s; it has may, label, prefix, until", scan.Quote(name))
 	}
 	if err != nil {
-		err = refuse.As(value.ErrInvalid, `the body is no invitation such as {"may":"write","label":"shed"}: %v`, err)
+		err = refuse.As(value.ErrInvalid, `the body is not an invitation such as {"may":"write","label":"shed"}: %v`, err)
 	}
 	return i, err
 }
