@@ -23,7 +23,7 @@ type Batch struct {
 	now     map[string]ledger.Encoded // their values; the zero Value means removed
 	renamed []renaming                // in order: declared keys move with their entries
 	err     error                     // the first refusal
-	forget  []string                  // a sealed key's value was stored in the clear
+	owes    []string                  // a sealed key's value was stored in the clear
 	ended   bool
 }
 
@@ -68,9 +68,6 @@ func (ns *Namespace) Commit(f func(b *Batch) error) error {
 			}
 			return b.apply(tx)
 		})
-		if err == nil && len(b.forget) > 0 {
-			err = ns.l.Forget(b.forget...)
-		}
 		return err
 	})
 	return ns.fail("commit", "", err)
@@ -84,18 +81,13 @@ func (ns *Namespace) runNow(f func(b *Batch) error) (*Batch, error) {
 }
 
 func (ns *Namespace) commitLocked(f func(b *Batch) error) error {
-	var forget []string
 	_, err := ns.commit(func(tx *ledger.Tx) error {
 		b, err := ns.run(f, inTx(tx))
 		if err != nil {
 			return err
 		}
-		forget = b.forget
 		return b.apply(tx)
 	})
-	if err == nil && len(forget) > 0 {
-		err = ns.l.Forget(forget...)
-	}
 	return err
 }
 
@@ -118,6 +110,7 @@ func (b *Batch) apply(tx *ledger.Tx) error {
 		}
 	}
 	b.renameKeys(tx)
+	tx.Owe(b.owes...)
 	return wrap("commit", b.ns.name, "", b.ns.checkLimit(tx))
 }
 

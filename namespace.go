@@ -28,8 +28,10 @@ type Namespace struct {
 	readOnly    bool
 	within      time.Duration // above 0, commits are prompt
 	author      entry.Author
-	twice       bool // for tests: see package hooks
-	migrated    bool // Open ran steps of the schema
+	twice       bool        // for tests: see package hooks
+	migrated    bool        // Open ran steps of the schema
+	schema      int64       // the schema steps that this program knows; -1 means any
+	older       atomic.Bool // a newer program has migrated the file; it was reported
 	prob        *problems
 	listener    *ledger.Listener
 	sealer      Sealer
@@ -109,6 +111,9 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		return nil, ns.fail("open", "", err)
 	}
 	ns.l = l
+	if ns.schema = int64(len(o.steps)); o.anySchema && len(o.steps) == 0 {
+		ns.schema = -1
+	}
 	if fs := journal.Network(dir); fs != "" {
 		ns.prob.report("", nil, fmt.Errorf("%s is on a %s file system, where locks and syncs can fail silently; keep it on a local disk", l.Path(), fs))
 	}
@@ -167,7 +172,7 @@ func (ns *Namespace) migrate(steps []func(*Batch) error, any bool) error {
 }
 
 func newerSchema(had int64, known int) error {
-	return fmt.Errorf("%w: the file has had %d schema steps, and this program knows %d", ErrNewer, had, known)
+	return fmt.Errorf("%w: the file has had %d schema steps, and this program knows %d; use the newer version of the app", ErrNewer, had, known)
 }
 
 // CheckNamespace returns an error if name can't be the name of a namespace: see Open.
@@ -218,11 +223,34 @@ func (ns *Namespace) commit(judge func(*ledger.Tx) error) (ledger.Result, error)
 	if err := ns.mayWrite(); err != nil {
 		return ledger.Result{}, err
 	}
-	result, err := ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(judge))
-	if err == nil && len(result.Sealed) > 0 {
-		err = ns.l.Forget(result.Sealed...) // values that were stored in the clear
+	return ns.l.CommitWithin(ns.within, ns.author, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+		if err := ns.checkSchema(tx); err != nil {
+			return err
+		}
+		return judge(tx)
+	}))
+}
+
+// checkSchema returns an error if a newer program has migrated the file, which can happen at any
+// time. What this program wrote under an old name, no program would read.
+func (ns *Namespace) checkSchema(tx *ledger.Tx) error {
+	had := tx.Schema()
+	if ns.schema < 0 || had <= ns.schema {
+		return nil
 	}
-	return result, err
+	err := newerSchema(had, int(ns.schema))
+	if ns.older.CompareAndSwap(false, true) {
+		ns.prob.report("", nil, err)
+	}
+	return err
+}
+
+// erased returns an error if a commit had to erase old values and that has failed so far.
+func erased(result ledger.Result, err error) error {
+	if err == nil {
+		err = result.Duty
+	}
+	return err
 }
 
 // mayWrite returns the reason why this namespace can't write. The ledger can be shared with a
@@ -252,15 +280,13 @@ func (ns *Namespace) Flush() error {
 // of the old entries, their history included. The errors are those of Var.Set. If the entries were
 // removed and the file could not be rewritten, the error says so.
 func (ns *Namespace) Reset() error {
-	_, err := ns.namespace().commit(func(tx *ledger.Tx) error {
+	err := erased(ns.namespace().commit(func(tx *ledger.Tx) error {
 		for _, name := range tx.Names() {
 			tx.Drop(name)
 		}
+		tx.OweAll()
 		return nil
-	})
-	if err == nil {
-		err = ns.l.Forget()
-	}
+	}))
 	return ns.fail("reset", "", err)
 }
 
@@ -340,7 +366,7 @@ func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 
 // checkLimit returns an error if the namespace would exceed its limit with the changes of tx.
 func (ns *Namespace) checkLimit(tx *ledger.Tx) error {
-	if most := ns.limits.namespace; most > 0 && tx.Size() > int64(most) {
+	if most := ns.limits.namespace; most > 0 && tx.Size() > int64(most) && tx.Grows() {
 		return fmt.Errorf("%w: the namespace would hold %d bytes, and the limit is %d", ErrTooLarge, tx.Size(), most)
 	}
 	return nil
@@ -366,15 +392,13 @@ func (ns *Namespace) Forget(names ...string) error {
 		err = refuse.As(ErrInvalid, "no name was given; use Reset to remove everything")
 	}
 	if err == nil {
-		_, err = ns.commit(func(tx *ledger.Tx) error {
+		err = erased(ns.commit(func(tx *ledger.Tx) error {
 			for _, name := range names {
 				tx.Drop(name)
 			}
+			tx.Owe(names...)
 			return nil
-		})
-	}
-	if err == nil {
-		err = ns.l.Forget(names...)
+		}))
 	}
 	return ns.fail("forget", "", err)
 }

@@ -182,7 +182,7 @@ func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, er
 			err = b.in.set(b.d.name, val)
 		}
 		if err == nil && b.inTheClear(old) {
-			b.in.forget = append(b.in.forget, b.d.name)
+			b.in.owes = append(b.in.owes, b.d.name)
 		}
 		return b.fail(op, err)
 	})
@@ -208,7 +208,6 @@ type operation[T any] struct {
 	err  error
 	now  T // the results of ops
 
-	clear bool // a sealed key's value was stored in the clear
 }
 
 func (b *binding[T]) newOperation() *operation[T] {
@@ -266,8 +265,10 @@ func (o *operation[T]) judge(rec *ledger.Record) {
 // Judge adds the changes of the operation to tx.
 func (o *operation[T]) Judge(tx *ledger.Tx) error {
 	b := o.b
+	if err := b.ns.checkSchema(tx); err != nil {
+		return err
+	}
 	rec := tx.RecordOf(b.node)
-	o.clear = b.inTheClear(rec)
 	if !o.always && o.rec != rec {
 		o.judge(rec)
 	}
@@ -276,7 +277,11 @@ func (o *operation[T]) Judge(tx *ledger.Tx) error {
 		return nil
 	case o.err != nil:
 		return o.err
-	case o.drop:
+	}
+	if b.inTheClear(rec) {
+		tx.Owe(b.d.name)
+	}
+	if o.drop {
 		tx.Drop(b.d.name)
 		return nil
 	}
@@ -292,11 +297,8 @@ func (o *operation[T]) commit(verb string) (now T, err error) {
 		return now, b.fail(verb, err)
 	}
 	_, err = b.ns.l.CommitWithin(b.ns.within, b.ns.author, o)
-	now, clear := o.now, o.clear
+	now = o.now
 	*o = operation[T]{ops: o.ops[:0]}
 	b.d.spare.Put(o)
-	if err == nil && clear {
-		err = b.ns.l.Forget(b.d.name) // values that were stored in the clear
-	}
 	return now, b.fail(verb, err)
 }

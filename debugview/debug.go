@@ -19,15 +19,14 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// A View is a namespace that a developer may look into. Its methods may be called by several
-// goroutines.
+// A View makes an open namespace available to a developer. Its methods are safe for concurrent use.
 type View struct {
 	link  string
 	close func() error
 }
 
-// Open opens a view of a namespace that is open, until Close. The errors are those of
-// listening, of the file system, and of opening the file once more.
+// Open opens a view of an open namespace until Close. The errors are those of listening, of the
+// file system, and of opening the file a second time.
 func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
 	o := options{listen: "127.0.0.1:0"}
 	for _, opt := range opts {
@@ -40,7 +39,7 @@ func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
 	if err = l.KeepMarks(knownMarks); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
-	data, err := os.MkdirTemp("", "pantry-debug-") // for tokens, which are nobody's but this view's
+	data, err := os.MkdirTemp("", "pantry-debug-") // for tokens, which belong to this view only
 	if err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
@@ -72,17 +71,17 @@ func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
 	return v, nil
 }
 
-// knownMarks is of how many commits a page may ask what came after.
+// knownMarks is the number of commits for which a page can ask for later changes.
 const knownMarks = 10_000
 
-// Link is where the view can be opened: in a browser, or as a PLACE of smallpantry. Whoever
-// has it may do everything in the namespace.
+// Link returns the address of the view, for a browser or as a PLACE of smallpantry. Anyone who has
+// it can do everything in the namespace.
 func (v *View) Link() string { return v.link }
 
-// Close ends the view. A second Close returns what the first did.
+// Close ends the view. A second Close returns the same result.
 func (v *View) Close() error { return v.close() }
 
-// Only the namespace is a board; what else a server has lies in a directory of its own.
+// The namespace is the only board; the rest of a server's data is in a separate directory.
 type only struct {
 	*store.Files
 	name string

@@ -4,15 +4,14 @@ package debugview
 
 import "github.com/small-pantry/pantry"
 
-// A View is a namespace that a developer may look into. Its methods may be called by several
-// goroutines.
+// A View makes an open namespace available to a developer. Its methods are safe for concurrent use.
 type View struct{}
 
-// Open opens a view of a namespace that is open, until Close. In a program that is built
-// without -tags pantrydebug it does nothing, and gives no error.
+// Open opens a view of an open namespace until Close. In a program built without -tags pantrydebug
+// it does nothing and returns no error.
 func Open(*pantry.Namespace, ...Option) (*View, error) { return &View{}, nil }
 
-// Link is where the view can be opened; empty in a program without the tag.
+// Link returns the address of the view; it is empty in a program without the tag.
 func (*View) Link() string { return "" }
 
 // Close ends the view.

@@ -1,14 +1,13 @@
 package debugview
 
-// An Option is for Open.
+// An Option configures Open.
 type Option func(*options)
 
 type options struct{ listen string }
 
-// LAN has other machines on the network reach the view, whose link then begins with the
-// first private address of this one. Nothing is encrypted: whoever is on the way can read it.
+// LAN makes the view reachable from other machines. Its link then begins with the first private
+// address of this machine. Nothing is encrypted: anybody on the network path can read it.
 func LAN() Option { return func(o *options) { o.listen = ":0" } }
 
-// Listen has the view answer at an address, HOST:PORT, in place of any free port of
-// loopback.
+// Listen sets the address of the view, HOST:PORT. The default is a free port on loopback.
 func Listen(address string) Option { return func(o *options) { o.listen = address } }

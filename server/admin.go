@@ -32,7 +32,7 @@ func readAdmin(data string) (a admin, err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		raw = []byte(access.AdminName + "." + string(access.NewSecret()) + "\n")
 		if err = maybe.WriteFile(a.path, raw, 0o600); err == nil { // owners' links rest on it
-			err = journal.OS.SyncDir(data)
+			err = journal.SyncDir(journal.OS, data)
 		}
 	}
 	if err == nil {

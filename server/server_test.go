@@ -275,7 +275,7 @@ func TestPutKinds(t *testing.T) {
 		assert.Equal(t, c.want, got, "%+.100v", c)
 	}
 	a := ask(t, "PUT", entry("float"), `"x"`, "Content-Type", typeJSON)
-	assert.Contains(t, a.json["detail"], "store float, or name another kind", "the refusal names both ways out")
+	assert.Contains(t, a.json["detail"], "store a value of kind float, or name another kind", "the refusal names both ways out")
 	assert.Equal(t, 415, ask(t, "PUT", entry("x"), "1", "Content-Encoding", "gzip").status)
 }
 

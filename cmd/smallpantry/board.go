@@ -18,17 +18,17 @@ import (
 	"github.com/small-pantry/pantry/internal/term"
 )
 
-// ownServer is the server that serve runs where it is told nothing else.
+// ownServer is the address of the server that serve starts by default.
 const ownServer = "http://127.0.0.1:8437"
 
 func (a *app) board() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "board",
 		Short: "Boards of a server, and the links to them",
-		Long: `board makes, shows and deletes boards, and makes and revokes the links by which
-others reach them. A link holds a token, which says what its holder may: read; add
-(count and append, not overwrite or remove); write; own. Making and deleting boards
-takes the server's admin token:
+		Long: `board creates, shows and deletes boards, and makes and revokes their links. A link
+includes a token, which decides what its holder can do: read; add (count and append,
+not overwrite or remove); write; own. Creating and deleting boards needs the server's
+admin token:
 
   SMALLPANTRY_TOKEN=$(cat pantry-data/admin-token) smallpantry board create rowan-street`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -43,7 +43,7 @@ takes the server's admin token:
 	return cmd
 }
 
-// admin gives who may do everything on a server.
+// admin returns a client with the admin token of a server.
 func (a *app) admin(address string) (*board.Admin, error) {
 	address, err := resolve(address)
 	if err != nil {
@@ -52,14 +52,14 @@ func (a *app) admin(address string) (*board.Admin, error) {
 	return board.NewAdmin(address, board.ClientName("smallpantry"), board.Patience(place.Patience), board.OnProblem(a.meet))
 }
 
-// joined opens a board, to ask about it.
+// joined joins a board to query it.
 func (a *app) joined(where string) (*board.Board, error) {
 	where, err := resolve(where)
 	if err != nil {
 		return nil, err
 	}
 	if !place.IsBoard(where) {
-		return nil, usage("%s is no board: write http://HOST:PORT/boards/BOARD, or its link", scan.Quote(place.Shown(where)))
+		return nil, usage("%s is not a board: write http://HOST:PORT/boards/BOARD, or its link", scan.Quote(place.Shown(where)))
 	}
 	return board.Join(where, board.ClientName("smallpantry"), board.Patience(place.Patience), board.OnProblem(a.meet))
 }
@@ -70,23 +70,23 @@ func (a *app) boardCreate() *cobra.Command {
 	var qr bool
 	cmd := &cobra.Command{
 		Use:   "create NAME...",
-		Short: "Make boards, and print a link to each",
-		Long: `create makes boards on a server, and prints a link to each, which may own it
-unless --may says less. --sheet writes a page to print instead, with a card and a QR
-code for each link. It takes the server's admin token.`,
-		Example: "  smallpantry board create rowan-street\n  smallpantry board create oak elm ash --sheet class.html --server https://pantry.example",
+		Short: "Create boards and print a link to each",
+		Long: `create creates boards on a server and prints a link to each. The link owns the board
+unless --may sets less. With --sheet it writes a page to print instead, with a card
+and a QR code for each link. It needs the server's admin token.`,
+		Example: "  smallpantry board create rowan-street\n  smallpantry board create oak elm ash --sheet plots.html --server https://pantry.example",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			invitation, err := m.invitation(time.Now())
 			if err != nil {
 				return err
 			}
-			for i, name := range args { // before one is made
+			for i, name := range args { // before the first is created
 				if err := journal.CheckName(name); err != nil {
 					return usageError{err}
 				}
 				if slices.Contains(args[:i], name) {
-					return usage("%s comes twice", name)
+					return usage("%s is given twice", name)
 				}
 			}
 			admin, err := a.admin(server)
@@ -101,7 +101,7 @@ code for each link. It takes the server's admin token.`,
 				}
 				links = append(links, sharedLink{name, t})
 			}
-			if told := a.tellLinks(links, file, qr); err == nil { // of those too that were made before one was refused
+			if told := a.tellLinks(links, file, qr); err == nil { // also those created before one failed
 				err = told
 			}
 			return err
@@ -114,14 +114,14 @@ code for each link. It takes the server's admin token.`,
 	return a.withJSON(cmd)
 }
 
-// create makes a board and a link to it.
+// create creates a board and a link to it.
 func (a *app) create(ctx context.Context, admin *board.Admin, name string, i board.Invitation) (t board.Token, err error) {
 	made, err := admin.Create(ctx, name)
 	if err != nil {
 		return t, err
 	}
 	if !made {
-		return t, exitError{exitRefused, fmt.Sprintf("there is a board %s already; board invite makes a further link to it", name)}
+		return t, exitError{exitRefused, fmt.Sprintf("the board %s exists already; board invite makes another link to it", name)}
 	}
 	b, err := admin.Board(name)
 	if err != nil {
@@ -129,7 +129,7 @@ func (a *app) create(ctx context.Context, admin *board.Admin, name string, i boa
 	}
 	defer b.Close()
 	facts, err := b.Facts(ctx)
-	if err == nil && facts.Label == "" { // there are no tokens in development mode
+	if err == nil && facts.Label == "" { // in development mode there are no tokens
 		return board.Token{May: facts.May, Link: admin.Link(name)}, nil
 	}
 	if err == nil {
@@ -141,8 +141,9 @@ func (a *app) create(ctx context.Context, admin *board.Admin, name string, i boa
 func (a *app) boardList() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list [SERVER]", Short: "List the boards of a server", Args: atMost(1),
-		Long: `list lists the boards of a server, whose address is http://HOST:PORT; without one
-that of the server that serve runs on this machine. It takes the server's admin token.`,
+		Long: `list lists the boards of a server, whose address is http://HOST:PORT. Without an
+address it uses the server that serve runs on this machine. It needs the server's
+admin token.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.listBoards(cmd.Context(), append(args, ownServer)[0])
 		},
@@ -174,7 +175,7 @@ func (a *app) listBoards(ctx context.Context, address string) error {
 
 func (a *app) boardShow() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "show PLACE", Short: "Tell how a board is: how much, how near its limits, what you may", Args: exactly(1),
+		Use: "show PLACE", Short: "Show a board's sizes, limits, and what you may do there", Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.joined(args[0])
 			if err != nil {
@@ -202,7 +203,7 @@ func (a *app) boardShow() *cobra.Command {
 func (a *app) printFacts(where string, f *board.Facts) {
 	fmt.Fprintf(a.stdout, "%s\n", where)
 	if !f.Exists {
-		fmt.Fprintf(a.stdout, "nothing is stored there yet; the first value makes it\n")
+		fmt.Fprintf(a.stdout, "nothing is stored there yet; the first value creates the board\n")
 	}
 	right := access.Nothing
 	if r, err := access.ParseRight(f.May); err == nil {
@@ -238,7 +239,7 @@ func (a *app) printFacts(where string, f *board.Facts) {
 	t.Print()
 }
 
-// percent tells how much of a limit is used.
+// percent returns how much of a limit is used, such as 12 %.
 func percent(now, most int64) string {
 	switch {
 	case most == 0:
@@ -252,19 +253,19 @@ func percent(now, most int64) string {
 func (a *app) boardDelete() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use: "delete PLACE --yes", Short: "Delete a board with all that is in it, and every link to it", Args: exactly(1),
+		Use: "delete PLACE --yes", Short: "Delete a board, its entries, its history and its links", Args: exactly(1),
 		Long: `delete removes a board for good: its entries, its history, and every link to it.
-export keeps a copy. It takes the server's admin token.`,
+To keep a copy, use export first. It needs the server's admin token.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			where, err := resolve(args[0])
 			if err != nil {
 				return err
 			}
 			if !place.IsBoard(where) {
-				return usage("%s is no board: write http://HOST:PORT/boards/BOARD", scan.Quote(place.Shown(where)))
+				return usage("%s is not a board: write http://HOST:PORT/boards/BOARD", scan.Quote(place.Shown(where)))
 			}
 			if !yes {
-				return usage("delete removes %s for good; say --yes if that is meant", place.Shown(where))
+				return usage("delete removes %s for good; add --yes to confirm", place.Shown(where))
 			}
 			server, name, _ := strings.Cut(place.Shown(where), "/boards/")
 			_, token, has := strings.Cut(where, "#")
@@ -276,7 +277,7 @@ export keeps a copy. It takes the server's admin token.`,
 				err = admin.Delete(cmd.Context(), name)
 			}
 			if err == nil {
-				fmt.Fprintf(a.stdout, "%s is deleted, and every link to it\n", place.Shown(where))
+				fmt.Fprintf(a.stdout, "%s and every link to it are deleted\n", place.Shown(where))
 			}
 			return err
 		},

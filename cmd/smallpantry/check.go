@@ -20,17 +20,17 @@ import (
 func (a *app) check() *cobra.Command {
 	return a.withJSON(&cobra.Command{
 		Use:   "check PLACE",
-		Short: "Find what is wrong or will go wrong",
-		Long: `check looks for damage, secrets in the clear (also in what is kept of the past),
-large values and files, names that nearly match, and numbers kept as text; where
-apps have declared their keys, also for values that their key refuses. The exit
-code is 1 when there are findings. Notes are none: names that nobody declared, and
-keys that were never written or, where the apps note their use (pantry.NoteUsage),
+		Short: "Find what is wrong, or will be",
+		Long: `check looks for damage, secrets that are not sealed (in old values too), large
+values and files, similar names, and numbers stored as text. Where apps have declared
+their keys, it also reports values that their key refuses. The exit code is 1 if there
+are findings. Notes do not change the exit code: names without a declaration, and
+keys that were never written or, where apps record their use (pantry.NoteUsage),
 never read.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			start := time.Now()
-			a.quiet = true // problems will be findings
+			a.quiet = true // they are reported as findings
 			p, err := a.read(args[0], place.Way{})
 			if err != nil {
 				return err
@@ -46,7 +46,7 @@ never read.`,
 				return err
 			}
 			looked.Past, err = p.History(cmd.Context(), 0, nil)
-			if err != nil && !errors.Is(err, pantry.ErrDamaged) { // which is found already
+			if err != nil && !errors.Is(err, pantry.ErrDamaged) { // reported already
 				return err
 			}
 			found, notes := looked.Findings()
@@ -64,7 +64,7 @@ never read.`,
 	})
 }
 
-// damage gives the problems that opening a damaged file met.
+// damage returns the problems found when a damaged file was opened.
 func (a *app) damage() (out []inspect.Finding) {
 	for _, p := range a.problems {
 		if errors.Is(p.Err, pantry.ErrDamaged) {

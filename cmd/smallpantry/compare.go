@@ -14,9 +14,9 @@ import (
 func (a *app) compare() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare PLACE PLACE",
-		Short: "Compare two moments, two devices, or a device and a board",
-		Long: `compare tells what the second PLACE has more, has not, and has otherwise than the
-first. PLACE@VERSION is a place as it was. The exit code is 1 when they differ.`,
+		Short: "Compare two points in time, two devices, or a device and a board",
+		Long: `compare prints what the second PLACE has in addition, lacks, or has with another
+value. PLACE@VERSION is a place at that version. The exit code is 1 if they differ.`,
 		Example: "  smallpantry compare garden/plotbook@12 garden/plotbook\n  smallpantry compare garden/plotbook http://127.0.0.1:8437/boards/rowan-street",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -43,13 +43,13 @@ first. PLACE@VERSION is a place as it was. The exit code is 1 when they differ.`
 	return a.withJSON(cmd)
 }
 
-// entries gives what a PLACE or PLACE@VERSION holds, by name.
+// entries returns the entries of PLACE or PLACE@VERSION by name.
 func (a *app) entries(ctx context.Context, where string) ([]entry.Entry, error) {
 	l, err := a.listingOf(ctx, where)
 	return l.Entries, err
 }
 
-// listingOf is entries with what else is known of the place.
+// listingOf is entries with the declared keys and the versions.
 func (a *app) listingOf(ctx context.Context, where string) (place.Listing, error) {
 	p, err := a.read(where, place.Way{})
 	if err != nil {
@@ -59,7 +59,7 @@ func (a *app) listingOf(ctx context.Context, where string) (place.Listing, error
 	return p.List(ctx, "")
 }
 
-// printDifference prints what differs, a line each.
+// printDifference prints one line per difference.
 func (a *app) printDifference(d place.Difference) {
 	if !d.Any() {
 		fmt.Fprintln(a.stdout, "no difference")

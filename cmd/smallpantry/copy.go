@@ -14,8 +14,8 @@ func (a *app) copy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "copy PLACE PLACE [NAME...]",
 		Short: "Copy entries to another place, with their names and kinds",
-		Long: `copy stores the entries of the first PLACE, which may be PLACE@WHEN, in the
-second, in one commit; with NAMEs only these. What else is there stays.`,
+		Long: `copy stores the entries of the first PLACE, which can be PLACE@WHEN, in the second,
+in one commit. With NAMEs it copies only these. Other entries there stay.`,
 		Example: "  smallpantry copy garden/plotbook http://127.0.0.1:8437/boards/rowan-street reminder-hour",
 		Args:    atLeast(2),
 		RunE: func(cmd *cobra.Command, args []string) error {

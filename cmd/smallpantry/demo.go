@@ -10,10 +10,10 @@ func (a *app) demo() *cobra.Command {
 	var stay bool
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Play the whole story on made-up data, in a temporary directory",
-		Long: `demo plays the story of the Rowan Street community garden: settings on a phone,
-closed and opened again, then a board that two phones and a display share.
-Every figure in it comes from what happened; it exits with 1 if one is not as
+		Short: "Play a story with made-up data in a temporary directory",
+		Long: `demo plays the story of the Rowan Street community garden: settings on a phone that
+are closed and opened again, then a board shared by two phones and a display. Each
+figure it prints was read back from the store. The exit code is 1 if one is not as
 expected.`,
 		Args: exactly(0),
 		RunE: func(cmd *cobra.Command, _ []string) error {

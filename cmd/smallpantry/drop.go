@@ -20,9 +20,8 @@ func (a *app) drop() *cobra.Command {
 		Use:   "drop PLACE NAME...",
 		Short: "Remove entries, all or none",
 		Long: `drop removes entries in one commit, which restore can undo. --prefix removes all
-whose names begin with P. With --forget nothing of them is left, neither their
-names nor what they ever held, in the history or anywhere in the file; that can't
-be undone.`,
+entries whose names begin with P. With --forget it also removes their names and old
+values from the history and from the whole file, which can't be undone.`,
 		Example: "  smallpantry drop garden/plotbook plot\n  smallpantry drop garden/plotbook gate-code --forget",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -30,11 +29,11 @@ be undone.`,
 			byPrefix := cmd.Flags().Changed("prefix")
 			switch {
 			case byPrefix && prefix == "":
-				return usage("--prefix is empty, which would be everything; that is reset")
+				return usage("--prefix is empty, which means everything; use reset for that")
 			case byPrefix && len(names) > 0:
-				return usage("drop takes either the names of entries or --prefix, and both were given")
+				return usage("drop accepts names or --prefix, not both")
 			case !byPrefix && len(names) == 0:
-				return usage("say which entries to drop: smallpantry drop %s NAME..., or --prefix P", place.Shown(args[0]))
+				return usage("name the entries to drop: smallpantry drop %s NAME..., or --prefix P", place.Shown(args[0]))
 			}
 			if err := checkNames(names...); err != nil {
 				return err

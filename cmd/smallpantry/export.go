@@ -16,10 +16,10 @@ func (a *app) export() *cobra.Command {
 	return a.withJSON(&cobra.Command{
 		Use:   "export PLACE [FILE]",
 		Short: "Write all entries to a file",
-		Long: `export writes the entries of a PLACE or PLACE@VERSION to a FILE, as JSON, JSON
-Lines or CSV by its ending: .json, .jsonl, .csv. Without a FILE they go to
-standard output, as JSON. The file is made whole or not at all, and only you
-can read it; --json then prints its name and the number of entries.`,
+		Long: `export writes the entries of a PLACE or PLACE@VERSION to a FILE. Its extension
+selects JSON, JSON Lines or CSV: .json, .jsonl, .csv. Without a FILE it prints JSON.
+The file is written completely or not at all, and only you can read it. --json prints
+its name and the number of entries.`,
 		Example: "  smallpantry export garden/plotbook plotbook.csv",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 || len(args) == 2 {

@@ -15,9 +15,9 @@ func (a *app) get() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "get PLACE NAME",
 		Short: "Print a value",
-		Long: `get prints the value and a newline: text bare, lists and maps as JSON, bytes as
-base64, times as RFC 3339. Where nothing is stored the exit code is 3, unless
---or says what to print instead.`,
+		Long: `get prints the value and a newline: text as it is, lists and maps as JSON, bytes as
+base64, times in RFC 3339. If nothing is stored, the exit code is 3; --or prints
+another value instead.`,
 		Example: "  smallpantry get garden/plotbook reminder-hour\n  smallpantry get http://127.0.0.1:8437/boards/rowan-street tank/litres --or 0",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -13,11 +13,11 @@ func (a *app) history() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "history PLACE [NAME...]",
-		Short: "Tell the newest commits: old, new, when, by whom",
-		Long: `history tells the newest commits that the place keeps, newest first, and what each
-changed from what to what; with NAMEs only those that changed one of them. Any
-of their versions can stand behind a PLACE: see compare and restore. Of a board it
-also tells what older commits came to that are not kept one by one (12–21).`,
+		Short: "Show the newest commits: old value, new value, when, by whom",
+		Long: `history prints the newest commits of a place, newest first, with the old and new
+value of each change. With NAMEs it prints only commits that changed one of them. Use
+a version from it as PLACE@VERSION with compare and restore. On a board, older commits
+are merged into ranges such as 12–21, which it prints with their net change.`,
 		Example: "  smallpantry history garden/plotbook reminder-hour -n 5",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -48,7 +48,7 @@ also tells what older commits came to that are not kept one by one (12–21).`,
 			t.Flexible = []int{3, 5, 2}
 			for _, c := range commits {
 				version, when, by := fmt.Sprint(c.Version), term.Age(c.Time), c.By
-				if c.Over > 1 { // what several came to
+				if c.Over > 1 { // a range of merged commits
 					version = fmt.Sprintf("%d–%d", c.Version-c.Over+1, c.Version)
 				}
 				for _, ch := range c.Changes {

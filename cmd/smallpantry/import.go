@@ -27,12 +27,11 @@ func (a *app) importFile() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "import PLACE FILE",
 		Short: "Store the entries of a file, all or none",
-		Long: `import stores the entries of a FILE that export wrote, or that looks like one:
-.json, .jsonl or .csv. It also takes a plain JSON object such as
-{"reminder-hour":7} and a table of the columns name,value, whose kinds are read as
-put reads them. All of it is one commit; when anything in the file is wrong,
-nothing is stored. --replace also removes what is not in the file; --dry-run only
-says what would change.`,
+		Long: `import stores the entries of a FILE in .json, .jsonl or .csv, such as export writes.
+It also reads a plain JSON object such as {"reminder-hour":7} and a table with the
+columns name,value; their kinds are found as put finds them. All entries are one
+commit. If anything in the file is wrong, nothing is stored. --replace also removes
+entries that are not in the file. --dry-run prints what would change.`,
 		Example: "  smallpantry import garden/plotbook plotbook.csv --dry-run",
 		Args:    exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -48,14 +47,14 @@ says what would change.`,
 	return a.withJSON(a.withForce(cmd))
 }
 
-// From these sizes on, what takes long is shown on a terminal.
+// Larger imports show their progress on a terminal.
 const (
 	longFile   = 4 << 20 // bytes to read
 	manyStored = 20_000  // entries to store
 )
 
-// progress shows on a terminal how far something has come, of max bytes, or
-// with -1 only that it goes on, until done is called.
+// progress shows the progress of a long operation on a terminal until done is called. max is the
+// total in bytes or entries; -1 means unknown.
 func (a *app) progress(what string, max int64) (bar io.Writer, done func()) {
 	errs, isFile := a.stderr.(*os.File)
 	if !isFile || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(errs.Fd())) {
@@ -103,7 +102,7 @@ func (a *app) entriesOf(path string) ([]export.Put, error) {
 	return puts, nil
 }
 
-// wanted gives the entries that puts make of what a place holds.
+// wanted returns the entries that puts produce from the present ones.
 func (a *app) wanted(puts []export.Put, l place.Listing) ([]entry.Entry, error) {
 	now := map[string]value.Value{}
 	for _, e := range l.Entries {
@@ -127,8 +126,8 @@ func (a *app) wanted(puts []export.Put, l place.Listing) ([]entry.Entry, error) 
 	return out, nil
 }
 
-// store makes a place hold the entries that are wanted, in one commit, and with
-// replace no others; with dry it only tells what that would change.
+// store makes a place hold the wanted entries, in one commit. With replace it removes all others.
+// With dry it only prints the changes.
 func (a *app) store(ctx context.Context, where string, puts []export.Put, w place.Way, replace, dry bool) error {
 	p, err := a.change(where, w)
 	if dry && errors.Is(err, pantry.ErrAbsent) {
@@ -164,22 +163,22 @@ func (a *app) store(ctx context.Context, where string, puts []export.Put, w plac
 		}
 		if replace {
 			if err := p.Replaced(); err != nil {
-				return fmt.Errorf("all is imported, but the file has its old id: %w", err)
+				return fmt.Errorf("the import is complete, but the file still has its old id: %w", err)
 			}
 		}
 	}
 	return a.printPlan(changes, version, dry)
 }
 
-// printPlan tells what was changed, or would be.
+// printPlan prints what changed, or would change.
 func (a *app) printPlan(changes []entry.Change, version int64, dry bool) error {
 	if a.json {
 		return a.printJSON(map[string]any{"version": version, "dry_run": dry, "changed": append([]entry.Change{}, changes...)})
 	}
 	for i, c := range changes {
-		// A dry run is there to be read; what is done can be read in the history.
+		// A dry run prints everything; afterwards, history has the rest.
 		if rest := len(changes) - i; !dry && i >= 20 && rest > 1 {
-			fmt.Fprintf(a.stdout, "… and %d more, which history tells\n", rest)
+			fmt.Fprintf(a.stdout, "… and %d more; see history\n", rest)
 			break
 		}
 		fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, terms.Brief(c.Old, c.New), terms.Brief(c.New, c.Old))
@@ -192,7 +191,7 @@ func (a *app) printPlan(changes []entry.Change, version int64, dry bool) error {
 	return nil
 }
 
-// formatOf tells the format of a file by its ending.
+// formatOf returns the format for the extension of a file.
 func formatOf(file string) (export.Format, error) {
 	f, err := export.FormatOf(file)
 	if err != nil {

@@ -20,16 +20,15 @@ func (a *app) keys() *cobra.Command {
 		Use:   "keys PLACE",
 		Short: "List the declared keys",
 		Long: `keys lists the keys that apps have declared in the place. --go prints them as Go
-declarations for a second app, which then can't spell a name differently.
---withdraw takes a declaration back that no app makes any more; what is stored
-under the name stays. --close has the server of a board refuse names that nobody
-declared, and --close=false ends that.`,
+declarations for a second app, so that both use the same names. --withdraw removes a
+declaration; the stored value stays. --close makes the board refuse names that are
+not declared, and --close=false accepts them again.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			withdraws, closes := cmd.Flags().Changed("withdraw"), cmd.Flags().Changed("close")
 			switch {
 			case goCode && (withdraws || closes), withdraws && closes:
-				return usage("--go, --close and --withdraw do different things: one at a time")
+				return usage("use only one of --go, --close and --withdraw")
 			case withdraws:
 				return a.withdraw(cmd.Context(), args[0], withdrawn)
 			case closes:
@@ -46,7 +45,7 @@ declared, and --close=false ends that.`,
 			case a.json:
 				return a.printJSON(map[string]any{"place": place.Shown(args[0]), "keys": append([]entry.Declared{}, keys...)})
 			}
-			// Who declared it is known on a board.
+			// Only boards know who declared a key.
 			byWhom := slices.ContainsFunc(keys, func(k entry.Declared) bool { return k.By != "" })
 			titles := []string{"name", "kind", "default", "allowed", "about"}
 			if byWhom {
@@ -70,7 +69,7 @@ declared, and --close=false ends that.`,
 				t.Row(row...)
 			}
 			if len(keys) == 0 {
-				fmt.Fprintln(a.stdout, "no app has declared keys here")
+				fmt.Fprintln(a.stdout, "no keys are declared here")
 			}
 			t.Print()
 			return nil
@@ -98,7 +97,7 @@ func (a *app) withdraw(ctx context.Context, where, name string) error {
 	case a.json:
 		return a.printJSON(map[string]any{"version": version, "withdrawn": k})
 	}
-	fmt.Fprintf(a.stdout, "%s is declared no more; an app that still has the key declares it again\n", name)
+	fmt.Fprintf(a.stdout, "%s is no longer declared; an app that still has the key declares it again\n", name)
 	return nil
 }
 
@@ -115,7 +114,7 @@ func (a *app) closeKeys(ctx context.Context, where string, closed bool) error {
 	case a.json:
 		return a.printJSON(map[string]any{"version": version, "closed": closed})
 	case closed:
-		fmt.Fprintln(a.stdout, "only declared names can be written now; keys --close=false ends that")
+		fmt.Fprintln(a.stdout, "only declared names can be written now; keys --close=false changes that")
 	default:
 		fmt.Fprintln(a.stdout, "any name can be written now")
 	}

@@ -18,7 +18,7 @@ import (
 	"github.com/small-pantry/pantry/internal/term"
 )
 
-// may is what a link that is made may, as flags say it.
+// may has the flags that describe a new link.
 type may struct{ right, label, prefix, until string }
 
 func (m *may) add(cmd *cobra.Command, right string) {
@@ -28,7 +28,7 @@ func (m *may) add(cmd *cobra.Command, right string) {
 	cmd.Flags().StringVar(&m.until, "until", "", "until `WHEN`: a moment such as 2026-12-24T18:00, or a time from now such as 12h or 30d")
 }
 
-// invitation reads them.
+// invitation reads the flags.
 func (m *may) invitation(now time.Time) (i board.Invitation, err error) {
 	if _, err := access.ParseRight(m.right); err != nil {
 		return i, usage("--%v", err)
@@ -42,7 +42,7 @@ func (m *may) invitation(now time.Time) (i board.Invitation, err error) {
 	return i, nil
 }
 
-// A shared link is what create and invite print.
+// A shared link is the output of create and invite.
 type sharedLink struct {
 	Board string `json:"board"`
 	board.Token
@@ -64,14 +64,14 @@ func (s sharedLink) card() sheet.Card {
 	return sheet.Card{Board: s.Board, Says: says, Label: s.Label, Link: s.Link}
 }
 
-// tellLinks prints links that were made, or writes them to a sheet.
+// tellLinks prints new links, or writes them to a sheet.
 func (a *app) tellLinks(links []sharedLink, file string, qr bool) error {
 	var failed error
 	if file != "" && len(links) > 0 {
 		if failed = writeSheet(file, links); failed != nil {
-			file = "" // the links are told nowhere else
+			file = "" // they are shown only once
 		} else {
-			fmt.Fprintf(a.stderr, "smallpantry: %s holds %s to print; whoever reads the file has them\n", file, term.Counted(len(links), "link", "links"))
+			fmt.Fprintf(a.stderr, "smallpantry: %s holds %s to print; keep it safe, since anyone who reads it can use them\n", file, term.Counted(len(links), "link", "links"))
 		}
 	}
 	for _, l := range links {
@@ -94,7 +94,7 @@ func (a *app) tellLinks(links []sharedLink, file string, qr bool) error {
 	return failed
 }
 
-// writeSheet writes a page to print, which only the user can read.
+// writeSheet writes a page to print that only the user can read.
 func writeSheet(file string, links []sharedLink) error {
 	cards := make([]sheet.Card, len(links))
 	for i, l := range links {
@@ -119,14 +119,14 @@ func (a *app) boardInvite() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "invite PLACE --may read|add|write|own",
 		Short: "Make a link to a board for somebody else",
-		Long: `invite makes a link to a board, and prints it. It takes a link that may own, and
-what it makes may no more than that. --count makes several, each with a number behind
-its label, and --sheet a page to print with a card and a QR code for each.`,
-		Example: "  smallpantry board invite @garden --may add --label tankwatch --qr\n  smallpantry board invite @garden --may write --label phone --count 30 --sheet class.html",
+		Long: `invite makes a link to a board and prints it. It needs a link that owns the board,
+and the new link can do at most the same. --count makes several links with numbered
+labels. --sheet writes a page to print, with a card and a QR code for each.`,
+		Example: "  smallpantry board invite @garden --may add --label tankwatch --qr\n  smallpantry board invite @garden --may write --label phone --count 30 --sheet plots.html",
 		Args:    exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if m.right == "" {
-				return usage("say what the link's holder may: --may read, add, write or own")
+				return usage("say what the link may do: --may read, add, write or own")
 			}
 			invitation, err := m.invitation(time.Now())
 			if err != nil {
@@ -167,7 +167,7 @@ its label, and --sheet a page to print with a card and a QR code for each.`,
 
 func (a *app) boardTokens() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "tokens PLACE", Short: "List the links to a board that are out", Args: exactly(1),
+		Use: "tokens PLACE", Short: "List the links to a board", Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.joined(args[0])
 			if err != nil {
@@ -201,14 +201,15 @@ func (a *app) boardTokens() *cobra.Command {
 func (a *app) boardRevoke() *cobra.Command {
 	var label string
 	cmd := &cobra.Command{
-		Use:     "revoke PLACE TOKEN | revoke PLACE --label L",
-		Short:   "Take links back",
-		Long:    `revoke takes a link back, by its token's name as board tokens lists it, or all links of a label.`,
+		Use:   "revoke PLACE TOKEN | revoke PLACE --label L",
+		Short: "Revoke links",
+		Long: `revoke revokes a link by the name of its token, as board tokens prints it, or all
+links with a label.`,
 		Example: "  smallpantry board revoke @garden k3f9wq2d\n  smallpantry board revoke @garden --label tankwatch",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 2) == (label != "") || len(args) > 2 {
-				return usage("say which link: its token's name, or --label")
+				return usage("name the link: its token's name, or --label")
 			}
 			b, err := a.joined(args[0])
 			if err != nil {
@@ -219,7 +220,7 @@ func (a *app) boardRevoke() *cobra.Command {
 			if label != "" {
 				err = b.RevokeLabel(cmd.Context(), label)
 			} else {
-				id, _, _ := strings.Cut(args[1], ".") // of a whole token, the name is enough
+				id, _, _ := strings.Cut(args[1], ".") // also accept a whole token
 				what = "the link of " + id
 				err = b.Revoke(cmd.Context(), id)
 			}

@@ -21,7 +21,7 @@ func (a *app) list() *cobra.Command {
 		Use:   "list PLACE",
 		Short: "List entries, namespaces or boards",
 		Long: `list PLACE lists the entries of a namespace or a board, and the declared keys that
-stand at their default; list DIR lists the namespaces in a directory, and
+have their default. list DIR lists the namespaces in a directory, and
 list http://HOST:PORT the boards of a server.`,
 		Example: "  smallpantry list garden/plotbook\n  smallpantry list http://127.0.0.1:8437/boards/rowan-street --prefix tank/",
 		Args:    exactly(1),

@@ -1,5 +1,5 @@
-// Command smallpantry looks into namespaces on this device and boards of the
-// shared store, changes what is there, and serves boards.
+// Command smallpantry reads and changes namespaces on this device and boards of the shared store,
+// and serves boards.
 package main
 
 import (
@@ -11,7 +11,7 @@ func main() {
 	os.Exit(run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }
 
-// run is the whole command, for main and for tests.
+// run runs the command, for main and for tests.
 func run(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	a := &app{stdin: stdin, stdout: stdout, stderr: stderr}
 	root := a.root()

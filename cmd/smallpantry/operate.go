@@ -9,8 +9,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// operations gives the commands that make one operation on an entry: add,
-// raise, lower, append, remove and take.
+// operations returns the commands that apply one operation to an entry: add, raise, lower, append,
+// remove and take.
 func (a *app) operations() []*cobra.Command {
 	add := value.Op{Verb: value.Add}
 	var start string
@@ -69,8 +69,7 @@ there is nothing to take: the exit code is 3.`,
 	}
 }
 
-// operation gives the command of an op, whose operand, where it takes one, is
-// the third argument.
+// operation returns the command for op. The operand, if it has one, is the third argument.
 func (a *app) operation(op *value.Op, takes, short, long, example string) *cobra.Command {
 	if example != "" {
 		example = "  " + example
@@ -98,7 +97,7 @@ func (a *app) operation(op *value.Op, takes, short, long, example string) *cobra
 	}))
 }
 
-// numberArg reads an argument that must be a number.
+// numberArg parses an argument that must be a number.
 func numberArg(what, typed string) (value.Value, error) {
 	v, err := value.Infer(typed)
 	if err != nil || !v.Kind().Number() {

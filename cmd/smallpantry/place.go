@@ -11,7 +11,7 @@ import (
 	"github.com/small-pantry/pantry/internal/place"
 )
 
-// way is how a place is opened by this call: problems are named on standard error.
+// way returns w with problems printed on standard error.
 func (a *app) way(w place.Way) place.Way {
 	w.Tell = func(where string, p pantry.Problem) {
 		a.problems = append(a.problems, p)
@@ -29,10 +29,10 @@ func (a *app) way(w place.Way) place.Way {
 	return w
 }
 
-// meet names what a board met.
+// meet prints a problem of a board.
 func (a *app) meet(p pantry.Problem) { a.way(place.Way{Write: true}).Tell(p.Place, p) }
 
-// read opens a PLACE, or a PLACE@WHEN, to read.
+// read opens PLACE or PLACE@WHEN for reading.
 func (a *app) read(where string, w place.Way) (place.Place, error) {
 	bare, when, err := place.SplitWhen(where, time.Now())
 	if err != nil {
@@ -47,14 +47,14 @@ func (a *app) read(where string, w place.Way) (place.Place, error) {
 	return place.OpenAt(bare, when, a.way(w))
 }
 
-// change opens a PLACE to change it.
+// change opens a PLACE for changes.
 func (a *app) change(where string, w place.Way) (place.Present, error) {
 	bare, when, err := place.SplitWhen(where, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	if !when.IsNow() {
-		return nil, usage("%q is how the place was, which can't be changed; write %s, or see restore", place.Shown(where), place.Shown(bare))
+		return nil, usage("%q is a past state, which can't be changed; write %s, or use restore", place.Shown(where), place.Shown(bare))
 	}
 	if bare, err = resolve(bare); err != nil {
 		return nil, err
@@ -62,8 +62,7 @@ func (a *app) change(where string, w place.Way) (place.Present, error) {
 	return place.Open(bare, a.way(w))
 }
 
-// edit makes an edit of one entry, in a place that is made where it is
-// missing, and prints what the entry holds then.
+// edit applies an edit to one entry and prints its new value. A missing place is created.
 func (a *app) edit(ctx context.Context, where string, e entry.Edit, w place.Way) error {
 	if err := checkNames(e.Name); err != nil {
 		return err
@@ -75,7 +74,7 @@ func (a *app) edit(ctx context.Context, where string, e entry.Edit, w place.Way)
 	}
 	defer p.Close()
 	mean := ""
-	if !place.IsURL(p.Where()) { // where it costs nothing to look
+	if !place.IsURL(p.Where()) { // on a device the lookup is cheap
 		if _, found, err := p.Get(ctx, e.Name); err == nil && !found {
 			mean = didYouMean(ctx, p, e.Name)
 		}
@@ -98,7 +97,7 @@ func (a *app) edit(ctx context.Context, where string, e entry.Edit, w place.Way)
 	return a.printEntry(done.Entries[0])
 }
 
-// printEntry answers a write: the new value, or the entry.
+// printEntry prints the result of a write: the new value, or the entry as JSON.
 func (a *app) printEntry(e entry.Entry) error {
 	if a.json {
 		return a.printJSON(e)
@@ -107,7 +106,7 @@ func (a *app) printEntry(e entry.Entry) error {
 	return nil
 }
 
-// checkNames refuses names that no entry can have, before anything is done.
+// checkNames returns an error for a name that no entry can have.
 func checkNames(names ...string) error {
 	for _, name := range names {
 		if err := pantry.CheckName(name); err != nil {
@@ -121,7 +120,7 @@ func nothingUnder(name, where, more string) error {
 	return exitError{exitAbsent, fmt.Sprintf("nothing is stored under %s in %s%s", name, place.Shown(where), more)}
 }
 
-// didYouMean names what is stored or declared in a place and nearly matches a name.
+// didYouMean suggests stored or declared names that are similar to name.
 func didYouMean(ctx context.Context, p place.Place, name string) string {
 	l, err := p.List(ctx, "")
 	if err != nil {

@@ -24,19 +24,19 @@ func (a *app) places() *cobra.Command {
 	cmd := a.withJSON(&cobra.Command{
 		Use:   "places",
 		Short: "Short names for places: @NAME",
-		Long: `places lists the short names that are kept for places, and the configuration
-file where they are kept, which only you can read. With places keep, a link with
-its token need not be typed, nor stand in a shell's history.`,
+		Long: `places lists the short names of places, and the configuration file that holds them,
+which only you can read. A kept place saves typing a link, and keeps its token out of
+your shell's history.`,
 		Args: exactly(0),
 		RunE: func(*cobra.Command, []string) error { return a.listPlaces() },
 	})
 	cmd.AddCommand(
 		&cobra.Command{
-			Use: "keep NAME PLACE", Short: "Keep a place under a name; the PLACE - is read from standard input", Args: exactly(2),
+			Use: "keep NAME PLACE", Short: "Keep a place under a name; - reads the PLACE from standard input", Args: exactly(2),
 			RunE: func(_ *cobra.Command, args []string) error { return a.keepPlace(args[0], args[1]) },
 		},
 		&cobra.Command{
-			Use: "forget NAME", Short: "Forget a name", Args: exactly(1),
+			Use: "forget NAME", Short: "Remove a name", Args: exactly(1),
 			RunE: func(_ *cobra.Command, args []string) error {
 				all, err := keptPlaces()
 				if err != nil {
@@ -97,12 +97,12 @@ func writePlaces(all map[string]string) error {
 
 func (a *app) keepPlace(name, where string) error {
 	if name == "" || strings.ContainsAny(name, "@/ #") {
-		return usage("%s can't be a place's name: it takes no @, /, # and space", scan.Quote(name))
+		return usage("%s can't be a place's name: it can't contain @, /, # or a space", scan.Quote(name))
 	}
 	if where == "-" {
 		line, err := bufio.NewReader(a.stdin).ReadString('\n')
 		if where = strings.TrimSpace(line); where == "" {
-			return fmt.Errorf("there is no place on standard input: %w", err)
+			return fmt.Errorf("no place on standard input: %w", err)
 		}
 	}
 	if !place.IsURL(where) {
@@ -149,8 +149,8 @@ func (a *app) listPlaces() error {
 	return nil
 }
 
-// resolve gives the place that @NAME stands for, and to a link without a token
-// that of SMALLPANTRY_TOKEN.
+// resolve returns the place kept as @NAME. A link without a token gets the one in
+// SMALLPANTRY_TOKEN.
 func resolve(where string) (string, error) {
 	if name, is := strings.CutPrefix(where, "@"); is {
 		all, err := keptPlaces()
@@ -158,7 +158,7 @@ func resolve(where string) (string, error) {
 			return "", err
 		}
 		if where = all[name]; where == "" {
-			return "", usage("no place is kept under %s; places lists those that are", scan.Quote(name))
+			return "", usage("no place is kept under %s; the command places lists them", scan.Quote(name))
 		}
 	}
 	if token := os.Getenv("SMALLPANTRY_TOKEN"); token != "" && place.IsURL(where) && !strings.Contains(where, "#") {

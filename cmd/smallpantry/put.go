@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/place"
@@ -20,12 +22,13 @@ func (a *app) put() *cobra.Command {
 	var ifAbsent bool
 	cmd := &cobra.Command{
 		Use:   "put PLACE NAME VALUE",
-		Short: "Store a value",
-		Long: `put stores a value. It is read as the kind that is declared, else stored; else true
-and false are bool, a whole number is an int, a number with a point a float,
-[…] a list, {…} a map, and the rest text. What can't be read so is refused;
---kind decides otherwise. What an app has declared holds: kind, range, choices and
-length; only --force goes past it. The VALUE - is read from standard input.`,
+		Short: "Put a value under a name",
+		Long: `put stores a value. It is read as the declared kind, else as the stored kind. For a
+new name, true and false are bool, a whole number is an int, a number with a point is
+a float, […] is a list, {…} is a map, and anything else is text. A value that can't be
+read that way is refused, unless --kind names another kind. Declared kinds, ranges,
+choices and lengths are checked; --force skips that. The VALUE - is read from
+standard input.`,
 		Example: "  smallpantry put garden/plotbook reminder-hour 7\n  smallpantry put garden/plotbook plot 0042 --kind text",
 		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -33,7 +36,7 @@ length; only --force goes past it. The VALUE - is read from standard input.`,
 			asked := cmd.Flags().Changed("if-version")
 			switch {
 			case ifAbsent && asked:
-				return usage("--if-absent and --if-version can't both hold")
+				return usage("use only one of --if-absent and --if-version")
 			case ifVersion < 0:
 				return usage("--if-version is %d, and a version is at least 0", ifVersion)
 			case ifAbsent || asked:
@@ -48,7 +51,11 @@ length; only --force goes past it. The VALUE - is read from standard input.`,
 			if e.Op.Raw, err = a.typed(args[2]); err != nil {
 				return err
 			}
-			return a.edit(cmd.Context(), args[0], e, place.Way{MakeDir: true})
+			err = a.edit(cmd.Context(), args[0], e, place.Way{MakeDir: true})
+			if kind == "" && errors.Is(err, pantry.ErrWrongKind) && !errors.As(err, new(*entry.DeclaredError)) {
+				return kindError{err}
+			}
+			return err
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "", "store it as `KIND`: bool, int, float, text, bytes, time, list, map")
@@ -57,8 +64,7 @@ length; only --force goes past it. The VALUE - is read from standard input.`,
 	return a.withJSON(a.withForce(cmd))
 }
 
-// typed gives the VALUE of a call, from standard input for "-". One newline
-// at its end is the terminal's, not the value's.
+// typed returns the VALUE argument, or standard input for "-", without one newline at its end.
 func (a *app) typed(arg string) (string, error) {
 	if arg != "-" {
 		return arg, nil

@@ -11,7 +11,7 @@ import (
 func (a *app) rename() *cobra.Command {
 	return a.withJSON(a.withForce(&cobra.Command{
 		Use:   "rename PLACE NAME NAME",
-		Short: "Give an entry another name, which must be free",
+		Short: "Rename an entry; the new name must not exist",
 		Args:  exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkNames(args[1:]...); err != nil {

@@ -15,11 +15,11 @@ import (
 func (a *app) repair() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "repair PLACE",
-		Short: "Salvage a damaged file",
-		Long: `repair writes every intact entry of a damaged file to a fresh one, keeps the
-damaged file beside it, and tells what was lost. A torn end, which nobody was
-told was stored, is cut. A file in good health stays as it is. PLACE is
-DIR/NAMESPACE; for a board, DATA/boards/BOARD on the server's machine.`,
+		Short: "Save what is intact in a damaged file",
+		Long: `repair copies every intact entry of a damaged file to a new one, keeps the damaged
+file beside it, and prints what was lost. An incomplete last line, which was never
+acknowledged, is removed. A healthy file is not changed. PLACE is DIR/NAMESPACE, or
+DATA/boards/BOARD for a board, on the server's machine.`,
 		Example: "  smallpantry repair garden/plotbook",
 		Args:    exactly(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -28,7 +28,7 @@ DIR/NAMESPACE; for a board, DATA/boards/BOARD on the server's machine.`,
 				return err
 			}
 			if place.IsURL(where) {
-				return usage("a board is repaired where its file lies: repair DATA/boards/BOARD on the server's machine")
+				return usage("a board is repaired on the server's machine: smallpantry repair DATA/boards/BOARD")
 			}
 			dir, name, err := place.Split(where)
 			if err != nil {
@@ -54,7 +54,7 @@ DIR/NAMESPACE; for a board, DATA/boards/BOARD on the server's machine.`,
 	return a.withJSON(cmd)
 }
 
-// repaired is the JSON form of a report.
+// repaired is a report as JSON.
 func repaired(r pantry.Report) map[string]any {
 	lost := []map[string]any{}
 	for _, l := range r.Lost {
@@ -68,9 +68,9 @@ func (a *app) printReport(r pantry.Report) {
 	case r.Damaged:
 		fmt.Fprintf(a.stdout, "%s was damaged; %s saved\n", r.Path, term.Counted(r.Entries, "entry was", "entries were"))
 	case len(r.Lost) > 0:
-		fmt.Fprintf(a.stdout, "%s had a torn end, which was cut: nothing in the file says that it was ever stored\n", r.Path)
+		fmt.Fprintf(a.stdout, "%s ended in an incomplete line, which was removed: it was never acknowledged\n", r.Path)
 	default:
-		fmt.Fprintf(a.stdout, "%s is in good health; nothing was changed\n", r.Path)
+		fmt.Fprintf(a.stdout, "%s is healthy; nothing was changed\n", r.Path)
 	}
 	if len(r.Lost) > 0 {
 		fmt.Fprintln(a.stdout)
@@ -82,6 +82,6 @@ func (a *app) printReport(r pantry.Report) {
 		t.Print()
 	}
 	if r.Copy != "" {
-		fmt.Fprintf(a.stdout, "\nas it was, it is kept in %s\n", r.Copy)
+		fmt.Fprintf(a.stdout, "\nthe damaged file is kept as %s\n", r.Copy)
 	}
 }

@@ -14,13 +14,12 @@ func (a *app) reset() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reset PLACE --yes",
 		Short: "Remove every entry",
-		Long: `reset removes every entry, whatever its name and kind. On a device nothing of
-what was stays in the file; a board keeps its newest commits, so that restore
-can undo it.`,
+		Long: `reset removes every entry of any name and kind. On a device, no old value stays in
+the file. A board keeps its newest commits, so restore can undo it.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !yes {
-				return usage("reset removes everything in %s; add --yes if that is meant", place.Shown(args[0]))
+				return usage("reset removes everything in %s; add --yes to confirm", place.Shown(args[0]))
 			}
 			p, err := a.change(args[0], place.Way{Write: true})
 			if err != nil {

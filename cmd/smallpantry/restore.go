@@ -15,11 +15,11 @@ import (
 func (a *app) restore() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore PLACE@WHEN [NAME...]",
-		Short: "Put it back as it was, as a new commit",
-		Long: `restore makes the entries what they were, in one new commit, so that it can be
-undone in the same way. WHEN is a version that history tells (@12), a moment
-(@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d). With NAMEs only these are put
-back; what was absent then is removed.`,
+		Short: "Restore an earlier state in a new commit",
+		Long: `restore sets the entries back to an earlier state in one new commit, which can be
+undone in the same way. WHEN is a version from history (@12), a time
+(@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d). With NAMEs it restores only these.
+Entries that did not exist then are removed.`,
 		Example: "  smallpantry restore garden/plotbook@12 reminder-hour\n  smallpantry restore garden/plotbook@-2h",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -28,7 +28,7 @@ back; what was absent then is removed.`,
 				return err
 			}
 			if when.IsNow() {
-				return usage("restore needs to know when: write %[1]s@12 for a version, which history tells, or %[1]s@-10m, or %[1]s@2026-05-03T09:00", place.Shown(args[0]))
+				return usage("restore needs a time: write %[1]s@12 for a version from history, or %[1]s@-10m, or %[1]s@2026-05-03T09:00", place.Shown(args[0]))
 			}
 			names := args[1:]
 			if err := checkNames(names...); err != nil {
@@ -64,7 +64,7 @@ back; what was absent then is removed.`,
 				fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, term.Brief(c.Old, c.New), term.Brief(c.New, c.Old))
 			}
 			if len(changes) == 0 {
-				fmt.Fprintln(a.stdout, "nothing to put back: it is as it was")
+				fmt.Fprintln(a.stdout, "nothing to restore: nothing has changed since")
 			}
 			return nil
 		},

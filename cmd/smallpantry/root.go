@@ -19,20 +19,20 @@ import (
 	"github.com/small-pantry/pantry/internal/term"
 )
 
-// app is one call of the command.
+// An app is one call of the command.
 type app struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
 	json           bool
-	force          bool             // what is declared does not hold
-	running        bool             // the call was in order
-	quiet          bool             // problems are not named: they will be findings
-	problems       []pantry.Problem // that opening a place met
-	damaged        bool             // what was read is what is left of a damaged file
+	force          bool             // --force: skip the checks of declared keys
+	running        bool             // the arguments were valid
+	quiet          bool             // don't print problems; they will be findings
+	problems       []pantry.Problem // found when a place was opened
+	damaged        bool             // what was read is only the intact part of a damaged file
 }
 
 func init() {
-	cobra.EnableCommandSorting = false // they stand in the order in which people work
+	cobra.EnableCommandSorting = false // list commands in the order of their use
 }
 
 func interruptible() (context.Context, context.CancelFunc) {
@@ -44,12 +44,12 @@ func (a *app) root() *cobra.Command {
 	root = &cobra.Command{
 		Use:   "smallpantry",
 		Short: "Keep small values on this device and on boards that several apps share",
-		Long: `smallpantry looks into namespaces on this device and boards of the shared
-store, changes what is there, and serves boards.
+		Long: `smallpantry reads and changes namespaces on this device and boards of the shared
+store, and serves boards.
 
 A PLACE is DIR/NAMESPACE on this device, or http://HOST:PORT/boards/BOARD.
-PLACE@WHEN is that place as it was: at a version (@12), a moment
-(@2026-05-03T09:00) or so long ago (@-10m, @-2h, @-3d).
+PLACE@WHEN is that place in the past: at a version (@12), at a time
+(@2026-05-03T09:00) or some time ago (@-10m, @-2h, @-3d).
 
 Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 4 refused by a condition or by kind, 5 not allowed, 6 the server can't be reached.`,
@@ -59,7 +59,7 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 			if len(args) == 0 {
 				return nil
 			}
-			root.SuggestionsMinimumDistance = 1 + min(len(args[0])/5, 1) // in a short word two slips make another
+			root.SuggestionsMinimumDistance = 1 + min(len(args[0])/5, 1) // a short word allows one typing error more
 			if like := root.SuggestionsFor(args[0]); len(like) > 0 {
 				return fmt.Errorf("there is no command %q; did you mean %s?", args[0], strings.Join(like, " or "))
 			}
@@ -95,7 +95,7 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 	return root
 }
 
-// version tells which program it is: its version, commit and Go's version.
+// version returns the version, commit and Go version of the program.
 func version() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
@@ -110,7 +110,7 @@ func version() string {
 	return fmt.Sprintf("smallpantry %s, %s, %s", info.Main.Version, commit, info.GoVersion)
 }
 
-// out is where results go.
+// out is where results are printed.
 func (a *app) out() term.Out { return term.Out{Writer: a.stdout} }
 
 // printJSON prints one object on one line.
@@ -120,52 +120,52 @@ func (a *app) printJSON(v any) error {
 	return enc.Encode(v)
 }
 
-// withJSON gives a command the flag --json.
+// withJSON adds the flag --json to a command.
 func (a *app) withJSON(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().BoolVar(&a.json, "json", false, "print JSON")
 	return cmd
 }
 
-// withForce gives a command that changes values the flag --force.
+// withForce adds the flag --force to a command that changes values.
 func (a *app) withForce(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().BoolVar(&a.force, "force", false, "go past what an app has declared: kind, range, choices, length")
 	return cmd
 }
 
-// exactly takes n arguments, which usage names.
+// exactly accepts n arguments.
 func exactly(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) == n {
 			return nil
 		}
-		return fmt.Errorf("%s takes %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
+		return fmt.Errorf("%s needs %s, not %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 
-// atMost takes n arguments or fewer.
+// atMost accepts n arguments or fewer.
 func atMost(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) <= n {
 			return nil
 		}
-		return fmt.Errorf("%s takes at most %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
+		return fmt.Errorf("%s accepts at most %s, not %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 
-// atLeast takes n arguments or more.
+// atLeast accepts n arguments or more.
 func atLeast(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) >= n {
 			return nil
 		}
-		return fmt.Errorf("%s takes at least %s, and was given %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
+		return fmt.Errorf("%s needs at least %s, not %d: %s", cmd.Name(), term.Counted(n, "argument", "arguments"), len(args), cmd.UseLine())
 	}
 }
 
 var negative = regexp.MustCompile(`^-[0-9.]`)
 
-// reorder puts the flags of a call before "--" and its arguments behind it, so
-// that a negative number among them is not taken for a flag.
+// reorder puts the flags before "--" and the arguments after it, so that a negative number is not
+// taken for a flag.
 func reorder(root *cobra.Command, args []string) []string {
 	cmd, rest, err := root.Find(args)
 	if err != nil || cmd == root {
@@ -193,7 +193,7 @@ func reorder(root *cobra.Command, args []string) []string {
 	return append(append(out, "--"), plain...)
 }
 
-// takesValue says whether the next argument belongs to the flag arg.
+// takesValue reports whether the argument after the flag arg is its value.
 func takesValue(cmd *cobra.Command, arg string) bool {
 	var f *pflag.Flag
 	switch {

@@ -18,16 +18,16 @@ func (a *app) serve() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Serve boards to phones, pages and other machines",
-		Long: `serve keeps boards in the directory DATA, and answers for them until it is
-interrupted. What is answered is on the disk. A board is reached by a link, which
-carries a token: --board makes a board and prints its owner's link, board invite
-makes links for others, and the token in DATA/admin-token may own every board.
+		Long: `serve keeps boards in the directory DATA and serves them until it is interrupted.
+Each write is on disk before it is acknowledged. A board is reached by a link, which
+contains a token. --board creates a board and prints its owner's link; board invite
+makes links for others; the token in DATA/admin-token owns every board.
 
-With --dev there are no tokens: whoever is on this machine may do everything, and
-boards come into being on first use. --pages then serves your own pages from the same
-origin, beside the boards, and --trouble makes the network as bad as you want to see
-your app in: each answer late (slow=2s), some lost (cut=10%), one entry holding what
-no app expects (garble=NAME).`,
+With --dev there are no tokens: everybody on this machine can do everything, and a
+board is created at its first use. --pages then serves your own pages from the same
+origin. --trouble makes the network unreliable, to test an app: each answer is late
+(slow=2s), some are lost (cut=10%), or one entry holds a value of another kind
+(garble=NAME).`,
 		Example: `  smallpantry serve --board rowan-street
   smallpantry serve --board rowan-street --listen :8437
   smallpantry serve --listen :443 --public https://pantry.example --cert cert.pem --key key.pem
@@ -41,7 +41,7 @@ no app expects (garble=NAME).`,
 				}
 			}
 			if !o.Dev && (o.Pages != "" || cmd.Flags().Changed("trouble")) {
-				return usage("--pages and --trouble go with --dev only")
+				return usage("--pages and --trouble need --dev")
 			}
 			if err := flags.Check(); err != nil {
 				return usageError{err}
@@ -55,14 +55,14 @@ no app expects (garble=NAME).`,
 				abs = data
 			}
 			o.Data, o.Public, o.Log = abs, public, flags.Logger(a.stderr)
-			o.Limits, _ = flags.Limits() // which were checked
+			o.Limits, _ = flags.Limits() // checked above
 			s, err := server.New(o)
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
 			where := "boards lie in " + abs
 			if o.Dev {
-				where = fmt.Sprintf("%s; look at them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
+				where = fmt.Sprintf("%s; open them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
 			}
 			err = flags.Run(cmd.Context(), s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public})
 			if errors.Is(err, server.ErrNotLoopback) {

@@ -16,12 +16,12 @@ func (a *app) watch() *cobra.Command {
 	var poll time.Duration
 	cmd := &cobra.Command{
 		Use:   "watch PLACE [NAME...]",
-		Short: "Print the values now, and then each change",
-		Long: `watch prints the values now, a line each, and then a line at each change, until
-it is interrupted. Without a NAME it watches everything in the place. Quick
-changes may come as one; the newest always comes. The server of a board tells of
-each change as it happens; with --poll it is asked every so often instead. On
-standard error it says when the server went away, and when it came back.`,
+		Short: "Print the present values, then each change",
+		Long: `watch prints the present values, one per line, and then a line for each change, until
+it is interrupted. Without a NAME it watches the whole place. Changes in quick
+succession can appear as one; the newest always appears. A board's server sends each
+change at once; with --poll the command asks at intervals instead. It reports on
+standard error when the server becomes unreachable and when it is back.`,
 		Example: "  smallpantry watch http://127.0.0.1:8437/boards/rowan-street tank/litres gate/open",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

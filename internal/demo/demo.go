@@ -1,7 +1,6 @@
-// Package demo plays the story of the Rowan Street community garden on the
-// real library and a real server, for people who want to see what Small Pantry
-// does before they use it. Nothing in it is made up but the garden: each figure
-// that it prints was read back, and is compared with what the story says.
+// Package demo plays the story of the Rowan Street community garden with the real library and a
+// real server. Only the garden is made up: each figure it prints was read back from the store and
+// is compared with the expected one.
 package demo
 
 import (
@@ -26,10 +25,10 @@ var gardenJSON []byte
 type garden struct {
 	Garden string
 	Board  string
-	Phones []string // the two phones' namespaces
-	Hours  []int    // that are left in a setting, one after the other
+	Phones []string // the namespaces of the two phones
+	Hours  []int    // values stored in a setting, one after the other
 	Plot   string
-	// What grows where.
+	// the plantings
 	Plantings []struct {
 		Crop, Bed string
 		SpacingCm int `json:"spacing-cm"`
@@ -38,7 +37,7 @@ type garden struct {
 	Cans struct{ Each, Litres int }
 }
 
-// story is what the scenes share.
+// A story has what the scenes share.
 type story struct {
 	*teller
 	garden
@@ -48,9 +47,9 @@ type story struct {
 	link string // of the board
 }
 
-// Run plays the story to w, in a temporary directory that it removes. The
-// error is not nil when something was not as the story says. With stay, the
-// server runs on until ctx ends, and Run tells how to look around.
+// Run plays the story to w, in a temporary directory that it removes. It returns an error if a
+// figure is not as expected. With stay, the server runs until ctx ends, and Run prints commands to
+// try.
 func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 	s := &story{teller: &teller{w: w}, ctx: ctx}
 	if err := json.Unmarshal(gardenJSON, &s.garden); err != nil {

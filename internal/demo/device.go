@@ -8,7 +8,7 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// What plotbook keeps on a phone.
+// The keys of plotbook on a phone.
 var (
 	reminderHour = pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind of watering")
 	plot         = pantry.Text("plot", "").About("the gardener's bed")
@@ -21,7 +21,7 @@ type planting struct {
 	SpacingCm int
 }
 
-// plotbook opens the app on a phone, lets it do something, and closes it.
+// plotbook opens the app on a phone, calls use, and closes it.
 func (s *story) plotbook(phone int, do func(ns *pantry.Namespace) error) error {
 	ns, err := pantry.Open(s.dir, s.Phones[phone], pantry.Declare(reminderHour, plot, units, plantings))
 	if err != nil {
@@ -37,7 +37,7 @@ func (s *story) firstLaunch() error {
 		if err != nil {
 			return err
 		}
-		s.say("reminder-hour shows %d, its default, since nothing is stored yet", hour)
+		s.say("reminder-hour shows %d, its default: nothing is stored yet", hour)
 		expect(s.teller, "the default", hour, 18)
 		expect(s.teller, "stored", found, false)
 		_, err = reminderHour.Parse("25")
@@ -47,8 +47,8 @@ func (s *story) firstLaunch() error {
 	})
 }
 
-// closeAndOpen leaves two different values in turn, so that what comes back
-// can't be the default by chance.
+// closeAndOpen stores two different values in turn, so that the value read back can't be the
+// default by chance.
 func (s *story) closeAndOpen() error {
 	s.scene("A setting is changed, the app closed and opened; and once more")
 	s.say("%-16s %-16s", "left", "came back")
@@ -81,7 +81,7 @@ func (s *story) lookInTheFile() error {
 			return err
 		}
 		lines := bytes.Split(bytes.TrimSpace(file), []byte("\n"))
-		s.say("%d lines; the newest, as it is:", len(lines))
+		s.say("%d lines; the newest is:", len(lines))
 		s.quote(string(lines[len(lines)-1]))
 		expect(s.teller, "the number of lines", len(lines), 2+len(s.Hours))
 		return nil
@@ -112,7 +112,7 @@ func (s *story) keepRecords() error {
 			s.say("%s  %-14s bed %s, every %d cm", id, p.Crop, p.Bed, p.SpacingCm)
 		}
 		id, err := in.Add(planting{"garlic", "A1", 15})
-		s.say("the next one gets number %s: a number is not used again", id)
+		s.say("the next one gets number %s: numbers are not reused", id)
 		marrow, _, err2 := in.Lookup("2")
 		expect(s.teller, "the number of plantings", in.Len(), len(s.Plantings))
 		expect(s.teller, "the marrow's bed", marrow.Bed, "A1")
@@ -139,8 +139,7 @@ func (s *story) chooseFromASet() error {
 	})
 }
 
-// resetAndOpen closes at once after the reset: a reset of the screen alone
-// would show only then.
+// resetAndOpen closes right after the reset, so that a reset only in memory would show.
 func (s *story) resetAndOpen() error {
 	s.scene("Everything is reset, the app closed at once, and opened")
 	if err := s.plotbook(0, func(ns *pantry.Namespace) error { return ns.Reset() }); err != nil {

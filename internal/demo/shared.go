@@ -12,21 +12,21 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// What the apps of the garden share.
+// The keys that the apps of the garden share.
 var tankLitres = pantry.Int("tank/litres", 0).Between(0, 5000).About("in the rain tank")
 
 func at(hour int, bed string) string { return fmt.Sprintf("%d:00, bed %s", hour, bed) }
 
-// join joins the board as an app that is open.
+// join joins the board as a running app.
 func (s *story) join(app string, opts ...board.Option) (*board.Board, error) {
 	opts = append([]board.Option{board.ClientName(app), board.Poll(100*time.Millisecond, 400*time.Millisecond)}, opts...)
 	return board.Join(s.link, opts...)
 }
 
-// soon is how long the story waits for what should come at once.
+// soon is how long the story waits for a change that should come at once.
 const soon = 5 * time.Second
 
-// shows waits until a variable shows a value, and gives what it shows.
+// shows waits until a variable shows a value, and returns its state.
 func shows[T comparable](ctx context.Context, v board.Var[T], want T) board.State[T] {
 	ctx, cancel := context.WithTimeout(ctx, soon)
 	defer cancel()
@@ -56,7 +56,7 @@ func (s *story) unknownName() error {
 		return err
 	}
 	litres, found, err = tank.Lookup(s.ctx)
-	s.say("it stores %d, and asks again: %d", s.Tank, litres)
+	s.say("it stores %d, and reads back %d", s.Tank, litres)
 	expect(s.teller, "tank/litres", litres, s.Tank)
 	expect(s.teller, "found now", found, true)
 	return err
@@ -112,15 +112,15 @@ func (s *story) takeWater() error {
 	defer b.Close()
 	left, _, err := board.On(b, tankLitres).Lookup(s.ctx)
 	want := s.left()
-	s.say("%d - %d x %d x %d = %d, and the board says %d", s.Tank, len(s.Phones), s.Cans.Each, s.Cans.Litres, want, left)
+	s.say("%d - %d x %d x %d = %d, and the board has %d", s.Tank, len(s.Phones), s.Cans.Each, s.Cans.Litres, want, left)
 	expect(s.teller, "what is left", left, want)
 	return err
 }
 
-// left is what the phones leave in the tank.
+// left returns how much the phones leave in the tank.
 func (s *story) left() int { return s.Tank - len(s.Phones)*s.Cans.Each*s.Cans.Litres }
 
-// afterRain is what is in it after it has rained twice.
+// afterRain returns how much is in it after two rains.
 func (s *story) afterRain() int { return s.left() + 50 }
 
 func (s *story) poll() error {
@@ -158,7 +158,7 @@ func (s *story) poll() error {
 	return nil
 }
 
-// push shows that a display which has changes pushed needs not ask.
+// push shows that a display with a stream does not poll.
 func (s *story) push() error {
 	s.scene("Another display has changes pushed instead, as they happen")
 	display, err := s.join("display")
@@ -185,13 +185,13 @@ func (s *story) push() error {
 		return err
 	}
 	state := shows(s.ctx, tank, now)
-	s.say("rain again: it shows %d, after %d ms, and has asked for nothing", state.Value, time.Since(start).Milliseconds())
+	s.say("rain again: it shows %d, after %d ms, without a request", state.Value, time.Since(start).Milliseconds())
 	expect(s.teller, "what the display shows", state.Value, s.afterRain())
 	expect(s.teller, "how often it has polled since", display.Status().Polls, asked)
 	return nil
 }
 
-// agree shows that the board knows which names its apps use.
+// agree shows that the board knows the names that its apps use.
 func (s *story) agree() error {
 	s.scene("The apps tell the board which names they use, and a slip is found")
 	tankwatch, err := s.join("tankwatch")
@@ -213,7 +213,7 @@ func (s *story) agree() error {
 		return err
 	}
 	for _, f := range findings {
-		s.say("rainlog hears: %s", f.Sentence)
+		s.say("rainlog is told: %s", f.Sentence)
 	}
 	expect(s.teller, "findings", len(findings), 1)
 	if err := rainlog.WithdrawKey(s.ctx, slip.Name()); err != nil {
@@ -226,7 +226,7 @@ func (s *story) agree() error {
 		return err
 	}
 	err = board.On(rainlog, slip).Set(s.ctx, 1)
-	s.say("the list is closed, and it stores one more: %v", err)
+	s.say("only declared names are accepted, and it stores one more: %v", err)
 	expect(s.teller, "refused as undeclared", errors.Is(err, board.ErrUndeclared), true)
 	return nil
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// A teller writes the story and compares what happened with what the story says.
+// A teller prints the story and compares what happened with what is expected.
 type teller struct {
 	w     io.Writer
 	step  int
@@ -22,13 +22,12 @@ func (t *teller) scene(title string) {
 	fmt.Fprintf(t.w, "\n%2d  %s\n", t.step, title)
 }
 
-// say writes a line of it. What is longer than a terminal is wide goes on
-// below, further in.
+// say prints a line. A line wider than the terminal continues below, indented.
 func (t *teller) say(format string, args ...any) {
 	t.print(ansi.Wordwrap(fmt.Sprintf(format, args...), width-len(further), " "))
 }
 
-// quote writes a line of a file, as it is.
+// quote prints a line of a file unchanged.
 func (t *teller) quote(line string) { t.print(ansi.Hardwrap(line, width-len(further), true)) }
 
 const (
@@ -48,7 +47,7 @@ func (t *teller) print(text string) {
 	}
 }
 
-// expect notes where something is not as the story says.
+// expect records a value that is not as expected.
 func expect[T comparable](t *teller, what string, got, want T) {
 	if got == want {
 		return
@@ -58,11 +57,11 @@ func expect[T comparable](t *teller, what string, got, want T) {
 	t.say("!! %v", err)
 }
 
-// end sums up: an error where something was not as the story says.
+// end returns an error if anything was not as expected.
 func (t *teller) end() error {
 	if len(t.wrong) > 0 {
-		return fmt.Errorf("the demo did not go as it should: %w", errors.Join(t.wrong...))
+		return fmt.Errorf("the demo did not go as expected: %w", errors.Join(t.wrong...))
 	}
-	fmt.Fprintf(t.w, "\nAll %d scenes went as they should; every figure above was read back from where it is stored.\n", t.step)
+	fmt.Fprintf(t.w, "\nAll %d scenes went as expected; every figure above was read back from the store.\n", t.step)
 	return nil
 }

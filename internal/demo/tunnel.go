@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 )
 
-// A tunnel is a network that can be gone.
+// A tunnel is a network that can fail.
 type tunnel struct{ inside atomic.Bool }
 
 func (t *tunnel) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -20,8 +20,7 @@ func (t *tunnel) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
-// outage shows that what a phone does without a network is kept, over a relaunch too, and
-// counts once.
+// outage shows that changes made without a network are kept, also over a relaunch, and count once.
 func (s *story) outage() error {
 	s.scene("A phone takes water in the tunnel, is closed there, and comes out again")
 	way := &tunnel{}
@@ -40,7 +39,7 @@ func (s *story) outage() error {
 	}
 	s.say("no network, and it takes 10 litres twice: %v", err)
 	state := tank.State()
-	s.say("it shows %d, %s, with %d changes that wait", state.Value, state.Phase, state.Queued)
+	s.say("it shows %d, %s, with %d changes waiting", state.Value, state.Phase, state.Queued)
 	expect(s.teller, "what it shows, since nothing else is stored", state.Value, s.afterRain())
 	if err := phone.Close(); err != nil {
 		return err
@@ -51,7 +50,7 @@ func (s *story) outage() error {
 	defer phone.Close()
 	tank = board.On(phone, tankLitres)
 	state = tank.State()
-	s.say("closed and opened in there: it shows %d, %s, with %d changes that wait", state.Value, state.Phase, state.Queued)
+	s.say("closed and opened in there: it shows %d, %s, with %d changes waiting", state.Value, state.Phase, state.Queued)
 	expect(s.teller, "what waits", state.Queued, 2)
 	expect(s.teller, "what was known last", state.Value, s.afterRain())
 
@@ -65,7 +64,7 @@ func (s *story) outage() error {
 	}
 	way.inside.Store(false)
 	state = shows(s.ctx, tank, s.afterRain())
-	s.say("meanwhile it rained 20; back in the open it shows %d, with %d that wait", state.Value, state.Queued)
+	s.say("meanwhile it rained 20; outside again it shows %d, with %d waiting", state.Value, state.Queued)
 	now, _, err := board.On(rain, tankLitres).Lookup(s.ctx)
 	expect(s.teller, "what the board says, 20 less and 20 more", now, s.afterRain())
 	expect(s.teller, "what waits", state.Queued, 0)

@@ -16,7 +16,7 @@ import (
 
 var gateOpen = pantry.Bool("gate/open", false).About("the garden's gate")
 
-// lookBack shows the board's newest commits, and what differs between two moments.
+// lookBack shows the board's newest commits, and the difference between two versions.
 func (s *story) lookBack() error {
 	s.scene("What happened on the board: its newest commits, and two moments compared")
 	b, err := s.join("gatehouse")
@@ -54,7 +54,7 @@ func (s *story) lookBack() error {
 			fresh = append(fresh, e.Name)
 		}
 	}
-	s.say("from version %d to version %d there came: %s", before, version, strings.Join(fresh, ", "))
+	s.say("between version %d and version %d: %s", before, version, strings.Join(fresh, ", "))
 	expect(s.teller, "what is new", strings.Join(fresh, ", "), "gate/open")
 	return nil
 }
@@ -66,7 +66,7 @@ func orNothing(v value.Value) string {
 	return v.String()
 }
 
-// undoReset puts everything back after somebody has reset the board.
+// undoReset restores everything after somebody has reset the board.
 func (s *story) undoReset() error {
 	s.scene("Somebody resets the board by mistake, and it is put back")
 	b, err := s.join("gatehouse")
@@ -102,7 +102,7 @@ func (s *story) undoReset() error {
 		return err
 	}
 	litres, _, err := tank.Lookup(s.ctx)
-	s.say("version %d was put back as version %d, %d entries in one commit: tank/litres is %d", version, done.Version, len(ops), litres)
+	s.say("version %d was restored as version %d, %d entries in one commit: tank/litres is %d", version, done.Version, len(ops), litres)
 	expect(s.teller, "the entries put back", len(ops), len(before))
 	expect(s.teller, "tank/litres", litres, s.afterRain())
 	return err
@@ -132,14 +132,14 @@ func (s *story) check() error {
 		for _, f := range notes {
 			codes[f.Code]++
 		}
-		s.say("besides, %d names that no app has declared, and %d keys that were never written", codes["undeclared"], codes["never-written"])
+		s.say("also: %d names without a declaration, and %d keys that were never written", codes["undeclared"], codes["never-written"])
 		got := fmt.Sprint(codes["secret"], codes["near-miss"], codes["number-as-text"], codes["undeclared"], codes["never-written"])
 		expect(s.teller, "the numbers of findings", got, "1 1 1 3 3")
 		if err := ns.Forget("cloud/password"); err != nil {
 			return err
 		}
 		file, err := os.ReadFile(ns.Path())
-		s.say("cloud/password is forgotten: the file holds neither it nor what it was")
+		s.say("cloud/password is forgotten: the file holds neither its name nor its old values")
 		expect(s.teller, "what the file holds of the secret", bytes.Contains(file, []byte("password")) || bytes.Contains(file, []byte("sunflower")), false)
 		return err
 	})

@@ -1,5 +1,4 @@
-// Package inspect looks at what is stored, and says what is wrong with it or
-// will go wrong: for the command check, on devices and boards alike.
+// Package inspect finds what is wrong in a namespace or a board, or will be, for the command check.
 package inspect
 
 import (
@@ -18,27 +17,27 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Finding is one thing that somebody should look at.
+// A Finding is one thing to look at.
 type Finding = entry.Finding
 
-// A Place is what is looked at.
+// A Place is what to inspect.
 type Place struct {
 	Entries  []entry.Entry
 	Declared []entry.Declared
-	Past     []entry.Commit // what is kept of it, newest first
-	Unread   map[string]int // of keys that no run has read: how many runs noted their use
-	Bytes    int64          // of the file; 0: not known
-	Load     time.Duration  // how long it took to load
+	Past     []entry.Commit // the kept history, newest first
+	Unread   map[string]int // for keys that no run has read: how many runs recorded their use
+	Bytes    int64          // of the file; 0 means unknown
+	Load     time.Duration  // how long loading took
 }
 
-// The sizes from which on something is large.
+// From these sizes on, something is reported as large.
 const (
 	LargeValue = 64 << 10
 	LargeFile  = 4 << 20
 )
 
-// Findings gives the findings by name, and those about the place first; and notes,
-// which tell of what need not be wrong.
+// Findings returns the findings, those about the whole place first and the others by name. Notes
+// are not necessarily wrong.
 func (p Place) Findings() (findings, notes []Finding) {
 	var f finder
 	if p.Bytes > LargeFile {
@@ -91,7 +90,7 @@ func (f *finder) note(code, name, format string, args ...any) {
 	f.notes = append(f.notes, Finding{Code: code, Name: name, Sentence: fmt.Sprintf(format, args...)})
 }
 
-// inThePast looks for secrets that an entry holds no more, and the file still does.
+// inThePast finds secrets in old values that the file still holds.
 func (f *finder) inThePast(p Place) {
 	told := map[string]bool{}
 	for _, e := range p.Entries {
@@ -107,7 +106,7 @@ func (f *finder) inThePast(p Place) {
 	}
 }
 
-// against compares an entry with what is declared.
+// against compares an entry with its declaration.
 func (f *finder) against(e entry.Entry, declared func(name string) (entry.Declared, bool)) {
 	k := entry.DeclaredFor(e.Name, declared)
 	if k.Kind == value.KindNone {
@@ -117,7 +116,7 @@ func (f *finder) against(e entry.Entry, declared func(name string) (entry.Declar
 	err := k.Judge(e.Value)
 	code := ""
 	switch {
-	case err == nil || k.Kind == value.KindSealed: // what stands in the clear is found as a secret
+	case err == nil || k.Kind == value.KindSealed: // a secret in the clear is reported separately
 		return
 	case errors.Is(err, value.ErrWrongKind):
 		code = "wrong-kind"
@@ -129,8 +128,8 @@ func (f *finder) against(e entry.Entry, declared func(name string) (entry.Declar
 	f.add(code, e.Name, "%v; its app shows the default", err)
 }
 
-// nearMisses compares all names that are stored or declared, but for those of
-// records, which their apps choose.
+// nearMisses compares all stored and declared names, except the names of records, which their apps
+// choose.
 func (f *finder) nearMisses(p Place) {
 	seen := map[string]bool{}
 	var names []string
@@ -150,7 +149,7 @@ func (f *finder) nearMisses(p Place) {
 		}
 	}
 	slices.Sort(names)
-	const most = 2000 // pairs of more names take too long to compare
+	const most = 2000 // comparing more pairs takes too long
 	if len(names) > most {
 		names = names[:most]
 	}
@@ -163,8 +162,7 @@ func (f *finder) nearMisses(p Place) {
 	}
 }
 
-// nearly is near.Match, for names as they look: letters may be encoded in
-// several ways.
+// nearly is near.Match for names as they are displayed: a letter can have several encodings.
 func nearly(a, b string) string {
 	na, nb := norm.NFC.String(a), norm.NFC.String(b)
 	if na == nb {

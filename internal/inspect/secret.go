@@ -10,15 +10,14 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// What looks like a secret, whatever its name.
+// Values that look like a secret under any name.
 var (
 	jwt    = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*$`)
 	opaque = regexp.MustCompile(`^[A-Za-z0-9+/_.=-]{24,}$`)
 	hex    = regexp.MustCompile(`^[0-9a-fA-F]{32,}$`)
 )
 
-// secret says why what is stored under a name looks like a secret; it is empty
-// when it doesn't. What is sealed is none any more.
+// secret returns why a value looks like a secret, or "". Sealed values do not.
 func secret(name string, v value.Value) string {
 	switch v.Kind() {
 	case value.KindText:
@@ -58,13 +57,13 @@ func secretText(name, s string) string {
 	return ""
 }
 
-// mixed says whether s has capital and small letters and digits, as what is
-// drawn at random nearly always has, and no word is.
+// mixed reports whether s has capital letters, small letters and digits. Random strings nearly
+// always have; words never do.
 func mixed(s string) bool {
 	return strings.ContainsFunc(s, unicode.IsUpper) && strings.ContainsFunc(s, unicode.IsLower) && strings.ContainsFunc(s, unicode.IsDigit)
 }
 
-// entropy is that of the characters of s, in bits for each.
+// entropy returns the entropy of s in bits per character.
 func entropy(s string) float64 {
 	counts := map[rune]float64{}
 	for _, r := range s {

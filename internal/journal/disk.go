@@ -14,7 +14,8 @@ type Disk interface {
 	Owner(path string) (uid int, own bool, err error)
 	Rename(from, to string) error
 	Remove(path string) error
-	SyncDir(dir string) error
+	Mkdir(path string, perm fs.FileMode) error
+	SyncDir(dir string) error // use the function SyncDir, which knows of earlier failures
 }
 
 // A Handle is an open data file.
@@ -68,6 +69,8 @@ func (osDisk) Owner(path string) (uid int, own bool, err error) {
 
 func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
 func (osDisk) Remove(path string) error     { return os.Remove(path) }
+
+func (osDisk) Mkdir(path string, perm fs.FileMode) error { return os.Mkdir(path, perm) }
 
 func (osDisk) SyncDir(dir string) error {
 	d, err := os.Open(dir)

@@ -8,48 +8,48 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 )
 
-// A File is a journal. Its methods say when the lock must be held.
+// A File is a journal in a file. Its methods say when the lock must be held.
 type File struct {
 	disk      Disk
-	dir, name string // where the file really lies, links followed
+	dir, name string // where the file is, after following links
 	path      string
 	readOnly  bool
 
-	lock *lock // nil for a reader that has no lock file to share
+	lock *lock // nil for a reader without access to the lock file
 	position
-	// nameless says that a power cut may take the file's name, or give it back to
-	// another: the directory must be synced before anything is acknowledged.
-	nameless bool
-	lapsed   ID // of a file whose sync has failed: see SyncRead
+	entry    entryState
+	dropped  ID      // the file whose entry a failed sync may have dropped
+	parents  bool    // the entries of the directories above are durable
+	problems []error // see Problems
+	lapsed   ID      // the file whose sync has failed: see SyncRead
 
-	retired retired // were replaced, and are still open
+	retired retired // replaced files that are still open
 }
 
-// A position is an open data file, and how far it is known.
+// A position is an open data file and how far it has been read.
 type position struct {
 	handle Handle // nil while there is no file
 	id     ID
 	header *Header // never changed, only replaced; nil before the first reading
 	head   []byte  // the header's line
-	end    []byte  // of the part that counts, at most endKept bytes
+	end    []byte  // the last bytes of the counting part, at most endKept
 	cursor cursor
 }
 
-// endKept is how many bytes of the end are compared to recognise a file.
+// endKept is how many bytes at the end are compared to recognise a file.
 const endKept = 256
 
-// keepEnd keeps the end of all that counts.
+// keepEnd remembers the end of the counting part.
 func (p *position) keepEnd(counts []byte) {
 	p.end = p.end[:0]
 	p.extendEnd(counts)
 }
 
-// extendEnd takes in what counts behind it.
+// extendEnd appends lines to the remembered end.
 func (p *position) extendEnd(lines []byte) {
 	lines = lines[max(len(lines)-endKept, 0):]
 	if over := len(p.end) + len(lines) - endKept; over > 0 {
@@ -58,31 +58,30 @@ func (p *position) extendEnd(lines []byte) {
 	p.end = append(p.end, lines...)
 }
 
-// A Reading is what was read of a file and does not count yet: Adopt has the
-// File stand there. Until then the File is as it was.
+// A Reading is the result of reading a file. It takes effect with Adopt; until then the File is
+// unchanged.
 type Reading struct {
 	position
-	Taken   int   // how many lines counted
-	Tail    *Tail // what stands behind them; nil: nothing
-	anew    bool  // the handle was opened for it
-	adopted bool  // the File has the handle now
-	size    int64 // of all of it
+	Taken   int   // the number of lines that counted
+	Tail    *Tail // the rest after them; nil means none
+	anew    bool  // the handle was opened for this reading
+	adopted bool  // the File owns the handle now
+	size    int64 // of the whole file
 }
 
-// Version is that of the last line that counts.
+// Version returns the version of the last line that counts.
 func (r *Reading) Version() int64 { return r.cursor.last }
 
-// Close lets go of a Reading that was not adopted.
+// Close releases a Reading that was not adopted.
 func (r *Reading) Close() {
 	if r != nil && r.anew && !r.adopted {
 		r.handle.Close()
 	}
 }
 
-// Attach gives the journal called name in dir; it may not exist yet. A writer
-// makes dir (0700) and the lock file where they are missing; a reader makes
-// nothing. Links are followed here, once: what replaces the file replaces what
-// the link leads to.
+// Attach returns the journal called name in dir, which need not exist. A writer creates dir (0700)
+// and the lock file if they are missing; a reader creates nothing. Links are followed here, once: a
+// replacement replaces the link's target.
 func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
@@ -115,28 +114,7 @@ func Attach(disk Disk, dir, name string, readOnly bool) (*File, error) {
 	return f, nil
 }
 
-// MakeDir makes a directory, with mode 0700, and what is missing above it, and syncs the names
-// of all that it makes, each before what comes to stand in it.
-func MakeDir(disk Disk, dir string) error {
-	var missing []string // the lowest first
-	for d := dir; ; d = filepath.Dir(d) {
-		if _, err := os.Stat(d); !isAbsent(err) || d == filepath.Dir(d) {
-			break
-		}
-		missing = append(missing, d)
-	}
-	for _, d := range slices.Backward(missing) {
-		if err := os.Mkdir(d, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-			return err
-		}
-		if err := disk.SyncDir(filepath.Dir(d)); err != nil {
-			return fmt.Errorf("sync the directory that %s was made in: %w", d, err)
-		}
-	}
-	return os.MkdirAll(dir, 0o700) // which says what else may stand there
-}
-
-// followLinks settles where the file lies, and with it its lock.
+// followLinks resolves the paths of the file and its lock.
 func (f *File) followLinks() error {
 	if real, err := filepath.EvalSymlinks(f.dir); err == nil {
 		f.dir = real
@@ -148,36 +126,35 @@ func (f *File) followLinks() error {
 	}
 	real, err := filepath.EvalSymlinks(f.path)
 	if err != nil {
-		return fmt.Errorf("the link %s leads to nothing: %w", f.path, err)
+		return fmt.Errorf("the link %s has no target: %w", f.path, err)
 	}
 	f.path, f.dir, f.name = real, filepath.Dir(real), strings.TrimSuffix(filepath.Base(real), ".jsonl")
 	return nil
 }
 
-// Path is where the data file lies.
+// Path returns the path of the data file.
 func (f *File) Path() string { return f.path }
 
-// Header is the header of the file as it was read or written last; nil before.
-// It must not be changed.
+// Header returns the header as last read or written, or nil. It must not be changed.
 func (f *File) Header() *Header { return f.header }
 
-// End is the size of the part that counts.
+// End returns the size of the counting part.
 func (f *File) End() int64 { return f.cursor.end }
 
-// Newest is the End of the newest commit.
+// Newest returns the End of the newest commit.
 func (f *File) Newest() End { return f.cursor.newest }
 
-// Version is the version of the last line that counts.
+// Version returns the version of the last line that counts.
 func (f *File) Version() int64 { return f.cursor.last }
 
-// Lock takes the lock within wait: alone for a writer, shared for a reader.
-// With certain it is the one that the lock's path leads to at this moment, as
-// what is acknowledged needs. The error wraps ErrBusy when somebody else keeps it.
+// Lock takes the lock, exclusive for a writer and shared for a reader, and waits at most wait. With
+// certain it also checks that the lock's path still leads to the locked file, as an acknowledgement
+// requires. The error wraps ErrBusy if another holder keeps the lock.
 func (f *File) Lock(certain bool, wait time.Duration) error {
 	return f.acquire(certain, f.readOnly, wait)
 }
 
-// RLock takes the lock shared, to read only.
+// RLock takes the lock shared.
 func (f *File) RLock(wait time.Duration) error { return f.acquire(false, true, wait) }
 
 func (f *File) acquire(certain, shared bool, wait time.Duration) error {
@@ -191,7 +168,7 @@ func (f *File) acquire(certain, shared bool, wait time.Duration) error {
 	return f.lock.acquireCertainly(certain, shared, wait, queue)
 }
 
-// Unlock gives the lock back.
+// Unlock releases the lock.
 func (f *File) Unlock() error {
 	if f.lock == nil {
 		return nil
@@ -199,10 +176,9 @@ func (f *File) Unlock() error {
 	return f.lock.release()
 }
 
-// Fresh says what a writer or follower finds before it reads on: whether
-// another file stands under the path than the one that is open, and whether that
-// has grown. It costs one look at the path; only a file that has another size
-// than expected is read, a little, to see that it is the one that is known.
+// Fresh reports whether another file is at the path, and whether the open file has grown. It looks
+// at the path once. Only if the size is not the expected one does it read a few bytes to recognise
+// the file.
 func (f *File) Fresh() (replaced, grown bool, err error) {
 	now, err := f.disk.Look(f.path)
 	switch {
@@ -219,8 +195,8 @@ func (f *File) Fresh() (replaced, grown bool, err error) {
 	return !known, known, err
 }
 
-// recognise says whether the open file begins and goes on as it is known: a
-// copy may have been written into it.
+// recognise reports whether the open file still has the known header and end: a copy can have been
+// written into it.
 func (f *File) recognise() (bool, error) {
 	for _, part := range []struct {
 		at   int64
@@ -237,10 +213,9 @@ func (f *File) recognise() (bool, error) {
 	return true, nil
 }
 
-// Load opens the file that stands under the path, and reads all of it. The
-// error is fs.ErrNotExist where there is none; a *NewerError; a *DamageError,
-// with which the Reading can be salvaged. Only a writer needs the lock: a
-// reader without it may see a torn tail.
+// Load opens the file at the path and reads all of it. The error is fs.ErrNotExist, a *NewerError,
+// or a *DamageError, with which the Reading can be salvaged. Only a writer needs the lock: a reader
+// without it can see a torn tail.
 func (f *File) Load(c Consumer) (r *Reading, err error) {
 	flag := os.O_RDWR
 	if f.readOnly {
@@ -293,10 +268,10 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 	return r, err
 }
 
-// ReadOn reads what was appended since the last reading that was adopted.
+// ReadOn reads what was appended since the last adopted reading.
 func (f *File) ReadOn(c Consumer) (*Reading, error) {
 	r := &Reading{position: f.position}
-	r.end = bytes.Clone(f.end) // the File's own stays as it is
+	r.end = bytes.Clone(f.end) // the File's own must not change yet
 	data, err := readFrom(f.handle, f.cursor.end)
 	if err != nil {
 		return nil, err
@@ -317,12 +292,14 @@ func (f *File) consume(r *Reading, data []byte, c Consumer) (err error) {
 	return err
 }
 
-// Adopt has the File stand where the reading ended, or with salvaged behind all
-// of it: a reader of a damaged file notices only what changes later.
+// Adopt moves the File to the end of the reading, or with salvaged to the end of the whole file, so
+// that a reader of a damaged file notices only later changes.
 func (f *File) Adopt(r *Reading, salvaged bool) {
 	if r.anew {
 		f.drop()
-		f.nameless = !f.readOnly // whoever made it may have died before its name was synced
+		if f.entry = entryUnknown; r.id == f.dropped {
+			f.entry = entryFailed
+		}
 	}
 	f.position, r.adopted = r.position, true
 	if salvaged {
@@ -331,12 +308,11 @@ func (f *File) Adopt(r *Reading, salvaged bool) {
 	}
 }
 
-// Bytes gives all of what was read, whatever stands in it.
+// Bytes returns the whole file.
 func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
 
-// SyncRead makes what was read durable. When that has failed once, it fails until
-// another file is there: the kernel may have dropped what was to be synced, and
-// would say success the next time.
+// SyncRead makes what was read durable. Once it has failed, it fails until the file is replaced:
+// the kernel can have dropped the pages and report success the next time.
 func (f *File) SyncRead(r *Reading) error {
 	if f.lapsed == r.id {
 		return errLapsed
@@ -348,9 +324,9 @@ func (f *File) SyncRead(r *Reading) error {
 	return err
 }
 
-var errLapsed = errors.New("a sync has failed before")
+var errLapsed = errors.New("an earlier sync of this file failed")
 
-// Cut takes off the tail, and syncs. The lock must be held.
+// Cut removes the tail and syncs. The lock must be held.
 func (r *Reading) Cut() error {
 	r.Tail = nil
 	return cutAt(r.handle, r.cursor.end)
@@ -371,7 +347,7 @@ func readFrom(h Handle, offset int64) ([]byte, error) {
 	return readInto(make([]byte, max(now.Size-offset, 0)), h, offset)
 }
 
-// readInto reads what there is from an offset on, as much as data has room for.
+// readInto reads from an offset as much as fits into data.
 func readInto(data []byte, h Handle, from int64) ([]byte, error) {
 	n, err := h.ReadAt(data, from)
 	if err == io.EOF {
@@ -380,14 +356,13 @@ func readInto(data []byte, h Handle, from int64) ([]byte, error) {
 	return data[:n], err
 }
 
-// Append writes lines, which must be finished and follow the last version,
-// behind the part that counts. They count for this File once Advance is
-// called, which must wait for Sync. The lock must be held.
+// Append writes finished lines after the counting part. They count for this File after Advance,
+// which must follow Sync. The lock must be held.
 func (f *File) Append(lines []byte) error {
 	return f.write(f.handle, lines, f.cursor.end)
 }
 
-// write writes all of data. On a full disk the files that were replaced go first.
+// write writes all of data. On a full disk it first frees the replaced files.
 func (f *File) write(h Handle, data []byte, at int64) error {
 	n, err := h.WriteAt(data, at)
 	if IsFull(err) && f.retired.free() {
@@ -399,7 +374,7 @@ func (f *File) write(h Handle, data []byte, at int64) error {
 	return err
 }
 
-// Advance says that lines, n of them up to version, count now.
+// Advance records that n lines, up to version, count now.
 func (f *File) Advance(lines []byte, n int, version int64) {
 	f.cursor.end += int64(len(lines))
 	f.cursor.line += int64(n)
@@ -408,20 +383,12 @@ func (f *File) Advance(lines []byte, n int, version int64) {
 	f.extendEnd(lines)
 }
 
-// Sync makes what was appended or truncated durable, and before the first
-// time the file's name.
+// Sync makes appended or truncated data durable. For the directory entry, see SyncEntry.
 func (f *File) Sync() error {
-	if f.nameless {
-		if err := f.disk.SyncDir(f.dir); err != nil {
-			return fmt.Errorf("sync the directory: %w", err)
-		}
-		f.nameless = false
-	}
 	return f.handle.Sync()
 }
 
-// CutTail takes off whatever stands behind the part that counts, and syncs.
-// The lock must be held.
+// CutTail removes everything after the counting part and syncs. The lock must be held.
 func (f *File) CutTail() error { return cutAt(f.handle, f.cursor.end) }
 
 func (f *File) drop() {

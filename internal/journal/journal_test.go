@@ -30,7 +30,12 @@ func TestMakeDir(t *testing.T) {
 	root := t.TempDir()
 	dir := filepath.Join(root, "data", "boards")
 	bad := simdisk.New()
-	bad.Fault(func(string, string) error { return syscall.EIO })
+	bad.Fault(func(op, _ string) error {
+		if op == "syncdir" {
+			return syscall.EIO
+		}
+		return nil
+	})
 	assert.ErrorIs(t, journal.MakeDir(bad, dir), syscall.EIO)
 	assert.NoDirExists(t, dir)
 	require.NoError(t, os.Remove(filepath.Dir(dir)))

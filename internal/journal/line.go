@@ -67,13 +67,15 @@ type Header struct {
 	End    End    // of the commit at Base
 	// Receipts is the newest version whose receipt was dropped.
 	Receipts int64
-	Rest     scan.Rest
+	// Dir identifies the directory whose own entry, and those above it, were synced; "" means unknown.
+	Dir  string
+	Rest scan.Rest
 }
 
 func (h *Header) fields(format, end *string) []scan.Field {
 	return []scan.Field{
 		scan.Always("format", format), scan.Always("namespace", &h.Name), scan.Always("schema", &h.Schema), scan.Always("id", &h.ID),
-		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end), scan.Maybe("receipts", &h.Receipts),
+		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end), scan.Maybe("receipts", &h.Receipts), scan.Maybe("dir", &h.Dir),
 		scan.Maybe("crc", new([]byte)), scan.Others(&h.Rest),
 	}
 }

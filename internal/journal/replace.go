@@ -10,19 +10,22 @@ import (
 	"time"
 )
 
-// Rewrite puts a new file in place of the old one, or makes the first: header
-// and lines, of which there are kept, whose last version is last and whose newest commit
-// has the End newest. The lock
-// must be held. When it fails the old file stands, but for the error of syncing
-// the directory: then a power cut may bring the old one back, and Sync fails
-// until the directory is synced.
+// Rewrite replaces the file, or creates it. The new file has header and lines; kept is the number
+// of lines, last the version of the last line, and newest the End of the newest commit. The lock
+// must be held. If Rewrite fails before the rename, the old file is unchanged. If only the sync of
+// the directory fails, the new file is in place, a power cut can bring back the old one, and
+// SyncEntry writes the file again.
 func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest End) error {
 	if err := f.MayReplace(); err != nil {
 		return err
 	}
+	if err := f.syncParents(); err != nil {
+		return err
+	}
+	header.Dir = f.dirMark()
 	head := header.append(nil)
 	path := newPath(f.dir, f.name)
-	// What a writer that died has left there, or somebody a link, is not written into.
+	// Don't write into a file that a dead writer left there, or into a link.
 	if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
 		return err
 	}
@@ -54,17 +57,12 @@ func (f *File) Rewrite(header Header, lines []byte, kept int, last int64, newest
 	f.cursor = cursor{end: int64(len(head) + len(lines)), last: last, line: int64(kept), newest: newest}
 	f.keepEnd(head)
 	f.extendEnd(lines)
-	f.nameless = true
-	if err := f.disk.SyncDir(f.dir); err != nil {
-		return fmt.Errorf("sync the directory: %w", err)
-	}
-	f.nameless = false
-	return nil
+	return f.syncName()
 }
 
-// WriteAnew puts a new file in place that holds what counts of what was read, and
-// has the File stand there. The lock must be held. Errors are those of Rewrite.
-func (f *File) WriteAnew(r *Reading) error {
+// WriteAgain replaces the file by a copy of the counting part of a Reading, and adopts the copy.
+// The lock must be held. The errors are those of Rewrite.
+func (f *File) WriteAgain(r *Reading) error {
 	data, err := r.Bytes()
 	if err != nil {
 		return err
@@ -72,31 +70,55 @@ func (f *File) WriteAnew(r *Reading) error {
 	return f.Rewrite(*r.header, data[len(r.head):r.cursor.end], int(r.cursor.line), r.cursor.last, r.cursor.newest)
 }
 
-// mayCreate says whether this user may make files in the directory: what root
-// or a second user leaves there, the app could not open.
+// Free returns how many bytes this user can still write to the file's disk, if that is known.
+func (f *File) Free() (bytes int64, known bool) {
+	if s, ok := f.disk.(interface {
+		Free(dir string) (int64, bool)
+	}); ok {
+		return s.Free(f.dir)
+	}
+	return free(f.dir)
+}
+
+// mayCreate returns an error if this user must not create files in the directory: the app could not
+// open them.
 func (f *File) mayCreate() error {
 	uid, own, err := OS.Owner(f.dir)
 	if err == nil && !own {
-		err = fmt.Errorf("%w: the directory %s belongs to user %d, and what another user makes in it, its apps may not open; run this as that user", fs.ErrPermission, f.dir, uid)
+		err = &OwnerError{f.dir, uid}
 	}
 	return err
 }
 
-// MayReplace says whether this user may put another file in place of the data
-// file: only its owner may, or in an empty place the directory's.
+// MayReplace returns an error unless this user may replace the data file: its owner may, or the
+// owner of the directory if there is no file.
 func (f *File) MayReplace() error {
 	uid, own, err := f.disk.Owner(f.path)
 	switch {
 	case isAbsent(err):
 		return f.mayCreate()
 	case err == nil && !own:
-		err = fmt.Errorf("%w: %s belongs to user %d, who alone can have it written anew", fs.ErrPermission, f.path, uid)
+		err = &OwnerError{f.path, uid}
 	}
 	return err
 }
 
-// retire leaves the file that another was renamed over to be closed later. A
-// disk of a test has its files closed at once, so that its steps stay in order.
+// An OwnerError is returned if only another user may create or replace a file: the apps of that user
+// could not open a file of this one. It wraps fs.ErrPermission.
+type OwnerError struct {
+	Path string // the file, or its directory
+	UID  int    // the owner
+}
+
+func (e *OwnerError) Error() string {
+	return fmt.Sprintf("%v: %s belongs to user %d, and only that user may create and replace files there", fs.ErrPermission, e.Path, e.UID)
+}
+
+// Unwrap returns fs.ErrPermission.
+func (e *OwnerError) Unwrap() error { return fs.ErrPermission }
+
+// retire closes the replaced file later. With a test's disk it is closed at once, so that the order
+// of steps is fixed.
 func (f *File) retire() {
 	if _, ok := f.handle.(interface{ Fd() uintptr }); !ok {
 		f.drop()
@@ -106,18 +128,18 @@ func (f *File) retire() {
 	f.handle = nil
 }
 
-// CopyTail keeps a torn tail beside the file, as NAME.cut-VERSION, and says where.
+// CopyTail copies a torn tail to NAME.cut-VERSION and returns the path.
 func (f *File) CopyTail(tail *Tail, version int64) (string, error) {
-	return f.keepAside(fmt.Sprint(cutCopy, version), tail.Bytes)
+	return f.writeCopy(fmt.Sprint(cutCopy, version), tail.Bytes)
 }
 
-// CopyDamaged keeps a damaged file beside, as NAME.damaged-TIME, and says where.
+// CopyDamaged copies a damaged file to NAME.damaged-TIME and returns the path.
 func (f *File) CopyDamaged(data []byte, at time.Time) (string, error) {
-	return f.keepAside(damagedCopy+at.UTC().Format("20060102T150405.000Z"), data)
+	return f.writeCopy(damagedCopy+at.UTC().Format("20060102T150405.000Z"), data)
 }
 
-// keepAside writes a file of its own, whose name is durable when it returns.
-func (f *File) keepAside(suffix string, data []byte) (string, error) {
+// writeCopy writes a copy and makes its directory entry durable.
+func (f *File) writeCopy(suffix string, data []byte) (string, error) {
 	path := filepath.Join(f.dir, f.name+"."+suffix)
 	for n := 2; ; n++ {
 		h, err := f.disk.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
@@ -135,12 +157,12 @@ func (f *File) keepAside(suffix string, data []byte) (string, error) {
 		if err = errors.Join(err, h.Close()); err != nil {
 			return "", errors.Join(err, f.disk.Remove(path))
 		}
-		return path, f.disk.SyncDir(f.dir)
+		return path, dirs.sync(f.disk, f.dir)
 	}
 }
 
-// Remove takes away the data file and all that was kept beside it, and syncs the
-// directory; the lock's file stays, since it is never removed. The lock must be held.
+// Remove removes the data file and its copies, and syncs the directory. The lock file stays, since
+// it must never be removed. The lock must be held.
 func (f *File) Remove() error {
 	if err := f.MayReplace(); err != nil {
 		return err
@@ -152,7 +174,7 @@ func (f *File) Remove() error {
 	doomed := []string{f.path, newPath(f.dir, f.name)}
 	for _, file := range files {
 		kind, ours := strings.CutPrefix(file.Name(), f.name+".")
-		// a.cut-3.jsonl is the file of a.cut-3, and no copy of a's.
+		// a.cut-3.jsonl is the data file of the namespace a.cut-3, not a copy of a's.
 		if ours && (strings.HasPrefix(kind, cutCopy) || strings.HasPrefix(kind, damagedCopy)) && !strings.HasSuffix(kind, ".jsonl") {
 			doomed = append(doomed, filepath.Join(f.dir, file.Name()))
 		}
@@ -162,10 +184,10 @@ func (f *File) Remove() error {
 			return err
 		}
 	}
-	return f.disk.SyncDir(f.dir)
+	return dirs.sync(f.disk, f.dir)
 }
 
-// What the names of copies that are kept beside a file go on with.
+// The suffixes of copies.
 const (
 	cutCopy     = "cut-"
 	damagedCopy = "damaged-"

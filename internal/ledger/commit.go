@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -12,11 +13,12 @@ import (
 
 // A Result is what became of a commit.
 type Result struct {
-	*Stamp           // of the commit; with Changed false, of the newest before it
-	Changed bool     // false: it all stood there already, and no version was made
-	Before  *Told    // the commit before it; nil where Options.Marks is 0
-	After   *Told    // this one; with Changed false, Before
-	Sealed  []string // what stood under these in the clear is sealed now: its bytes are still in the file
+	*Stamp        // of the commit; with Changed false, of the newest before it
+	Changed bool  // false: it all stood there already, and no version was made
+	Before  *Told // the commit before it; nil where Options.Marks is 0
+	After   *Told // this one; with Changed false, Before
+	Duty    error // a *DutyError if the commit has to erase old bytes and that failed; it is retried
+	owes    bool
 }
 
 // commitGroup judges requests, and stores what becomes of them, and says whether the file is
@@ -33,6 +35,9 @@ func (l *Ledger) commitGroup(group []*request) (due bool) {
 	var b *batch
 	err := l.insist(func() error {
 		if err := l.mend(); err != nil {
+			return err
+		}
+		if err := l.payDuty(false); errors.Is(err, ErrBehind) {
 			return err
 		}
 		b = l.judgeAll(group)
@@ -156,6 +161,15 @@ func (b *batch) count(c *pending) {
 	}
 }
 
+// The times that a line can hold, in milliseconds since 1970: the years 1 to 9999.
+var (
+	firstTime = time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
+	lastTime  = time.Date(9999, 12, 31, 23, 59, 59, 999_000_000, time.UTC).UnixMilli()
+)
+
+// maxVersion is the last version that a commit can have.
+const maxVersion = 1 << 62
+
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
 	b.settle() // what was judged on an older state
@@ -166,7 +180,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	version := l.Version()
 	var last *Stamp // of the commit before, of this group
 	before := l.lastTold()
-	now := l.opts.Now().UnixMilli()
+	now := min(max(l.opts.Now().UnixMilli(), firstTime), lastTime)
 	if l.opts.Steady {
 		now = max(now, l.newest.Load())
 	}
@@ -179,10 +193,14 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		if r.err = r.call(tx); r.err != nil || r.panicked != nil {
 			continue
 		}
+		if version >= maxVersion {
+			r.err = fmt.Errorf("%w: %s is at version %d, the last one possible; export its entries and import them into a new one", ErrNotStored, l.Path(), version)
+			continue
+		}
 		c := b.next()
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.head.Synced
-		var sealed []string
+		c.owes = tx.owes
 		for i := range tx.changes { // but for what stands there already
 			ch := &tx.changes[i]
 			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
@@ -192,7 +210,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			if !value.Equal(old, ch.val) {
 				c.changes = append(c.changes, *ch)
 				if ch.val.Kind() == value.KindSealed && !old.IsZero() && old.Kind() != value.KindSealed {
-					sealed = append(sealed, ch.name)
+					c.owes = owe(c.owes, ch.name)
 				}
 			}
 		}
@@ -215,7 +233,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		if tx.closed >= 0 && tx.KeysClosed() != (tx.closed == 1) {
 			c.closed = tx.closed
 		}
-		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0 || c.closed >= 0
+		changes := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0 || c.closed >= 0 || c.owes != nil
 		if changes && schema > 0 && !l.schemaTold {
 			c.schema = schema
 		}
@@ -255,7 +273,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 				n.ahead = recs[i]
 			}
 		}
-		r.result = Result{Stamp: last, Changed: true, Before: before, After: before, Sealed: sealed}
+		r.result = Result{Stamp: last, Changed: true, Before: before, After: before, owes: c.owes != nil}
 		if l.opts.Marks > 0 {
 			r.result.After = &Told{before.ID, version, c.end}
 			before = r.result.After
@@ -304,6 +322,7 @@ func (l *Ledger) publish(commits []pending) {
 		if c.receipt != nil {
 			l.receipts.add(c.receipt, l.opts.Now())
 		}
+		l.duty.add(c.owes)
 		l.version.Store(c.Version)
 		l.newest.Store(max(c.At, l.newest.Load()))
 		l.marks.add(told{c.Version, c.end})

@@ -136,6 +136,12 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	if !l.dueForCompaction() {
 		return nil, nil
 	}
+	if !l.duty.done() { // lines that record it must not be merged; doing it rewrites the file too
+		if err := l.payDuty(false); errors.Is(err, ErrBehind) {
+			return nil, err
+		}
+		return nil, nil
+	}
 	r := &rewriting{header: l.head.Header, size: l.head.Size, forced: l.forced()}
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		if e.Found() {

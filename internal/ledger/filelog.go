@@ -23,6 +23,7 @@ type fileLog struct {
 	wreck   *journal.Reading // what Load found damaged
 	damaged []byte           // its bytes, once they were asked for
 	took    time.Duration    // see Head
+	synced  int64            // the bytes of the file are synced up to this version
 }
 
 var _ Salvager = (*fileLog)(nil)
@@ -71,9 +72,21 @@ func (f *fileLog) share(wait time.Duration) (end func() error, err error) {
 	return f.file.Unlock, f.file.RLock(wait)
 }
 
-// head tells where the file stands now, with all up to version synced.
-func (f *fileLog) head(synced int64) Head {
-	return Head{Header: f.file.Header(), Version: f.file.Version(), End: f.file.Newest(), Synced: synced, Size: f.file.End(), Took: f.took}
+// head returns the position in the file. It is the only place that decides what is durable: bytes
+// are, once they and the file's directory entry are synced.
+func (f *fileLog) head() Head {
+	h := Head{Header: f.file.Header(), Version: f.file.Version(), End: f.file.Newest(), Size: f.file.End(), Took: f.took}
+	if f.readOnly || f.file.Durable() {
+		h.Synced = f.synced
+	}
+	return h
+}
+
+// report passes on the problems of the file.
+func (f *fileLog) report() {
+	for _, err := range f.file.Problems() {
+		f.problem(err)
+	}
 }
 
 func (f *fileLog) Load(c journal.Consumer, wait time.Duration) (Head, error) {
@@ -97,9 +110,8 @@ func (f *fileLog) load(c journal.Consumer) (Head, error) {
 		r.Close()
 		return Head{}, err
 	}
-	head := f.head(0)
-	head.Synced = head.Version
-	return head, nil
+	f.synced = f.file.Version()
+	return f.head(), nil
 }
 
 // After looks at the path first, so that a quiet file costs no lock.
@@ -141,10 +153,7 @@ func (f *fileLog) after(head Head, c journal.Consumer) (Head, error) {
 	if err := f.settle(r); err != nil {
 		return head, err
 	}
-	if r.Taken > 0 {
-		head.Synced = f.file.Version()
-	}
-	return f.head(head.Synced), nil
+	return f.head(), nil
 }
 
 // settle mends and syncs what was read, and has the file stand there.
@@ -167,13 +176,27 @@ func (f *fileLog) settle(r *journal.Reading) error {
 		}
 	}
 	if failed != nil && alone {
-		if err := f.file.WriteAnew(r); err != nil {
+		if err := f.file.WriteAgain(r); err != nil {
 			return errors.Join(failed, err)
 		}
-		f.problem(fmt.Errorf("%s: the disk failed, so that the file was written anew: %w", f.file.Path(), failed))
+		f.problem(fmt.Errorf("%s: the disk failed, so the file was written again: %w", f.file.Path(), failed))
 		r.Close()
 	} else {
 		f.file.Adopt(r, false)
+	}
+	if r.Taken > 0 {
+		f.synced = f.file.Version()
+	}
+	if !f.readOnly {
+		sync := f.file.TryEntry
+		if alone {
+			sync = f.file.SyncEntry
+		}
+		// Until this succeeds nothing is acknowledged; the next write tries again.
+		if err := sync(); err != nil {
+			f.problem(fmt.Errorf("%s: %w", f.file.Path(), err))
+		}
+		f.report()
 	}
 	f.current = f.held
 	return nil
@@ -247,29 +270,51 @@ func (f *fileLog) Append(head Head, b Batch) (Head, error) {
 }
 
 func (f *fileLog) append(head Head, b Batch) (Head, error) {
+	if b.Sync {
+		if err := f.syncEntry(); err != nil {
+			return f.head(), err
+		}
+	}
 	if len(b.Lines) > 0 {
 		if err := f.file.Append(b.Lines); err != nil {
 			// With the cut synced, nothing of the lines can come back.
 			if cut := f.file.CutTail(); cut != nil {
 				return head, &DiskError{errors.Join(err, cut)}
 			}
-			head.Synced = head.Version
-			return head, fmt.Errorf("%w: %w", ErrNotStored, err)
+			f.synced = head.Version
+			return f.head(), fmt.Errorf("%w: %w", ErrNotStored, err)
 		}
 	}
-	if b.Sync && (b.Count > 0 || head.Synced < head.Version) {
+	if b.Sync && (b.Count > 0 || f.synced < head.Version) {
 		start := time.Now()
 		err := f.file.Sync()
 		f.took = time.Since(start)
 		if err != nil {
 			return head, f.syncFailed(head, err)
 		}
-		head.Synced = head.Version + int64(b.Count)
+		f.synced = head.Version + int64(b.Count)
 	}
 	if b.Count > 0 {
 		f.file.Advance(b.Lines, b.Count, head.Version+int64(b.Count))
 	}
-	return f.head(head.Synced), nil
+	return f.head(), nil
+}
+
+// syncEntry makes the file's directory entry durable before something is acknowledged.
+func (f *fileLog) syncEntry() error {
+	if f.file.Durable() {
+		return nil
+	}
+	header := f.file.Header()
+	err := f.file.SyncEntry()
+	if f.file.Header() != header { // written again, and synced
+		f.synced = f.file.Version()
+	}
+	f.report()
+	if err != nil {
+		return fmt.Errorf("%w: the entry of %s in its directory is not durable: %w", ErrNotStored, f.file.Path(), err)
+	}
+	return nil
 }
 
 // syncFailed: a failed sync is never tried again, since the kernel may have
@@ -278,7 +323,7 @@ func (f *fileLog) append(head Head, b Batch) (Head, error) {
 // certainly gone. Otherwise nothing in the file is certain.
 func (f *fileLog) syncFailed(head Head, cause error) error {
 	cut := f.file.CutTail()
-	if cut == nil && journal.IsFull(cause) && head.Synced == head.Version {
+	if cut == nil && journal.IsFull(cause) && f.synced == head.Version {
 		return fmt.Errorf("%w: %w", ErrNotStored, cause)
 	}
 	return &DiskError{errors.Join(cause, cut)}
@@ -291,10 +336,13 @@ func (f *fileLog) Rewrite(head Head, s State, wait time.Duration) (Head, error) 
 	if err != nil {
 		return head, err
 	}
-	if err = f.file.Rewrite(s.Header, s.Lines, s.Count, s.Version, s.End); err == nil {
-		head.Synced = s.Version
+	header := f.file.Header()
+	err = f.file.Rewrite(s.Header, s.Lines, s.Count, s.Version, s.End)
+	if f.file.Header() != header { // replaced, even if the directory could not be synced
+		f.synced = s.Version
 	}
-	head = f.head(head.Synced) // which may be that of the new file even where its name could not be synced
+	head = f.head()
+	f.report()
 	if mine {
 		f.Release()
 	}
@@ -302,6 +350,9 @@ func (f *fileLog) Rewrite(head Head, s State, wait time.Duration) (Head, error) 
 }
 
 func (f *fileLog) MayRewrite() error { return f.file.MayReplace() }
+
+// Free returns the free space of the disk.
+func (f *fileLog) Free() (bytes int64, known bool) { return f.file.Free() }
 
 func (f *fileLog) Salvage(c journal.Consumer) (w Wreck, err error) {
 	if f.damaged, err = f.wreck.Bytes(); err != nil {

@@ -1,34 +1,29 @@
 package ledger
 
 import (
-	"fmt"
-
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// Forget writes the file anew, with another id, so that nothing stays in it of
-// what names held before now, nor of those that were dropped; of all names where
-// none is given, and then with no past at all.
+// Forget erases the old values of names from the file, and the names that hold nothing; without names
+// it erases the whole past. The file then has another id. It makes no commit, so a kill in the middle
+// leaves the file as it was; Tx.Owe records the duty in a commit. The errors are those of Commit, and
+// a *DutyError if the file can't be rewritten.
 func (l *Ledger) Forget(names ...string) error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
-	return l.anew(func() (err error) {
-		if len(names) == 0 {
-			err = l.rewrite(true)
-		} else {
-			err = l.rewriteWithout(names)
-		}
-		if err != nil {
-			return fmt.Errorf("it is done, but the file can't be written anew, and holds what was before: %w", err)
-		}
-		return nil
-	})
+	if names == nil {
+		names = []string{}
+	}
+	l.io.Lock()
+	l.duty.add(names)
+	l.io.Unlock()
+	return l.settleDuty()
 }
 
-// anew has f write the log anew when all in it is known, again where others have written
-// meanwhile.
-func (l *Ledger) anew(f func() error) error {
+// alter calls f, which rewrites the log, when everything in the log is known. It calls f again if
+// others have written meanwhile.
+func (l *Ledger) alter(f func() error) error {
 	return l.Locked(func() error {
 		err := l.catchUp(l.opts.Wait)
 		if err != nil {
@@ -43,7 +38,9 @@ func (l *Ledger) anew(f func() error) error {
 	})
 }
 
-func (l *Ledger) rewriteWithout(names []string) error {
+// rewriteWithout rewrites the log without the old values of names. With less it keeps only as much of
+// the past as a compaction does.
+func (l *Ledger) rewriteWithout(names map[string]bool, less bool) error {
 	view, err := l.log.Past(l.head)
 	if err != nil {
 		return err
@@ -56,9 +53,15 @@ func (l *Ledger) rewriteWithout(names []string) error {
 	defer p.free()
 	p.forget(names)
 	l.forgetTaken()
-	p.weigh(l.opts.Now(), all)
+	var c cuts
+	if less {
+		p.weigh(l.opts.Now(), l.opts.Kept)
+		c = p.within(l.opts.KeptBytes)
+	} else {
+		p.weigh(l.opts.Now(), all)
+	}
 	now := &Snapshot{l: l, Version: l.Version()} // nothing can change while io is held
-	next, err := l.plan(p, cuts{}, view, now, l.forgotten())
+	next, err := l.plan(p, c, view, now, l.forgotten())
 	if err != nil {
 		return err
 	}
@@ -82,7 +85,7 @@ func (l *Ledger) Renew() error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
 	}
-	return l.anew(func() error {
+	return l.alter(func() error {
 		past, err := l.log.Past(l.head)
 		if err != nil {
 			return err

@@ -18,6 +18,7 @@ type image struct {
 	schema  int64 // -1: not told
 	closed  int   // as commit.closed
 	kept    []*Receipt
+	duty    duty
 	stamps  []Stamp
 	whole   bool
 	marked  bool     // told is wanted
@@ -141,6 +142,7 @@ func (im *image) Accept() {
 	if im.c.closed >= 0 {
 		im.closed = im.c.closed
 	}
+	im.duty.add(im.c.owes)
 	im.kept = append(im.kept, im.c.moved...)
 	if im.c.receipt != nil {
 		im.kept = append(im.kept, im.c.receipt)

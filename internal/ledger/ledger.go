@@ -75,6 +75,9 @@ type Ledger struct {
 	// schemaTold says that a line of the file has the schema, which is then known
 	// also when its header is lost.
 	schemaTold bool
+	duty       duty      // what commits still owe
+	dutyAt     time.Time // no earlier try after a failure
+	dutyFull   bool      // the failure was a full disk
 	looked     time.Time
 	flushing   *time.Timer   // that syncs prompt commits; nil: there are none
 	lastGroup  int           // how many commits shared the last sync; of whoever leads, as is lastTook
@@ -220,6 +223,7 @@ func (l *Ledger) start() error {
 	if err != nil {
 		return err
 	}
+	_ = l.insist(func() error { return l.payDuty(true) }) // a failure is reported
 	if name := l.head.Header.Name; name != l.name && name != "" {
 		l.problem(refuse.As(value.ErrInvalid, "the file %s says that it is %s, not %s: was it copied or renamed?", l.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}

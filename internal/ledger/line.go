@@ -37,6 +37,7 @@ type commit struct {
 	closed  int   // the list of declared keys is closed: 1, open: 0; -1: not in the line
 	receipt *Receipt
 	moved   []*Receipt // of other commits, whose lines are gone
+	owes    []string   // names whose old bytes must be erased; empty means everything, nil nothing
 	over    int64      // it stands for so many commits, of which it holds what they came to; 0: it is one
 	end     journal.End
 }
@@ -84,7 +85,7 @@ func (c *commit) appendLine(dst []byte) []byte {
 			dropped++
 		} else {
 			dst = entry.AppendStored(set.next(dst), ch.name, ch.val, ch.json)
-			if ch.first > 0 && ch.first != c.Version {
+			if ch.first > 0 && (ch.first != c.Version || c.over > 0) {
 				dst = append(appendInt(append(dst[:len(dst)-1], `,"first":`...), ch.first), '}')
 			}
 			if c.extra != nil {
@@ -104,6 +105,16 @@ func (c *commit) appendLine(dst []byte) []byte {
 		dst = k.AppendJSON(keys.next(dst))
 	}
 	dst = keys.end(dst)
+	if c.owes != nil {
+		dst = append(dst, `,"owes":[`...)
+		for i, name := range c.owes {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = scan.AppendString(dst, name)
+		}
+		dst = append(dst, ']')
+	}
 	if c.receipt != nil {
 		dst = c.receipt.appendJSON(append(dst, `,"receipt":`...), false)
 	}
@@ -233,6 +244,13 @@ func (d *decoder) decode(line []byte) error {
 			} else {
 				c.closed = 0
 			}
+		case "owes":
+			c.owes = []string{}
+			err = r.Array(func() error {
+				name, err := r.String()
+				c.owes = append(c.owes, name)
+				return err
+			})
 		case "receipt":
 			c.receipt, err = readReceipt(r)
 		case "receipts":

@@ -25,11 +25,15 @@ func (p *past) runs(c cuts, each func(from, to int)) {
 // asIs says whether the lines of a run are one that needs no writing anew.
 func (p *past) asIs(from, to int) bool { return to == from+1 && !p.lines[from].forgot }
 
+// dropped marks a name that a run has dropped.
+const dropped = -1
+
 // merged makes one line of a run.
 func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	var d decoder
 	one := commit{schema: -1, closed: -1}
 	keys := map[string]entry.Declared{}
+	created := map[string]int64{} // where the run tells it: Record.First of a name; dropped if it holds nothing
 	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
 	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
 	for i := from; i < to; i++ {
@@ -45,10 +49,22 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 		}
 		for k := range d.c.changes {
 			ch, made := p.changes[int(l.from)+k], d.c.changes[k]
+			switch {
+			case ch.gone:
+				created[ch.name] = dropped
+			case made.first > 0:
+				created[ch.name] = made.first
+			case created[ch.name] == dropped:
+				created[ch.name] = d.c.Version
+			}
 			if int(ch.next) < to || ch.forgot {
 				continue
 			}
-			if made.first = p.first(ch.name); made.first <= before && !p.forgets[ch.name] || made.first > d.c.Version {
+			made.first = created[ch.name]
+			if first := p.first(ch.name); p.forgets[ch.name] || made.first <= 0 && first > before {
+				made.first = first // the lines that told it are gone, or are in this run
+			}
+			if made.first > d.c.Version {
 				made.first = 0
 			}
 			one.changes = append(one.changes, made)

@@ -165,7 +165,7 @@ func TestForgottenLines(t *testing.T) {
 		lineOf(6, 4, `,"set":[{"name":"gate","kind":"text","value":"garlic"}]`),
 		lineOf(7, 5, `,"set":[{"name":"a","kind":"int","value":3}],"drop":["b"]`),
 	)
-	p.forget([]string{"gate"})
+	p.forget(map[string]bool{"gate": true})
 	p.weigh(nine, all)
 	lines, _, err := p.write(nil, cuts{})
 	require.NoError(t, err)

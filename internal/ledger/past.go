@@ -58,6 +58,7 @@ type pastLine struct {
 	point    bool  // it is the last of the time that a restore point stands for
 	more     bool  // it has declared keys, or more
 	taken    bool  // it has a receipt that tells what was taken out of something
+	owes     bool  // it records a duty, which this rewriting does
 	forgot   bool  // something of it is forgotten, so that it has to be written anew
 	empty    bool  // and nothing is left
 }
@@ -115,7 +116,7 @@ func (r *pastReader) Accept() {
 		return
 	}
 	p := &r.past
-	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: int32(len(p.changes)), more: len(r.c.keys) > 0 || r.c.schema >= 0 || r.c.closed >= 0, taken: r.c.receipt != nil && r.c.receipt.Taken != nil}
+	l := pastLine{raw: r.line, mark: r.c.mark(), at: r.c.At, from: int32(len(p.changes)), more: len(r.c.keys) > 0 || r.c.schema >= 0 || r.c.closed >= 0, taken: r.c.receipt != nil && r.c.receipt.Taken != nil, owes: r.c.owes != nil}
 	for _, ch := range r.c.changes {
 		n, known := r.names[ch.name]
 		if !known {
@@ -155,11 +156,8 @@ func (l *Ledger) readPast(view Past) (*past, error) {
 }
 
 // forget has nothing told of names but what they hold now.
-func (p *past) forget(names []string) {
-	p.forgets = map[string]bool{}
-	for _, name := range names {
-		p.forgets[name] = true
-	}
+func (p *past) forget(names map[string]bool) {
+	p.forgets = names
 	newest := map[string]bool{}
 	for i := len(p.lines) - 1; i >= 0; i-- {
 		l := &p.lines[i]
@@ -174,6 +172,7 @@ func (p *past) forget(names []string) {
 				left++
 			}
 		}
+		l.forgot = l.forgot || l.owes
 		l.empty = l.forgot && left == 0 && !l.more
 		l.forgot = l.forgot || l.taken
 	}

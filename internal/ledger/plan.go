@@ -50,7 +50,8 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 
 // put writes the file anew as it was planned; io must be held, and Release called after it.
 func (l *Ledger) put(p *plan, wait time.Duration) (err error) {
-	if l.head, err = l.log.Rewrite(l.head, p.State, wait); err != nil {
+	replaced, err := l.replace(p.State, wait)
+	if !replaced {
 		return err
 	}
 	l.mu.Lock()
@@ -63,5 +64,5 @@ func (l *Ledger) put(p *plan, wait time.Duration) (err error) {
 	l.oldest = p.Header.Oldest
 	l.identify(p.Header.ID)
 	l.forgetNodes(p.told)
-	return nil
+	return err
 }

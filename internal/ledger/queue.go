@@ -82,6 +82,9 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 	if r.panicked != nil {
 		panic(r.panicked)
 	}
+	if r.err == nil && r.result.owes {
+		r.result.Duty = l.settleDuty()
+	}
 	return r.result, r.err
 }
 

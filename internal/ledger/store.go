@@ -182,6 +182,11 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.merge(im, whole)
 	}
 	if whole {
+		l.duty = im.duty
+	} else {
+		l.duty.join(im.duty)
+	}
+	if whole {
 		l.marks.anew(l.head.Header, im.told)
 		l.receipts.reset(l.head.Header.Receipts)
 		l.keysClosed = false
@@ -355,6 +360,7 @@ func (l *Ledger) rewrite(forget bool) error {
 		recs = append(recs, e)
 	}
 	next := State{Header: *l.head.Header, Version: version, End: l.head.End}
+	forget = forget || !l.duty.done()
 	if forget {
 		next.Header = l.forgotten()
 	}
@@ -365,16 +371,27 @@ func (l *Ledger) rewrite(forget bool) error {
 	recs = tombstones(recs, &header.Oldest, l.opts.Now())
 	next.Lines, next.Count = state.lines(recs)
 	header.Lines = int64(next.Count)
-	var err error
-	if l.head, err = l.log.Rewrite(l.head, next, l.opts.Wait); err != nil {
+	replaced, err := l.replace(next, l.opts.Wait)
+	if !replaced {
 		return err
 	}
 	l.compactAt = 0
+	if forget && err == nil {
+		l.duty = duty{}
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.oldest = header.Oldest
 	l.identify(header.ID)
-	return nil
+	return err
+}
+
+// replace replaces the log by a state. replaced is also true if only the sync of the directory failed:
+// then the new file is in place, and err says so.
+func (l *Ledger) replace(s State, wait time.Duration) (replaced bool, err error) {
+	before := l.head.Header
+	l.head, err = l.log.Rewrite(l.head, s, wait)
+	return err == nil || l.head.Header != before, err
 }
 
 // identify takes in the id of a file that was written in place of another; mu must be

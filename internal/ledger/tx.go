@@ -19,8 +19,9 @@ type Tx struct {
 	schema  int64
 	closed  int // as commit.closed
 	receipt *Receipt
-	sized   bool  // somebody asked for the Size
-	grown   int64 // by how much the changes make it larger, where sized is set
+	owes    []string // as commit.owes
+	sized   bool     // somebody asked for the Size
+	grown   int64    // by how much the changes make it larger, where sized is set
 }
 
 // manyChanges is the number from which on a Tx keeps an index.
@@ -161,6 +162,25 @@ func (tx *Tx) Withdraw(key entry.Declared) {
 	tx.keys = append(tx.keys, key)
 }
 
+// Owe makes the commit erase from the file what the names held before, and the names that then hold
+// nothing: see Result.Duty.
+func (tx *Tx) Owe(names ...string) {
+	for _, name := range names {
+		tx.owes = owe(tx.owes, name)
+	}
+}
+
+// OweAll makes the commit erase the whole past and every name that then holds nothing.
+func (tx *Tx) OweAll() { tx.owes = []string{} }
+
+// owe adds a name to a list of names to erase, unless the list means everything.
+func owe(owes []string, name string) []string {
+	if owes != nil && len(owes) == 0 {
+		return owes
+	}
+	return append(owes, name)
+}
+
 // Schema is the number of the schema so far.
 func (tx *Tx) Schema() int64 { return tx.schema }
 
@@ -195,6 +215,12 @@ func (tx *Tx) Grown() (names int, bytes int64) {
 		}
 	}
 	return names, tx.grown
+}
+
+// Grows reports whether the changes so far make the names and values larger.
+func (tx *Tx) Grows() bool {
+	_, bytes := tx.Grown()
+	return bytes > 0
 }
 
 // before tells what there is without the changes of this Tx.

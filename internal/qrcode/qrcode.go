@@ -10,8 +10,8 @@ import (
 	"rsc.io/qr"
 )
 
-// Print draws a text in a terminal, dark on light whatever its colours are; without
-// colour it draws what is light, which is right on a dark background.
+// Print draws a QR code in a terminal, dark on light. Without colour it draws the light modules,
+// which is right on a dark background.
 func Print(w io.Writer, text string, colour bool) error {
 	var drawn strings.Builder
 	qrterminal.GenerateWithConfig(text, qrterminal.Config{
@@ -22,7 +22,7 @@ func Print(w io.Writer, text string, colour bool) error {
 	for line := range strings.Lines(drawn.String()) {
 		switch line = strings.TrimRight(line, "\n"); {
 		case !colour:
-		case strings.Trim(line, "▀") == "": // the last half line, of which nothing is below
+		case strings.Trim(line, "▀") == "": // the last half line
 			line = "\x1b[97m" + line + "\x1b[0m"
 		default:
 			line = "\x1b[97;40m" + line + "\x1b[0m"
@@ -34,8 +34,8 @@ func Print(w io.Writer, text string, colour bool) error {
 	return nil
 }
 
-// Path gives a text as the path of an SVG whose unit is a module, and how many modules
-// one side has, the quiet zone of 4 not among them.
+// Path returns the path of an SVG whose unit is one module, and the number of modules per side,
+// without the quiet zone of 4.
 func Path(text string) (path string, side int, err error) {
 	code, err := qr.Encode(text, qr.M)
 	if err != nil {

@@ -115,8 +115,8 @@ func refusePut(op value.Op, name string, have value.Kind, declared bool, err err
 		return refuse.As(value.ErrInvalid, "%s can't be read as %s: %v", given(op), op.Kind, err)
 	case errors.Is(err, value.ErrWrongKind) || op.Form != value.FromJSON && have != value.KindNone:
 		return refuse.As(value.ErrWrongKind,
-			"%s is of kind %s, and %s can't be stored in it: store %s, or name another kind to change what it is",
-			name, have, given(op), have)
+			"%s is of kind %s, and %s is not: store a value of kind %[2]s, or name another kind to change the entry",
+			name, have, given(op))
 	}
 	return err
 }

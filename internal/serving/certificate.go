@@ -8,17 +8,16 @@ import (
 	"time"
 )
 
-// lookEvery is how often a certificate's file is looked at: it is renewed now and then,
-// while the server runs.
+// lookEvery is how often the certificate's file is checked for a new one.
 const lookEvery = 10 * time.Second
 
-// A certificate is the newest that could be read.
+// A certificate holds the newest certificate that could be read.
 type certificate struct {
 	cert, key string // files
 
-	mu     sync.Mutex // guards what follows
+	mu     sync.Mutex // guards the following fields
 	now    *tls.Certificate
-	of     time.Time // when its file was written
+	of     time.Time // modification time of its file
 	looked time.Time
 }
 
@@ -27,7 +26,7 @@ func loadCertificate(cert, key string) (*certificate, error) {
 	return c, c.read()
 }
 
-// read reads it anew. mu must be held, or nobody else know c.
+// read reads the files. mu must be held, unless c is not shared yet.
 func (c *certificate) read() error {
 	info, err := os.Stat(c.cert)
 	if err != nil {
@@ -41,8 +40,8 @@ func (c *certificate) read() error {
 	return nil
 }
 
-// get gives it for a connection. Where it was renewed and can't be read, as in the middle
-// of being written, the one before goes on.
+// get returns the certificate for a connection. If a new one can't be read, for example because it
+// is still being written, the previous one stays.
 func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

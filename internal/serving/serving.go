@@ -1,5 +1,5 @@
-// Package serving runs a server for a command: its flags, where it listens, TLS, what it
-// says when it starts, and how it stops.
+// Package serving runs a server for a command: its flags, listening, TLS, what it prints at the
+// start, and shutting down.
 package serving
 
 import (
@@ -21,7 +21,7 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// Flags are how a command is told to run its server.
+// Flags configure the server.
 type Flags struct {
 	Listen  string
 	Public  string
@@ -32,7 +32,7 @@ type Flags struct {
 	limits  []string
 }
 
-// Add adds the flags to a command's own.
+// Add adds the flags to a flag set.
 func (f *Flags) Add(to *pflag.FlagSet) {
 	to.StringVar(&f.Listen, "listen", "127.0.0.1:8437", "answer at `HOST:PORT`; without HOST for other machines too; port 0 takes any that is free")
 	to.StringVar(&f.Board, "board", "", "make the board `NAME` where there is none, and print its owner's link and QR code")
@@ -43,7 +43,7 @@ func (f *Flags) Add(to *pflag.FlagSet) {
 	to.BoolVar(&f.Verbose, "verbose", false, "log every request")
 }
 
-// ErrUsage is returned for flags that don't go together or can't be read.
+// ErrUsage is returned for flags that can't be combined or read.
 var ErrUsage = errors.New("wrong flags")
 
 func usage(format string, args ...any) error {
@@ -55,10 +55,10 @@ type usageError struct{ sentence string }
 func (e *usageError) Error() string { return e.sentence }
 func (e *usageError) Unwrap() error { return ErrUsage }
 
-// Check says what is wrong with the flags. The error is an ErrUsage.
+// Check returns an ErrUsage if the flags are wrong.
 func (f *Flags) Check() error {
 	if (f.Cert == "") != (f.Key == "") {
-		return usage("--cert and --key go together: the certificate, and its key")
+		return usage("--cert and --key must be used together: the certificate, and its key")
 	}
 	if f.Board != "" {
 		if err := journal.CheckName(f.Board); err != nil {
@@ -68,14 +68,14 @@ func (f *Flags) Check() error {
 	if f.Public != "" {
 		u, err := url.Parse(f.Public)
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
-			return usage("--public is %q, and must be as https://HOST or http://HOST:PORT, without a path", f.Public)
+			return usage("--public is %q, and must be like https://HOST or http://HOST:PORT, without a path", f.Public)
 		}
 	}
 	_, err := f.Limits()
 	return err
 }
 
-// Limits are those that the flags set. The error is an ErrUsage.
+// Limits returns the limits set by the flags. The error is an ErrUsage.
 func (f *Flags) Limits() (l server.Limits, err error) {
 	for _, s := range f.limits {
 		if err := l.Set(s); err != nil {
@@ -85,7 +85,7 @@ func (f *Flags) Limits() (l server.Limits, err error) {
 	return l, nil
 }
 
-// Logger gives the log of the server.
+// Logger returns the log of the server.
 func (f *Flags) Logger(w io.Writer) *slog.Logger {
 	level := slog.LevelInfo
 	if f.Verbose {
@@ -94,7 +94,7 @@ func (f *Flags) Logger(w io.Writer) *slog.Logger {
 	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: level}))
 }
 
-// Open listens, and gives what links begin with.
+// Open listens, and returns the base address of links.
 func (f *Flags) Open() (l net.Listener, public string, err error) {
 	scheme := "http"
 	var certs *certificate
@@ -117,15 +117,15 @@ func (f *Flags) Open() (l net.Listener, public string, err error) {
 	return l, public, nil
 }
 
-// reachable gives the address by which others reach a listener: of one that takes what
-// comes to any address of this machine, the first private one.
+// reachable returns the address at which other machines reach a listener. For one on all addresses
+// it is the first private address.
 func reachable(addr net.Addr) string {
 	tcp, ok := addr.(*net.TCPAddr)
 	if !ok || !tcp.IP.IsUnspecified() {
 		return addr.String()
 	}
 	host := "127.0.0.1"
-	addrs, _ := net.InterfaceAddrs() // without any, it is this machine only
+	addrs, _ := net.InterfaceAddrs() // without one, only this machine can reach it
 	for _, a := range addrs {
 		if one, ok := a.(*net.IPNet); ok && one.IP.To4() != nil && one.IP.IsPrivate() {
 			host = one.IP.String()
@@ -135,16 +135,16 @@ func reachable(addr net.Addr) string {
 	return net.JoinHostPort(host, fmt.Sprint(tcp.Port))
 }
 
-// Words are what a server says when it starts.
+// Words are what a server prints at the start.
 type Words struct {
 	Out    io.Writer
-	Colour bool   // Out is a terminal that shows colours
-	Where  string // where the boards lie, a sentence of its own
-	Public string // what links begin with
+	Colour bool   // Out is a terminal with colours
+	Where  string // where the boards are stored, as a sentence
+	Public string // the base address of links
 }
 
-// Run says that a server runs and serves until ctx ends; then it lets what is under way
-// finish, for 5 seconds at most. It closes l.
+// Run prints that the server runs, and serves until ctx ends. Then it waits at most 5 seconds for
+// requests under way. It closes l.
 func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Words) error {
 	if err := s.Check(l); err != nil {
 		return errors.Join(err, l.Close())
@@ -156,7 +156,7 @@ func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Wor
 	fmt.Fprintf(w.Out, "serving on %s://%s\n", scheme, l.Addr())
 	fmt.Fprintf(w.Out, "%s\n", w.Where)
 	if path := s.AdminPath(); path != "" {
-		fmt.Fprintf(w.Out, "the admin token, which may own every board, is in %s\n", path)
+		fmt.Fprintf(w.Out, "the admin token, which owns every board, is in %s\n", path)
 		fmt.Fprintf(w.Out, "%s%s\n", Encrypted(w.Public), hint(scheme, w.Public))
 	}
 	if f.Board != "" {
@@ -167,7 +167,7 @@ func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Wor
 	return s.Serve(ctx, l)
 }
 
-// hint says how it could be otherwise.
+// hint returns how to make the server reachable for others.
 func hint(scheme, public string) string {
 	u, err := url.Parse(public)
 	switch {
@@ -181,7 +181,7 @@ func hint(scheme, public string) string {
 	return "; --cert and --key encrypt it"
 }
 
-// tellLink tells by what a board is owned.
+// tellLink prints the owner's link of a board.
 func (f *Flags) tellLink(ctx context.Context, s *server.Server, w Words) error {
 	link, made, err := s.OwnerLink(ctx, f.Board)
 	if err != nil {
@@ -191,13 +191,13 @@ func (f *Flags) tellLink(ctx context.Context, s *server.Server, w Words) error {
 	if made {
 		is = "is new"
 	}
-	fmt.Fprintf(w.Out, "\nthe board %s %s; this is its owner's link, and whoever has it may do everything there:\n\n%s\n\n", f.Board, is, link)
+	fmt.Fprintf(w.Out, "\nthe board %s %s; this is its owner's link. Anyone who has it can do everything there:\n\n%s\n\n", f.Board, is, link)
 	err = qrcode.Print(w.Out, link, w.Colour)
 	fmt.Fprintf(w.Out, "\nopen it in a browser, or try it in another terminal:  smallpantry add LINK tank/litres 420    smallpantry watch LINK\n")
 	return err
 }
 
-// Encrypted says in plain words who can read what is sent to an address.
+// Encrypted says who can read what is sent to an address.
 func Encrypted(address string) string {
 	u, err := url.Parse(address)
 	switch {

@@ -1,5 +1,5 @@
-// Package sheet makes a page to print, with the links of boards as QR codes: cards to cut
-// out and hand to a class.
+// Package sheet writes a page to print, with the links of boards as QR codes on cards to cut out
+// and hand out.
 package sheet
 
 import (
@@ -14,8 +14,8 @@ import (
 // A Card is one link.
 type Card struct {
 	Board string
-	Says  string // what whoever has it may do
-	Label string // what his changes are by; may be empty
+	Says  string // what its holder can do
+	Label string // the label of its changes; can be empty
 	Link  string // with its secret
 }
 
@@ -28,10 +28,10 @@ type drawn struct {
 	Card
 	Address string // without the secret
 	Path    string
-	Side    int // modules; the quiet zone is what is around it
+	Side    int // modules per side; around them is the quiet zone
 }
 
-// Write writes the page, HTML with everything in it.
+// Write writes the page as self-contained HTML.
 func Write(w io.Writer, cards []Card) error {
 	all := make([]drawn, len(cards))
 	for i, c := range cards {

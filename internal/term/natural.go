@@ -6,8 +6,8 @@ import (
 	"unicode"
 )
 
-// Natural orders names as people do: numbers in them by their value, and letters
-// whatever their case; of what is the same then, by the bytes.
+// Natural orders names as people do: numbers by their value, and letters without case. Names that
+// are equal that way are ordered by bytes.
 func Natural(a, b string) int {
 	x, y := []rune(a), []rune(b)
 	for len(x) > 0 && len(y) > 0 {
@@ -28,7 +28,7 @@ func Natural(a, b string) int {
 	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(a, b))
 }
 
-// digits gives the number at the begin of s, without zeros before it, and the rest.
+// digits returns the number at the start of s without leading zeros, and the rest.
 func digits(s []rune) (number string, rest []rune) {
 	n := 0
 	for n < len(s) && unicode.IsDigit(s[n]) {

@@ -1,5 +1,5 @@
-// Package term prints for people: tables that fit the terminal, sizes, ages,
-// and values on one line.
+// Package term prints for people: tables that fit the terminal, sizes, ages, and values on one
+// line.
 package term
 
 import (
@@ -18,11 +18,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An Out is where results go. Without a terminal, lines may be as long as they
-// need to be: nothing that a script reads is cut.
+// An Out is where results are printed. Without a terminal nothing is cut, for scripts.
 type Out struct{ io.Writer }
 
-// terminal says whether results go to a terminal, and how wide it is.
+// terminal reports whether the output is a terminal, and its width.
 func (o Out) terminal() (width int, ok bool) {
 	f, isFile := o.Writer.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
@@ -37,16 +36,16 @@ func (o Out) terminal() (width int, ok bool) {
 	return 80, true
 }
 
-// A Table is columns of text, as wide as the terminal lets them be: where they
-// don't fit, the flexible ones are cut, the widest first.
+// A Table has columns of text. If they don't fit the terminal, the flexible ones are cut, the
+// widest first.
 type Table struct {
-	Flexible []int // the columns that may be cut
+	Flexible []int // columns that can be cut
 	out      Out
 	head     []string
 	rows     [][]string
 }
 
-// Colour says whether it is a terminal that is to show colours.
+// Colour reports whether the output is a terminal that shows colours.
 func (o Out) Colour() bool {
 	_, is := o.terminal()
 	return is && os.Getenv("NO_COLOR") == ""
@@ -63,7 +62,7 @@ func (t *Table) Row(cells ...string) {
 	t.rows = append(t.rows, cells)
 }
 
-// Printable takes the power over the terminal from what somebody stored.
+// Printable removes control sequences from stored text.
 func Printable(r rune) rune {
 	if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
 		return '·'
@@ -82,7 +81,7 @@ func (t *Table) Print() {
 		for _, row := range t.rows {
 			widths[i] = max(widths[i], lipgloss.Width(row[i]))
 		}
-		if widths[i] > 0 { // a column without anything in it is left out
+		if widths[i] > 0 { // an empty column is left out
 			widths[i] = max(widths[i], lipgloss.Width(head))
 		}
 	}
@@ -126,8 +125,8 @@ func (t *Table) Print() {
 	}
 }
 
-// Paragraph prints a text behind a heading of some width, below which it goes
-// on where the terminal is narrower.
+// Paragraph prints a text after a heading of a given width. On a narrow terminal it continues below
+// the heading.
 func (o Out) Paragraph(heading string, wide int, text string) {
 	if width, ok := o.terminal(); ok {
 		text = strings.ReplaceAll(ansi.Wordwrap(text, max(width-wide, 20), " "), "\n", "\n"+strings.Repeat(" ", wide))
@@ -135,7 +134,7 @@ func (o Out) Paragraph(heading string, wide int, text string) {
 	fmt.Fprintf(o, "%-*s%s\n", wide, heading, text)
 }
 
-// Size tells a number of bytes.
+// Size formats a number of bytes.
 func Size(n int64) string {
 	switch {
 	case n < 1<<10:
@@ -146,8 +145,7 @@ func Size(n int64) string {
 	return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
 }
 
-// Age tells how long ago something was, in one unit. A clock that was set back
-// makes nothing younger than now.
+// Age formats how long ago a time was, in one unit. A time in the future is now.
 func Age(at time.Time) string {
 	d := max(time.Since(at), 0)
 	switch {
@@ -163,7 +161,7 @@ func Age(at time.Time) string {
 	return fmt.Sprintf("%d d", int(d.Hours()/24))
 }
 
-// Counted tells a number of things.
+// Counted formats a number of things.
 func Counted(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -171,8 +169,8 @@ func Counted(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// Shown is a value in a table: on one line, and text that could be taken for
-// something else in quotes; nothing is a dash.
+// Shown formats a value for a table: on one line, with quotes around text that could be taken for
+// another kind. An absent value is a dash.
 func Shown(v value.Value) string {
 	s, isText := v.AsText()
 	switch {
@@ -187,8 +185,7 @@ func Shown(v value.Value) string {
 	return s
 }
 
-// Brief is Shown for a line by itself, which is not to be many lines long, with
-// its kind where that of another value is another.
+// Brief is Shown for a line of its own, shortened, with its kind if the other value has another.
 func Brief(v, other value.Value) string {
 	const most = 60
 	r := []rune(Shown(v))
@@ -198,7 +195,7 @@ func Brief(v, other value.Value) string {
 	return string(r) + KindIfOther(v, other)
 }
 
-// KindIfOther names the kind of v where another value has another.
+// KindIfOther returns the kind of v if the other value has another kind.
 func KindIfOther(v, other value.Value) string {
 	if v.IsZero() || other.IsZero() || other.Kind() == v.Kind() {
 		return ""

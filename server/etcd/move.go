@@ -139,7 +139,7 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 			return err
 		}
 	}
-	return errors.Join(journal.OS.SyncDir(filepath.Join(data, "boards")), journal.OS.SyncDir(access))
+	return errors.Join(journal.SyncDir(journal.OS, filepath.Join(data, "boards")), journal.SyncDir(journal.OS, access))
 }
 
 // export writes the boards that lie in the group.

@@ -33,10 +33,15 @@ type Disk struct {
 
 // files are what all processes of a machine have in common.
 type files struct {
-	mu    sync.Mutex        // guards what follows, and all of each Disk
+	mu    sync.Mutex        // guards the following fields, and all of each Disk
 	names map[string]*inode // as programs see them
 	kept  map[string]*inode // as they are after a power cut, as far as directories are synced
-	space int               // how many bytes can be written yet; under 0: any number
+	space int               // the number of bytes that can still be written; below 0 means any number
+
+	made     map[string]bool   // directories that Mkdir created and a power cut can take
+	ids      map[string]uint64 // of directories
+	stuck    map[string]*inode // entries that a failed sync of their directory has dropped; nil means removed
+	stuckDir map[string]bool   // directories of made whose entry was dropped
 }
 
 // An inode is a file's content.
@@ -53,7 +58,8 @@ var inodes atomic.Uint64
 
 // New gives an empty Disk.
 func New() *Disk {
-	return &Disk{files: &files{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1}}
+	return &Disk{files: &files{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1,
+		made: map[string]bool{}, ids: map[string]uint64{}, stuck: map[string]*inode{}, stuckDir: map[string]bool{}}}
 }
 
 // Process gives the same files as another process has them, which is in good
@@ -75,6 +81,13 @@ func (d *Disk) Space(n int) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.space = n
+}
+
+// Free returns the space that is left.
+func (d *Disk) Free(string) (bytes int64, known bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return int64(d.space), d.space >= 0
 }
 
 // Kill has every later call return ErrDead: the process is dead.
@@ -111,7 +124,22 @@ func (d *Disk) Restarted() *Disk {
 			n.kept[name] = c
 		}
 	}
+	maps.Copy(n.made, d.made)
+	maps.Copy(n.ids, d.ids)
 	return n
+}
+
+// survives reports whether a power cut that keeps only what was synced keeps the directory of a file.
+// mu must be held.
+func (d *Disk) survives(path string) bool {
+	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
+		if d.made[dir] {
+			return false
+		}
+		if dir == filepath.Dir(dir) {
+			return true
+		}
+	}
 }
 
 // Synced gives the disk as it is after a power cut that took all that was not
@@ -121,6 +149,9 @@ func (d *Disk) Synced() *Disk {
 	defer d.mu.Unlock()
 	n := New()
 	for name, ino := range d.kept {
+		if !d.survives(name) {
+			continue
+		}
 		c := &inode{data: bytes.Clone(ino.synced), synced: bytes.Clone(ino.synced), id: inodes.Add(1)}
 		n.names[name], n.kept[name] = c, c
 	}
@@ -134,9 +165,16 @@ func (d *Disk) PowerCut(rng *rand.Rand, sector int) *Disk {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	n := New()
+	gone := map[string]bool{} // directories that were not synced, at random
+	for _, dir := range slices.Sorted(maps.Keys(d.made)) {
+		gone[dir] = rng.IntN(2) == 0
+	}
 	all := maps.Clone(d.kept)
 	maps.Copy(all, d.names)
 	for _, name := range slices.Sorted(maps.Keys(all)) {
+		if lostAbove(gone, name) {
+			continue
+		}
 		ino := d.kept[name]
 		if now := d.names[name]; now != ino && rng.IntN(2) == 0 {
 			ino = now
@@ -148,6 +186,15 @@ func (d *Disk) PowerCut(rng *rand.Rand, sector int) *Disk {
 		}
 	}
 	return n
+}
+
+func lostAbove(gone map[string]bool, path string) bool {
+	for dir := filepath.Dir(path); dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		if gone[dir] {
+			return true
+		}
+	}
+	return false
 }
 
 func (ino *inode) afterCut(rng *rand.Rand, sector int) []byte {
@@ -165,8 +212,14 @@ func (ino *inode) afterCut(rng *rand.Rand, sector int) []byte {
 	out := make([]byte, size)
 	copy(out, ino.synced)
 	for at := 0; at < size; at += sector {
-		if rng.IntN(2) == 0 {
+		switch rng.IntN(4) {
+		case 0, 1:
 			continue // the old sector, or zeros
+		case 2:
+			if at >= len(ino.synced) && rng.IntN(4) == 0 { // a stale sector of the same file
+				copy(out[at:min(at+sector, size)], ino.synced)
+				continue
+			}
 		}
 		for i := at; i < min(at+sector, size); i++ {
 			if i < len(ino.data) && !ino.dropped(i) {
@@ -213,6 +266,7 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 	case ino == nil:
 		ino = &inode{id: inodes.Add(1)}
 		d.names[path] = ino
+		d.touched(path)
 	case flag&os.O_TRUNC != 0:
 		ino.data, ino.equal = nil, 0
 	}
@@ -227,6 +281,12 @@ func (d *Disk) Look(path string) (journal.Extent, error) {
 		return journal.Extent{}, err
 	}
 	ino := d.names[path]
+	if info, err := os.Stat(path); ino == nil && err == nil && info.IsDir() {
+		if d.ids[path] == 0 {
+			d.ids[path] = inodes.Add(1)
+		}
+		return journal.Extent{ID: journal.ID{File: d.ids[path]}}, nil
+	}
 	if ino == nil {
 		return journal.Extent{}, &fs.PathError{Op: "stat", Path: path, Err: fs.ErrNotExist}
 	}
@@ -261,6 +321,7 @@ func (d *Disk) Remove(path string) error {
 		return err
 	}
 	delete(d.names, path)
+	d.touched(path)
 	return nil
 }
 
@@ -277,27 +338,85 @@ func (d *Disk) Rename(from, to string) error {
 	}
 	d.names[to] = ino
 	delete(d.names, from)
+	d.touched(to)
 	return nil
 }
 
-// SyncDir makes the names in a directory durable.
+// Mkdir creates a directory, also on the machine's disk, where locks are.
+func (d *Disk) Mkdir(path string, perm fs.FileMode) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err := d.step("mkdir", path); err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, perm); err != nil {
+		return err
+	}
+	d.made[path] = true
+	delete(d.stuckDir, path)
+	return nil
+}
+
+// SyncDir makes the entries in a directory durable. A sync that fails drops them: a later one
+// reports success and has not stored them. For the entry of a directory, creating or removing
+// another entry beside it helps; a file must be renamed again.
 func (d *Disk) SyncDir(dir string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if err := d.step("syncdir", dir); err != nil {
+	switch err := d.step("syncdir", dir); {
+	case errors.Is(err, ErrDead):
+		return err
+	case err != nil:
+		for name := range d.changed(dir) {
+			d.stuck[name] = d.names[name]
+		}
+		for sub := range d.made {
+			if filepath.Dir(sub) == dir {
+				d.stuckDir[sub] = true
+			}
+		}
 		return err
 	}
-	for name := range d.kept {
-		if filepath.Dir(name) == dir && d.names[name] == nil {
+	for name := range d.changed(dir) {
+		now := d.names[name]
+		if dropped, stuck := d.stuck[name]; stuck && dropped == now {
+			continue
+		}
+		delete(d.stuck, name)
+		if now == nil {
 			delete(d.kept, name)
+		} else {
+			d.kept[name] = now
 		}
 	}
-	for name, ino := range d.names {
-		if filepath.Dir(name) == dir {
-			d.kept[name] = ino
+	for sub := range d.made {
+		if filepath.Dir(sub) == dir && !d.stuckDir[sub] {
+			delete(d.made, sub)
 		}
 	}
 	return nil
+}
+
+// changed returns the names in a directory that are not synced. mu must be held.
+func (d *Disk) changed(dir string) map[string]bool {
+	all := map[string]bool{}
+	for name := range d.names {
+		all[name] = filepath.Dir(name) == dir && d.kept[name] != d.names[name]
+	}
+	for name := range d.kept {
+		all[name] = filepath.Dir(name) == dir && d.kept[name] != d.names[name]
+	}
+	maps.DeleteFunc(all, func(_ string, changed bool) bool { return !changed })
+	return all
+}
+
+// touched makes the entries of directories beside path writable again. mu must be held.
+func (d *Disk) touched(path string) {
+	for sub := range d.stuckDir {
+		if filepath.Dir(sub) == filepath.Dir(path) {
+			delete(d.stuckDir, sub)
+		}
+	}
 }
 
 type handle struct {

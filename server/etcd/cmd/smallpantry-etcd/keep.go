@@ -40,7 +40,7 @@ one moment. FILE is replaced when all of it is written, and not before.`,
 					err = file.CloseAtomicallyReplace()
 				}
 				if err == nil {
-					err = journal.OS.SyncDir(filepath.Dir(args[0]))
+					err = journal.SyncDir(journal.OS, filepath.Dir(args[0]))
 				}
 				if err == nil {
 					fmt.Fprintf(a.stdout, "%s has %d keys in %s, as of %s\n", args[0], keys, term.Size(size), begun.Format(time.RFC3339))

@@ -1,0 +1,149 @@
+package ledger
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/journal"
+)
+
+// A duty is what commits still owe: the old bytes of names must be erased from the file. The line of
+// a commit records it in the member owes. Rewriting the file without these bytes ends it.
+type duty struct {
+	all   bool            // erase the whole past and every removed name
+	names map[string]bool // erase these names' old values, and the names that hold nothing
+}
+
+// add adds what a line owes: names, or everything if the list is empty. A nil list owes nothing.
+func (d *duty) add(owes []string) {
+	switch {
+	case owes == nil:
+		return
+	case len(owes) == 0:
+		d.all = true
+		return
+	case d.names == nil:
+		d.names = map[string]bool{}
+	}
+	for _, name := range owes {
+		d.names[name] = true
+	}
+}
+
+func (d *duty) join(other duty) {
+	d.all = d.all || other.all
+	if len(other.names) > 0 {
+		d.add(slices.Collect(maps.Keys(other.names)))
+	}
+}
+
+func (d *duty) done() bool { return !d.all && len(d.names) == 0 }
+
+func (d *duty) String() string {
+	if d.all {
+		return "everything that was removed"
+	}
+	names := slices.Sorted(maps.Keys(d.names))
+	if len(names) > 5 {
+		names = append(names[:5:5], fmt.Sprintf("%d more", len(names)-5))
+	}
+	return "the old values of " + strings.Join(names, ", ")
+}
+
+// A DutyError reports that old bytes are still in the file although a commit has to erase them. The
+// commit itself is stored. The next commits try again.
+type DutyError struct {
+	Path  string
+	Owed  string // what is still in the file
+	Cause error
+}
+
+func (e *DutyError) Error() string {
+	return fmt.Sprintf("%s still holds %s: it could not be rewritten (%v); later writes try again", e.Path, e.Owed, e.Cause)
+}
+
+// Unwrap returns the cause.
+func (e *DutyError) Unwrap() error { return e.Cause }
+
+// dutyRetry is the time until a failed duty is tried again, unless space was the cause and is
+// available earlier.
+const dutyRetry = 60 * time.Second
+
+// Owed describes what is still to be erased from the file, or returns "".
+func (l *Ledger) Owed() string {
+	l.io.Lock()
+	defer l.io.Unlock()
+	if l.duty.done() {
+		return ""
+	}
+	return l.duty.String()
+}
+
+// settleDuty does the duty now. It returns a *DutyError if that fails, and reports it as a problem.
+func (l *Ledger) settleDuty() error {
+	err := l.alter(func() error { return l.payDuty(true) })
+	if err != nil && !errors.As(err, new(*DutyError)) {
+		err = l.dutyFailed(err)
+	}
+	return err
+}
+
+// payDuty does the duty if there is one. Unless now is set, it waits for the time to try again after
+// a failure. The error is ErrBehind, or a *DutyError, which was reported. io and the log must be
+// held.
+func (l *Ledger) payDuty(now bool) error {
+	switch {
+	case l.duty.done(), l.opts.ReadOnly:
+		return nil
+	case !now && time.Now().Before(l.dutyAt) && !(l.dutyFull && l.hasRoom()):
+		return nil
+	}
+	err := l.erase()
+	switch {
+	case err == nil:
+		l.duty = duty{}
+		return nil
+	case errors.Is(err, ErrBehind):
+		return err
+	}
+	return l.dutyFailed(err)
+}
+
+// dutyFailed reports a failure and sets the time of the next try.
+func (l *Ledger) dutyFailed(cause error) error {
+	l.dutyAt, l.dutyFull = time.Now().Add(dutyRetry), journal.IsFull(cause)
+	err := &DutyError{l.Path(), l.duty.String(), cause}
+	l.problem(err)
+	return err
+}
+
+// hasRoom reports whether the disk has room for another copy of the file.
+func (l *Ledger) hasRoom() bool {
+	free, known := l.free()
+	return known && free > l.head.Size
+}
+
+// free returns the free space of the log, if it can tell.
+func (l *Ledger) free() (bytes int64, known bool) {
+	if s, ok := l.log.(interface{ Free() (int64, bool) }); ok {
+		return s.Free()
+	}
+	return 0, false
+}
+
+// erase rewrites the log without the bytes that are owed. On a full disk it also leaves out what a
+// compaction would.
+func (l *Ledger) erase() error {
+	if l.duty.all {
+		return l.rewrite(true)
+	}
+	err := l.rewriteWithout(l.duty.names, false)
+	if journal.IsFull(err) {
+		err = l.rewriteWithout(l.duty.names, true)
+	}
+	return err
+}
