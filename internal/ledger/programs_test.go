@@ -31,13 +31,18 @@ type program struct {
 
 	own, shared count
 	beside      count // its own too, to which another goroutine of it adds
-	forgot      bool  // its secret is forgotten, and was not written since
+	prompt      count // its own too; acknowledged means flushed
+	floor       int64 // of the shared counter: what a Set of the stored value has confirmed
+	erased      bool  // a commit that erases its secret was acknowledged, and it was not written since
 	lives, met  int   // how often it was started, and how many faults it met
 }
 
 // A count is what is known of a counter: what was acknowledged is in it, and
 // more than was tried is not.
-type count struct{ acked, tried int64 }
+type count struct {
+	acked, tried int64
+	done         int64 // in prompt mode: what calls have returned nil for, and so is visible
+}
 
 // faults meets one now and then, and none while it gets over the last.
 func (p *program) faults() func(op, path string) error {
@@ -93,7 +98,7 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 	}
 	disk.Fault(p.faults())
-	l, err := ledger.Open(p.dir, "board", ledger.Options{Disk: slowReads{disk}, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400, Wait: time.Minute, Problem: note})
+	l, err := ledger.Open(p.dir, "board", ledger.Options{Disk: slowReads{disk}, Salvage: true, Small: 1, Kept: 5, KeptBytes: 400 << p.rng.IntN(4), Wait: time.Minute, Problem: note})
 	if err != nil {
 		if _, damaged := journal.AsDamage(err); damaged {
 			return err
@@ -107,8 +112,9 @@ func (p *program) live(disk *simdisk.Disk) error {
 		if has < c.acked || has > c.tried {
 			wrong = append(wrong, fmt.Errorf("life %d of %s: %d is there, of %d that were acknowledged and %d tried", p.lives, c.name, has, c.acked, c.tried))
 		}
-		*c.count = count{has, has}
+		*c.count = count{has, has, has}
 	}
+	wrong = append(wrong, p.checkSecret(l, disk)...)
 	var beside sync.WaitGroup
 	beside.Go(func() {
 		for range 40 {
@@ -116,9 +122,21 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 	})
 	for range 5 + p.rng.IntN(25) {
-		switch p.rng.IntN(13) {
+		switch p.rng.IntN(21) {
 		case 12:
-			p.keepASecret(l)
+			p.keepASecret(l, func(tx *ledger.Tx) { tx.Drop(p.secret()); tx.Owe(p.secret()) })
+		case 13:
+			p.keepASecret(l, func(tx *ledger.Tx) { tx.Put(p.secret(), sealedValue) })
+		case 14:
+			p.confirm(l)
+		case 15:
+			p.prompt.addPrompt(l, p.name+"-prompt")
+		case 16:
+			p.prompt.flush(l)
+		case 18, 19, 20:
+			p.reorder(l)
+		case 17:
+			_, _ = l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.SetSchema(tx.Schema() + 1); return nil })
 		case 0:
 			_ = l.Refresh()
 		case 1:
@@ -135,16 +153,44 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 	}
 	beside.Wait()
-	_ = l.Close() // it may be dead
-	if file := disk.Read(l.Path()); p.forgot && strings.Contains(string(file), p.secret()) {
-		wrong = append(wrong, fmt.Errorf("life %d of %s: what was forgotten is in the file:\n%s", p.lives, p.name, file))
+	wrong = append(wrong, p.checkSecret(l, disk)...)
+	if l.Close() == nil { // it may be dead
+		p.prompt.acked = p.prompt.done
 	}
 	return errors.Join(wrong...)
 }
 
+// checkSecret returns an error if an erased secret is in the file, unless the ledger knows that.
+func (p *program) checkSecret(l *ledger.Ledger, disk *simdisk.Disk) []error {
+	if !p.erased || l.Owed() != "" {
+		return nil
+	}
+	if file := disk.Read(l.Path()); strings.Contains(string(file), p.plain()) {
+		return []error{fmt.Errorf("life %d of %s: the erased secret is in the file:\n%s", p.lives, p.name, file)}
+	}
+	return nil
+}
+
+// confirm sets the shared counter to its stored value, which makes that value durable.
+func (p *program) confirm(l *ledger.Ledger) {
+	var have int64
+	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
+		have, _ = tx.Record("all").Value.AsInt()
+		if have == 0 {
+			return nil
+		}
+		enc, err := ledger.Encode(value.Int(have))
+		tx.Put("all", enc)
+		return err
+	})
+	if err == nil {
+		p.floor = max(p.floor, have)
+	}
+}
+
 // counters are those that are its own.
 func (p *program) counters() []counter {
-	return []counter{{p.name, &p.own}, {p.name + "-beside", &p.beside}}
+	return []counter{{p.name, &p.own}, {p.name + "-beside", &p.beside}, {p.name + "-prompt", &p.prompt}}
 }
 
 type counter struct {
@@ -153,15 +199,69 @@ type counter struct {
 }
 
 func (p *program) secret() string { return "secret-of-" + p.name }
+func (p *program) plain() string  { return "rhubarb-of-" + p.name }
 
-// keepASecret writes a secret, drops it, and has it forgotten.
-func (p *program) keepASecret(l *ledger.Ledger) {
-	p.forgot = false
-	if put(l, p.secret(), value.Text("rhubarb")) != nil {
+var sealedValue = func() ledger.Encoded {
+	enc, err := ledger.Encode(value.Sealed([]byte("sealed")))
+	if err != nil {
+		panic(err)
+	}
+	return enc
+}()
+
+// keepASecret writes a secret, and commits a change that erases it.
+func (p *program) keepASecret(l *ledger.Ledger, erase func(tx *ledger.Tx)) {
+	p.erased = false
+	if put(l, p.secret(), value.Text(p.plain())) != nil {
 		return
 	}
-	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop(p.secret()); return nil })
-	p.forgot = err == nil && l.Forget(p.secret()) == nil
+	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { erase(tx); return nil })
+	p.erased = err == nil
+}
+
+// reorder drops a record and creates it again, which moves it to the end of the order, and then sets
+// it a few times.
+func (p *program) reorder(l *ledger.Ledger) {
+	name := fmt.Sprint("record/", p.rng.IntN(2))
+	_ = drop(l, name)
+	for range p.rng.IntN(6) {
+		_ = put(l, name, value.Int(p.rng.Int64()))
+	}
+}
+
+// order returns since when each name has held a value, which is the order of records.
+func order(l *ledger.Ledger) map[string]int64 {
+	firsts := map[string]int64{}
+	s := l.Snapshot()
+	defer s.Release()
+	for e := range s.Entries("", "") {
+		firsts[e.Name] = e.First
+	}
+	return firsts
+}
+
+// addPrompt adds one in prompt mode.
+func (c *count) addPrompt(l *ledger.Ledger, name string) {
+	c.tried++
+	_, err := l.CommitWithin(time.Hour, entry.Author{}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+		n, _ := tx.Record(name).Value.AsInt()
+		enc, err := ledger.Encode(value.Int(n + 1))
+		tx.Put(name, enc)
+		return err
+	}))
+	switch {
+	case err == nil:
+		c.done = c.done + 1
+	case errors.Is(err, ledger.ErrNotStored) && !errors.Is(err, simdisk.ErrDead), errors.Is(err, journal.ErrBusy):
+		c.tried--
+	}
+}
+
+// flush makes the prompt additions durable.
+func (c *count) flush(l *ledger.Ledger) {
+	if l.Flush() == nil {
+		c.acked = c.done
+	}
 }
 
 // add adds one. What is said to be certainly not stored was not tried.
@@ -194,6 +294,21 @@ func TestProgramsWithFaults(t *testing.T) {
 			programs = append(programs, &program{dir: dir, name: fmt.Sprint("n", i), rng: rand.New(rand.NewPCG(seed+uint64(i)+1, uint64(cuts)))})
 		}
 		for range 3 {
+			observer, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), Problem: func(error) {}})
+			require.NoError(t, err)
+			stop, stopped := make(chan struct{}), make(chan struct{})
+			go func() {
+				defer close(stopped)
+				for {
+					select {
+					case <-stop:
+						return
+					default:
+						_ = observer.Refresh()
+						time.Sleep(50 * time.Microsecond)
+					}
+				}
+			}()
 			var all sync.WaitGroup
 			for _, p := range programs {
 				all.Go(func() {
@@ -203,6 +318,15 @@ func TestProgramsWithFaults(t *testing.T) {
 				})
 			}
 			all.Wait()
+			close(stop)
+			<-stopped
+			if observer.Refresh() != nil { // a program died in the middle of a sync; a write mends that
+				require.NoError(t, put(observer, "mended", value.Int(int64(cuts))))
+			}
+			fresh, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), ReadOnly: true})
+			require.NoError(t, err)
+			require.Equal(t, order(fresh), order(observer), "seed %d, cut %d", seed, cuts)
+			require.NoError(t, errors.Join(fresh.Close(), observer.Close()))
 			disk = disk.PowerCut(rng, 64)
 			l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Problem: func(error) {}})
 			require.NoError(t, err, "seed %d, cut %d", seed, cuts)
@@ -212,9 +336,11 @@ func TestProgramsWithFaults(t *testing.T) {
 					n := get(l, c.name)
 					assert.GreaterOrEqual(t, n, c.acked, "%s, seed %d, cut %d", c.name, seed, cuts)
 					assert.LessOrEqual(t, n, c.tried, "%s, seed %d, cut %d", c.name, seed, cuts)
-					*c.count = count{n, n}
+					*c.count = count{n, n, n}
 					every.acked += n
 				}
+				assert.GreaterOrEqual(t, get(l, "all"), p.floor, "seed %d, cut %d", seed, cuts)
+				p.floor = 0
 				shared.acked += p.shared.acked
 				shared.tried += p.shared.tried
 			}
