@@ -290,14 +290,11 @@ func (ns *Namespace) Reset() error {
 	return ns.fail("reset", "", err)
 }
 
-// encode checks a value against the limits and encodes it.
+// encode encodes a value, and reports one that is large.
 func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) {
 	enc, err := ledger.Encode(v)
 	if err != nil {
 		return enc, err
-	}
-	if most := ns.limits.value; most > 0 && enc.Exceeds(most) {
-		return enc, fmt.Errorf("%w: the value has %d bytes, and the limit is %d", ErrTooLarge, enc.Size(), most)
 	}
 	if enc.Exceeds(largeValue) {
 		if _, told := ns.large.LoadOrStore(name, true); !told {
@@ -309,7 +306,7 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 
 // An Entry is a stored entry, whatever key it was written with: Name, Value, Version (the commit
 // that changed it last), Updated (the time of that commit, by the writer's clock), By (the writer's
-// name, if it gave one: see As), and on a board From (the instance of the writer).
+// name, if it gave one: see ClientName), and on a board From (the instance of the writer).
 type Entry = entry.Entry
 
 // Entry returns the entry called name, if it exists.
@@ -364,8 +361,14 @@ func (ns *Namespace) put(tx *ledger.Tx, name string, v value.Value) error {
 	return ns.checkLimit(tx)
 }
 
-// checkLimit returns an error if the namespace would exceed its limit with the changes of tx.
+// checkLimit returns an error if a value or the namespace would exceed its limit with the changes of
+// tx. Making an entry or the namespace smaller is always allowed.
 func (ns *Namespace) checkLimit(tx *ledger.Tx) error {
+	if most := ns.limits.value; most > 0 {
+		if size, over := tx.Over(most); over {
+			return fmt.Errorf("%w: the value has %d bytes, and the limit is %d", ErrTooLarge, size, most)
+		}
+	}
 	if most := ns.limits.namespace; most > 0 && tx.Size() > int64(most) && tx.Grows() {
 		return fmt.Errorf("%w: the namespace would hold %d bytes, and the limit is %d", ErrTooLarge, tx.Size(), most)
 	}

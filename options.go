@@ -26,11 +26,11 @@ type limits struct{ value, namespace int }
 // write returns ErrReadOnly. The file must exist.
 func ReadOnly() Option { return func(o *options) { o.readOnly = true } }
 
-// As sets the writer's name. It is stored with each change that is made through this namespace
+// ClientName sets the writer's name. It is stored with each change that is made through this namespace
 // (Entry.By, CommitInfo.By), which helps if two apps share a file. It has at most 100 bytes of
 // UTF-8 without control characters; otherwise Open returns ErrInvalid. Without it, no name is
 // stored.
-func As(name string) Option { return func(o *options) { o.as = name } }
+func ClientName(name string) Option { return func(o *options) { o.as = name } }
 
 // Strict makes Open refuse a damaged file with ErrDamaged. By default Open keeps the damaged file
 // beside the original as NAME.damaged-TIME, continues with every intact entry, and reports a
@@ -76,14 +76,15 @@ func Schema(steps ...func(*Batch) error) Option {
 // is ErrNewer, since the program would read and write the entries of an old version.
 func AnySchema() Option { return func(o *options) { o.anySchema = true } }
 
-// Limits bounds what can be stored. value is the maximum size of one value in bytes of JSON
-// (default and maximum: 1 MiB). namespace is the maximum size of all names and values together
-// (default: no limit). 0 means the default. A write over a limit is ErrTooLarge. A value of over 64
-// KiB and a file of over 4 MiB are reported as Problems with any limits, since they slow down every
-// launch.
-func Limits(value, namespace int) Option {
-	return func(o *options) { o.limits = limits{value, namespace} }
-}
+// MaxValue sets the maximum size of one value in bytes of JSON. The default and maximum is 1 MiB. A
+// write over it is ErrTooLarge, unless it makes a larger entry smaller. A value of over 64 KiB is
+// reported as a Problem with any limit, since it slows down every launch.
+func MaxValue(bytes int) Option { return func(o *options) { o.limits.value = bytes } }
+
+// MaxTotal sets the maximum size of all names and values together in bytes. By default there is none.
+// A write that makes the namespace larger beyond it is ErrTooLarge. A file of over 4 MiB is reported
+// as a Problem with any limit.
+func MaxTotal(bytes int) Option { return func(o *options) { o.limits.namespace = bytes } }
 
 const (
 	largeValue = 64 << 10

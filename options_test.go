@@ -21,8 +21,8 @@ import (
 func TestAs(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	ns := open(t, dir, pantry.As("plotbook"))
-	other := open(t, dir, pantry.As("tankwatch"))
+	ns := open(t, dir, pantry.ClientName("plotbook"))
+	other := open(t, dir, pantry.ClientName("tankwatch"))
 	require.NoError(t, plot.In(ns).Set("C4"))
 	require.NoError(t, plot.In(other).Set("B2"))
 	require.NoError(t, plot.In(other).Set("B2"))
@@ -37,7 +37,7 @@ func TestAs(t *testing.T) {
 	}
 	assert.Equal(t, []string{"", "tankwatch", "plotbook"}, by)
 	for _, name := range []string{"a\nb", "\xff", strings.Repeat("a", 101)} {
-		_, err := pantry.Open(dir, "plotbook", pantry.As(name))
+		_, err := pantry.Open(dir, "plotbook", pantry.ClientName(name))
 		assert.ErrorIs(t, err, pantry.ErrInvalid)
 	}
 }
@@ -86,7 +86,7 @@ func TestSealed(t *testing.T) {
 func TestLimits(t *testing.T) {
 	t.Parallel()
 	var problems []string
-	ns := open(t, t.TempDir(), pantry.Limits(100, 300), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Err.Error()) }))
+	ns := open(t, t.TempDir(), pantry.MaxValue(100), pantry.MaxTotal(300), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Err.Error()) }))
 	assert.ErrorIs(t, plot.In(ns).Set(strings.Repeat("x", 99)), pantry.ErrTooLarge)
 	for i := range 3 {
 		err := ns.Put(fmt.Sprint("note", i), value.Text(strings.Repeat("x", 95)))

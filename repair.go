@@ -14,8 +14,19 @@ type Report struct {
 	Damaged bool   // synced bytes are missing
 	Copy    string // where the damaged file, or a torn end with whole lines, is kept; empty if nothing is
 	Lost    []Lost
-	Entries int // the number of saved entries; 0 if Damaged is false
+	Entries int      // the number of saved entries; 0 if Damaged is false
+	Removed []string // the copies that RemoveCopies removed
 }
+
+// A RepairOption changes what Repair does.
+type RepairOption func(*repairOptions)
+
+type repairOptions struct{ removeCopies bool }
+
+// RemoveCopies makes Repair also remove the copies of damaged files and torn ends, which Repair and
+// Open keep as NAME.damaged-TIME and NAME.cut-VERSION. They can hold values that Forget and Reset have
+// erased from the file.
+func RemoveCopies() RepairOption { return func(o *repairOptions) { o.removeCopies = true } }
 
 // A Lost is a stretch of the file that can't be read.
 type Lost struct {
@@ -61,7 +72,11 @@ func reportOf(d *ledger.Damage) Report {
 //
 // The errors are ErrInvalid for a bad name, fs.ErrNotExist if there is no file, ErrBusy, ErrNewer,
 // and errors of the file system.
-func Repair(dir, name string) (Report, error) {
+func Repair(dir, name string, opts ...RepairOption) (Report, error) {
+	var o repairOptions
+	for _, opt := range opts {
+		opt(&o)
+	}
 	if err := CheckNamespace(name); err != nil {
 		return Report{}, wrap("repair", name, "", err)
 	}
@@ -75,10 +90,18 @@ func Repair(dir, name string) (Report, error) {
 	case err != nil:
 		return r, wrap("repair", name, "", err)
 	case damage != nil:
-		return reportOf(damage), nil
+		r = reportOf(damage)
 	case cut != nil:
 		r.Copy = cut.Copied
 		r.Lost = []Lost{{Line: cut.Tail.Line, Offset: cut.Tail.Offset, Bytes: len(cut.Tail.Bytes), Reason: cut.Tail.Reason}}
+	}
+	if o.removeCopies {
+		l, err := ledger.Open(dir, name, ledger.Options{})
+		if err == nil {
+			r.Removed, err = l.RemoveCopies()
+			err = errors.Join(err, l.Close())
+		}
+		return r, wrap("repair", name, "", err)
 	}
 	return r, nil
 }

@@ -79,6 +79,9 @@ func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
 	if v, err = value.FromTyped(d.kind, typed); err == nil {
 		x, err = d.dec(v)
 	}
+	if f, is := v.AsFloat(); err == nil && is && (math.IsNaN(f) || math.IsInf(f, 0)) && d.min.IsZero() {
+		err = errNoNumber // nobody enters it on purpose; Set can store it
+	}
 	return x, v, err
 }
 
@@ -174,6 +177,8 @@ func Duration(name string, def time.Duration) Key[time.Duration] {
 	return k
 }
 
+var errNoNumber = errors.New("not a number")
+
 var errDuration = errors.New("no length of time")
 
 // The units of a length of time that people type.
@@ -193,13 +198,13 @@ func init() {
 // parseDuration reads numbers with units and adds them up. "0" needs no unit.
 func parseDuration(typed string) (time.Duration, error) {
 	rest := strings.TrimSpace(typed)
-	sign := 1.0
-	if after, minus := strings.CutPrefix(rest, "-"); minus {
-		sign, rest = -1, after
-	}
+	minus := strings.HasPrefix(rest, "-")
+	rest = strings.TrimPrefix(rest, "-")
 	if rest == "0" {
 		return 0, nil
 	}
+	// The sum is kept below zero, since the smallest Duration has no positive counterpart. Fractions of
+	// a second are read exactly, as Duration.String writes them.
 	sum, whole := 0.0, int64(0)
 	for any := false; ; any = true {
 		rest = strings.TrimSpace(rest)
@@ -219,8 +224,8 @@ func parseDuration(typed string) (time.Duration, error) {
 		if !known {
 			return 0, errDuration
 		}
-		if i, err := strconv.ParseInt(number, 10, 64); err == nil && i <= math.MaxInt64/int64(unit) && whole <= math.MaxInt64-i*int64(unit) {
-			whole += i * int64(unit)
+		if i, ok := exactly(number, unit); ok && whole >= math.MinInt64+i {
+			whole -= i
 		} else {
 			f, err := strconv.ParseFloat(plainNumber(number), 64)
 			if err != nil {
@@ -230,10 +235,44 @@ func parseDuration(typed string) (time.Duration, error) {
 		}
 		rest = after[end:]
 	}
-	if total := sum + float64(whole); total >= math.MaxInt64 {
+	if sum > 0 {
+		if total := sum - float64(whole); total >= math.MaxInt64 {
+			return 0, errDuration
+		}
+		whole -= int64(math.Round(sum))
+	}
+	if minus {
+		return time.Duration(whole), nil
+	}
+	if whole == math.MinInt64 {
 		return 0, errDuration
 	}
-	return time.Duration(sign) * time.Duration(whole+int64(math.Round(sum))), nil
+	return time.Duration(-whole), nil
+}
+
+// exactly returns a number of units in nanoseconds if that is a whole number in the range.
+func exactly(number string, unit time.Duration) (ns int64, ok bool) {
+	before, after, _ := strings.Cut(plainNumber(number), ".")
+	if len(after) > 9 || strings.ContainsAny(after, ",") {
+		return 0, false
+	}
+	i, err := strconv.ParseInt(before, 10, 64)
+	if err != nil || i > math.MaxInt64/int64(unit) {
+		return 0, false
+	}
+	ns = i * int64(unit)
+	for _, digit := range after {
+		if unit%10 != 0 {
+			return 0, false
+		}
+		unit /= 10
+		part := int64(digit-'0') * int64(unit)
+		if ns > math.MaxInt64-part {
+			return 0, false
+		}
+		ns += part
+	}
+	return ns, true
 }
 
 // formatDuration is Duration.String without zero parts: 1h30m.

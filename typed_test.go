@@ -26,9 +26,9 @@ func TestParseNumbersAsTyped(t *testing.T) {
 			assert.Equal(t, want, n, typed)
 		}
 	}
-	for typed, want := range map[string]float64{".5": .5, "-.5": -.5, "+.5": .5, "4,5": 4.5, "-4,5": -4.5, ",5": .5, "0,125": .125, "007.50": 7.5, "1,5e3": 1500, "12,25": 12.25, "NaN": 0} {
+	for typed, want := range map[string]float64{".5": .5, "-.5": -.5, "+.5": .5, "4,5": 4.5, "-4,5": -4.5, ",5": .5, "0,125": .125, "007.50": 7.5, "1,5e3": 1500, "12,25": 12.25} {
 		f, err := real.Parse(typed)
-		if assert.NoError(t, err, typed) && typed != "NaN" {
+		if assert.NoError(t, err, typed) {
 			assert.InDelta(t, want, f, 1e-12, typed)
 		}
 	}

@@ -82,7 +82,7 @@ func namespaceOf(l link) string {
 // openQueue opens the queue of a board, and takes its instance over.
 func openQueue(b *Board, dir string) (*queue, error) {
 	met := make(chan pantry.Problem, 16)
-	ns, err := pantry.Open(dir, namespaceOf(b.link), pantry.As(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
+	ns, err := pantry.Open(dir, namespaceOf(b.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
 		select { // it is told by whoever holds no lock
 		case met <- p:
 		default:

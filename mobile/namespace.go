@@ -36,7 +36,7 @@ func (o *Options) SyncWithin(millis int64) *Options {
 func (o *Options) ReadOnly() *Options { return o.set(pantry.ReadOnly()) }
 
 // As says who changes what is changed here, for the history.
-func (o *Options) As(name string) *Options { return o.set(pantry.As(name)) }
+func (o *Options) ClientName(name string) *Options { return o.set(pantry.ClientName(name)) }
 
 // Seal has sealed keys be sealed with AES-GCM under a key of 32 bytes, which the platform's
 // keystore keeps. A key that stands in the app's code seals nothing.

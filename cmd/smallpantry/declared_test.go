@@ -132,7 +132,7 @@ func TestChangesAsDeclared(t *testing.T) {
 		for _, words := range [][]string{{"import", place, file}, {"copy", other, place}} {
 			var errs strings.Builder
 			assert.Equal(t, exitRefused, run(words, nil, io.Discard, &errs), words)
-			assert.Contains(t, errs.String(), "--force goes past it")
+			assert.Contains(t, errs.String(), "--force skips the check")
 			require.Equal(t, exitAbsent, run([]string{"get", place, "watered"}, nil, io.Discard, io.Discard))
 		}
 	}

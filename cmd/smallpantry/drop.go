@@ -15,7 +15,7 @@ import (
 
 func (a *app) drop() *cobra.Command {
 	var prefix string
-	var forget bool
+	var forget, copies bool
 	cmd := &cobra.Command{
 		Use:   "drop PLACE NAME...",
 		Short: "Remove entries, all or none",
@@ -32,6 +32,8 @@ values from the history and from the whole file, which can't be undone.`,
 				return usage("--prefix is empty, which means everything; use reset for that")
 			case byPrefix && len(names) > 0:
 				return usage("drop accepts names or --prefix, not both")
+			case copies && !forget:
+				return usage("--copies needs --forget")
 			case !byPrefix && len(names) == 0:
 				return usage("name the entries to drop: smallpantry drop %s NAME..., or --prefix P", place.Shown(args[0]))
 			}
@@ -56,7 +58,7 @@ values from the history and from the whole file, which can't be undone.`,
 				}
 			}
 			if forget {
-				return a.forget(cmd.Context(), p, names)
+				return a.forget(cmd.Context(), p, names, copies)
 			}
 			edits := make([]entry.Edit, len(names))
 			for i, name := range names {
@@ -77,12 +79,22 @@ values from the history and from the whole file, which can't be undone.`,
 		},
 	}
 	cmd.Flags().StringVar(&prefix, "prefix", "", "all entries whose names begin with `P`")
-	cmd.Flags().BoolVar(&forget, "forget", false, "leave nothing of them, the history included")
+	cmd.Flags().BoolVar(&forget, "forget", false, "also erase their names and old values from the file")
+	cmd.Flags().BoolVar(&copies, "copies", false, "with --forget: also remove the kept copies of damaged files")
 	return a.withJSON(cmd)
 }
 
-func (a *app) forget(ctx context.Context, p place.Present, names []string) error {
+func (a *app) forget(ctx context.Context, p place.Present, names []string, copies bool) error {
+	if copies && place.IsURL(p.Where()) {
+		return usage("--copies needs a place on this device")
+	}
 	err := p.Forget(ctx, names)
+	if err == nil && copies {
+		var dir, name string
+		if dir, name, err = place.Split(p.Where()); err == nil {
+			_, err = pantry.Repair(dir, name, pantry.RemoveCopies())
+		}
+	}
 	if errors.Is(err, pantry.ErrAbsent) {
 		return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed", err)}
 	}
@@ -93,7 +105,7 @@ func (a *app) forget(ctx context.Context, p place.Present, names []string) error
 	if err != nil {
 		return err
 	}
-	return a.printGone(l.Version, names, "removed %s, and all that was told of it\n")
+	return a.printGone(l.Version, names, "removed %s and its history\n")
 }
 
 func (a *app) printGone(version int64, names []string, format string) error {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/charmbracelet/lipgloss"
@@ -16,6 +17,22 @@ import (
 )
 
 // On a terminal, tables are as wide as it is, and what takes long shows how far it is.
+// fullWriter is a standard output on a full disk.
+type fullWriter struct{}
+
+func (fullWriter) Write([]byte) (int, error) { return 0, syscall.ENOSPC }
+
+// Output that can't be written is a failure.
+func TestFullOutput(t *testing.T) {
+	t.Parallel()
+	at := filepath.Join(t.TempDir(), "plotbook")
+	for _, args := range [][]string{{"put", at, "plot", "C4"}, {"get", at, "plot"}, {"history", at}, {"list", at}, {"check", at}, {"list", at, "--json"}, {"--help"}} {
+		var errs strings.Builder
+		assert.Equal(t, exitFailed, run(args, nil, fullWriter{}, &errs), args)
+		assert.Contains(t, errs.String(), "write the output", args)
+	}
+}
+
 func TestOnATerminal(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("script takes other flags here")

@@ -13,6 +13,7 @@ import (
 )
 
 func (a *app) repair() *cobra.Command {
+	var copies bool
 	cmd := &cobra.Command{
 		Use:   "repair PLACE",
 		Short: "Save what is intact in a damaged file",
@@ -37,7 +38,11 @@ DATA/boards/BOARD for a board, on the server's machine.`,
 			if err := place.NotExport(dir, name); err != nil {
 				return err
 			}
-			r, err := pantry.Repair(dir, name)
+			var opts []pantry.RepairOption
+			if copies {
+				opts = append(opts, pantry.RemoveCopies())
+			}
+			r, err := pantry.Repair(dir, name, opts...)
 			if errors.Is(err, fs.ErrNotExist) {
 				return place.NoNamespace(dir, name)
 			}
@@ -51,6 +56,7 @@ DATA/boards/BOARD for a board, on the server's machine.`,
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&copies, "remove-copies", false, "also remove the kept copies of damaged files")
 	return a.withJSON(cmd)
 }
 
@@ -60,7 +66,7 @@ func repaired(r pantry.Report) map[string]any {
 	for _, l := range r.Lost {
 		lost = append(lost, map[string]any{"line": l.Line, "offset": l.Offset, "bytes": l.Bytes, "reason": l.Reason})
 	}
-	return map[string]any{"path": r.Path, "damaged": r.Damaged, "copy": r.Copy, "lost": lost, "entries": r.Entries}
+	return map[string]any{"path": r.Path, "damaged": r.Damaged, "copy": r.Copy, "lost": lost, "entries": r.Entries, "removed": r.Removed}
 }
 
 func (a *app) printReport(r pantry.Report) {
@@ -83,5 +89,8 @@ func (a *app) printReport(r pantry.Report) {
 	}
 	if r.Copy != "" {
 		fmt.Fprintf(a.stdout, "\nthe damaged file is kept as %s\n", r.Copy)
+	}
+	for _, path := range r.Removed {
+		fmt.Fprintf(a.stdout, "removed %s\n", path)
 	}
 }

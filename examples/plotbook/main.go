@@ -44,7 +44,7 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	var found []pantry.Problem
 	ns, err := pantry.Open(dir, "plotbook",
 		pantry.Declare(keys.All()...),
-		pantry.As("plotbook"), // who it was, beside what others change from outside
+		pantry.ClientName("plotbook"), // who it was, beside what others change from outside
 		pantry.NoteUsage(),    // smallpantry check tells a key that is never read
 		pantry.OnProblem(func(p pantry.Problem) { found = append(found, p) }))
 	if err != nil {

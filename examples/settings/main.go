@@ -35,7 +35,7 @@ func main() {
 // run opens the namespace, shows the screen until its window is closed, and closes all. do
 // runs what is to be shown on the thread that draws.
 func run(a fyne.App, dir string, do func(func())) error {
-	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(keys.All()...), pantry.As("settings"))
+	ns, err := pantry.Open(dir, "plotbook", pantry.Declare(keys.All()...), pantry.ClientName("settings"))
 	if err != nil {
 		return err
 	}

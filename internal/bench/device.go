@@ -182,7 +182,7 @@ func writing(s *suite) error {
 			)
 		}, pantry.SyncWithin(prompt))
 	}
-	return errors.Join(in(synced), in(unsynced, pantry.SyncWithin(prompt)), in(limited, pantry.SyncWithin(prompt), pantry.Limits(1<<16, 1<<24)), in(watched, pantry.SyncWithin(prompt)), besideOthers(s))
+	return errors.Join(in(synced), in(unsynced, pantry.SyncWithin(prompt)), in(limited, pantry.SyncWithin(prompt), pantry.MaxValue(1<<16), pantry.MaxTotal(1<<24)), in(watched, pantry.SyncWithin(prompt)), besideOthers(s))
 }
 
 // writers commits from several goroutines, each to a variable of its own.

@@ -95,19 +95,26 @@ func Puts(entries []entry.Entry) []Put {
 	return out
 }
 
+// byteOrderMark is what spreadsheets write before UTF-8.
+const byteOrderMark = "\ufeff"
+
 // Decode reads a file in a format: the output of Encode; or, in JSON, an object with a member per
 // entry; or, in CSV, a table of the columns name and value. The last two have no kinds. Errors name
 // the entry, line or row.
 func (f Format) Decode(r io.Reader) (puts []Put, err error) {
 	var entries []entry.Entry
+	text := bufio.NewReader(r)
+	if mark, _ := text.Peek(len(byteOrderMark)); string(mark) == byteOrderMark {
+		_, _ = text.Discard(len(mark))
+	}
 	switch f {
 	case JSON:
-		puts, err = decodeJSON(r)
+		puts, err = decodeJSON(text)
 	case Lines:
-		entries, err = decodeLines(bufio.NewReader(r))
+		entries, err = decodeLines(text)
 		puts = Puts(entries)
 	case CSV:
-		puts, err = decodeCSV(csv.NewReader(r))
+		puts, err = decodeCSV(csv.NewReader(text))
 	}
 	if err != nil {
 		return nil, err

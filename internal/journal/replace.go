@@ -167,19 +167,39 @@ func (f *File) Remove() error {
 	if err := f.MayReplace(); err != nil {
 		return err
 	}
-	files, err := os.ReadDir(f.dir)
+	copies, err := f.Copies()
 	if err != nil {
 		return err
 	}
-	doomed := []string{f.path, newPath(f.dir, f.name)}
+	return f.remove(append(copies, f.path, newPath(f.dir, f.name)))
+}
+
+// Copies returns the paths of the copies of damaged files and torn tails beside the file.
+func (f *File) Copies() (paths []string, err error) {
+	files, err := os.ReadDir(f.dir)
+	if err != nil {
+		return nil, err
+	}
 	for _, file := range files {
 		kind, ours := strings.CutPrefix(file.Name(), f.name+".")
 		// a.cut-3.jsonl is the data file of the namespace a.cut-3, not a copy of a's.
 		if ours && (strings.HasPrefix(kind, cutCopy) || strings.HasPrefix(kind, damagedCopy)) && !strings.HasSuffix(kind, ".jsonl") {
-			doomed = append(doomed, filepath.Join(f.dir, file.Name()))
+			paths = append(paths, filepath.Join(f.dir, file.Name()))
 		}
 	}
-	for _, path := range doomed {
+	return paths, nil
+}
+
+// RemoveCopies removes the copies, syncs the directory, and returns their paths.
+func (f *File) RemoveCopies() (paths []string, err error) {
+	if paths, err = f.Copies(); err != nil || len(paths) == 0 {
+		return nil, err
+	}
+	return paths, f.remove(paths)
+}
+
+func (f *File) remove(paths []string) error {
+	for _, path := range paths {
 		if err := f.disk.Remove(path); err != nil && !isAbsent(err) {
 			return err
 		}

@@ -106,11 +106,47 @@ func (l *Ledger) payDuty(now bool) error {
 	switch {
 	case err == nil:
 		l.duty = duty{}
+		l.warnOfCopies()
 		return nil
 	case errors.Is(err, ErrBehind):
 		return err
 	}
 	return l.dutyFailed(err)
+}
+
+// keepsCopies is a Log that keeps copies of damaged files and torn tails.
+type keepsCopies interface {
+	Copies() ([]string, error)
+	RemoveCopies() ([]string, error)
+}
+
+// A CopiesError reports that copies of damaged files can still hold what was erased.
+type CopiesError struct{ Paths []string }
+
+func (e *CopiesError) Error() string {
+	return "what was erased may still be in " + strings.Join(e.Paths, ", ") + "; use RemoveCopies with Repair, or drop --forget --copies, to remove these copies"
+}
+
+// warnOfCopies reports copies beside the log, which erasing does not change.
+func (l *Ledger) warnOfCopies() {
+	if log, ok := l.log.(keepsCopies); ok {
+		if paths, err := log.Copies(); err == nil && len(paths) > 0 {
+			l.problem(&CopiesError{paths})
+		}
+	}
+}
+
+// RemoveCopies removes the copies of damaged files beside the log and returns their paths.
+func (l *Ledger) RemoveCopies() (paths []string, err error) {
+	log, ok := l.log.(keepsCopies)
+	if !ok {
+		return nil, nil
+	}
+	err = l.Locked(func() error {
+		paths, err = log.RemoveCopies()
+		return err
+	})
+	return paths, err
 }
 
 // dutyFailed reports a failure and sets the time of the next try.

@@ -351,6 +351,12 @@ func (f *fileLog) Rewrite(head Head, s State, wait time.Duration) (Head, error) 
 
 func (f *fileLog) MayRewrite() error { return f.file.MayReplace() }
 
+// Copies returns the paths of the copies beside the file.
+func (f *fileLog) Copies() ([]string, error) { return f.file.Copies() }
+
+// RemoveCopies removes them.
+func (f *fileLog) RemoveCopies() ([]string, error) { return f.file.RemoveCopies() }
+
 // Free returns the free space of the disk.
 func (f *fileLog) Free() (bytes int64, known bool) { return f.file.Free() }
 

@@ -217,6 +217,21 @@ func (tx *Tx) Grown() (names int, bytes int64) {
 	return names, tx.grown
 }
 
+// Over returns the size of the first value that has more than most bytes, unless it makes its entry
+// smaller.
+func (tx *Tx) Over(most int) (size int, over bool) {
+	for _, c := range tx.changes {
+		e := Encoded{c.val, c.json}
+		if c.val.IsZero() || !e.Exceeds(most) {
+			continue
+		}
+		if size = e.Size(); size >= jsonLen(tx.Record(c.name).Value) {
+			return size, true
+		}
+	}
+	return 0, false
+}
+
 // Grows reports whether the changes so far make the names and values larger.
 func (tx *Tx) Grows() bool {
 	_, bytes := tx.Grown()

@@ -148,7 +148,7 @@ func Open(where string, w Way) (Present, error) {
 	if err := NotExport(dir, name); err != nil {
 		return nil, err
 	}
-	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.Every), pantry.As(clientName), pantry.AnySchema()}
+	opts := []pantry.Option{pantry.OnProblem(tell), pantry.Follow(w.Every), pantry.ClientName(clientName), pantry.AnySchema()}
 	if !w.Write && !w.Create {
 		opts = append(opts, pantry.ReadOnly())
 	} else if !w.Create && !isFile(filepath.Join(dir, name+".jsonl")) {

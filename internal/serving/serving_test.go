@@ -109,8 +109,8 @@ func TestTLS(t *testing.T) {
 func TestFlags(t *testing.T) {
 	t.Parallel()
 	for args, fault := range map[string]string{
-		"--cert c": "--cert and --key go together", "--key k": "--cert and --key go together", "--board Rowan": "--board", "--public pantry.example": "must be as https://HOST",
-		"--public https://h/x": "without a path", "--public https://h/#x": "without a path", "--public ftp://h": "must be as", "--limit names=x": "no number", "--limit x=1": "there is no limit",
+		"--cert c": "--cert and --key must be used together", "--key k": "--cert and --key must be used together", "--board Rowan": "--board", "--public pantry.example": "must be like https://HOST",
+		"--public https://h/x": "without a path", "--public https://h/#x": "without a path", "--public ftp://h": "must be like", "--limit names=x": "no number", "--limit x=1": "there is no limit",
 	} {
 		var f Flags
 		set := pflag.NewFlagSet("serve", pflag.ContinueOnError)

@@ -23,7 +23,11 @@ type Out struct{ io.Writer }
 
 // terminal reports whether the output is a terminal, and its width.
 func (o Out) terminal() (width int, ok bool) {
-	f, isFile := o.Writer.(*os.File)
+	out := o.Writer
+	if w, ok := out.(interface{ Unwrap() io.Writer }); ok {
+		out = w.Unwrap()
+	}
+	f, isFile := out.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
 		return 0, false
 	}
