@@ -42,7 +42,7 @@ func declared() *app {
 
 func open(t *testing.T, a *app, dir string) *mobile.Namespace {
 	t.Helper()
-	ns, err := mobile.Open(dir, "plotbook", a.keys, mobile.NewOptions().Seal(make([]byte, 32)).As("plotbook"))
+	ns, err := mobile.Open(dir, "plotbook", a.keys, mobile.NewOptions().Seal(make([]byte, 32)).ClientName("plotbook"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, ns.Close()) })
 	return ns

@@ -37,39 +37,88 @@ func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 	return out, err
 }
 
-// HistoryOf gives what is asked for of the history, newest first. more says that Bytes has
-// left older ones out.
+// HistoryOf returns the newest commits that match the query, newest first. more reports that Bytes
+// left out older ones. It reads the log from its end, as far as it must: to the last commit that it
+// returns, and on to the commits that tell the old values.
 func (l *Ledger) HistoryOf(q HistoryQuery) (out []entry.Commit, more bool, err error) {
-	err = l.replay(q.Points, func(c *commit, old func(string) value.Value) {
-		if q.Before > 0 && c.Version >= q.Before {
-			return
-		}
-		p := entry.Commit{Version: c.Version, Time: c.Time(), By: c.By, From: c.From, Over: c.over}
-		for _, ch := range c.changes {
-			if q.Has == nil || q.Has(ch.name) {
-				p.Changes = append(p.Changes, entry.Change{Name: ch.name, Old: old(ch.name), New: ch.val})
-			}
-		}
-		if len(p.Changes) > 0 {
-			out = append(out, p)
-		}
-	})
-	slices.Reverse(out)
-	if q.Limit > 0 && len(out) > q.Limit {
-		out = out[:q.Limit]
+	v, now, err := l.viewNow()
+	if err != nil {
+		return nil, false, err
 	}
-	if q.Bytes > 0 {
-		size := 0
-		for i, c := range out {
-			for _, ch := range c.Changes {
-				size += len(ch.Name) + jsonLen(ch.Old) + jsonLen(ch.New)
-			}
-			if i > 0 && size > q.Bytes {
-				return out[:i:i], true, err
-			}
+	defer v.Close()
+	defer now.Release()
+	h := history{query: q, base: v.Header().Base, now: now, waiting: map[string][]*entry.Change{}}
+	if err := v.Back(h.line); err != nil {
+		return nil, false, err
+	}
+	return h.out, h.more, nil
+}
+
+// A history collects commits from lines that come newest first.
+type history struct {
+	query   HistoryQuery
+	base    int64
+	now     *Snapshot
+	out     []entry.Commit
+	waiting map[string][]*entry.Change // changes whose old value is in an older line
+	size    int                        // of the values in out
+	full    bool                       // out gets no more commits
+	more    bool
+	d       decoder
+}
+
+func (h *history) line(line []byte) (more bool, err error) {
+	if err := h.d.decode(line); err != nil {
+		return false, &journal.DamageError{Reason: err.Error()}
+	}
+	c := &h.d.c
+	for i := range c.changes {
+		h.tell(c.changes[i].name, c.changes[i].val)
+	}
+	if c.Version > h.base && (c.over == 0 || h.query.Points) && (h.query.Before <= 0 || c.Version < h.query.Before) && !h.full {
+		h.add(c)
+	}
+	return !h.full && c.Version > h.base || len(h.waiting) > 0, nil
+}
+
+// tell fills in the old value of newer changes.
+func (h *history) tell(name string, v value.Value) {
+	changes := h.waiting[name]
+	if changes == nil {
+		return
+	}
+	delete(h.waiting, name)
+	for _, ch := range changes {
+		ch.Old = v
+	}
+}
+
+// add adds a commit, unless nothing in it matches.
+func (h *history) add(c *commit) {
+	p := entry.Commit{Version: c.Version, Time: c.Time(), By: c.By, From: c.From, Over: c.over}
+	size := 0
+	for _, ch := range c.changes {
+		if h.query.Has == nil || h.query.Has(ch.name) {
+			p.Changes = append(p.Changes, entry.Change{Name: ch.name, New: ch.val})
+			size += len(ch.name) + jsonLen(ch.val)
 		}
 	}
-	return out, false, err
+	switch {
+	case len(p.Changes) == 0:
+		return
+	case h.query.Bytes > 0 && len(h.out) > 0 && h.size+size > h.query.Bytes:
+		h.full, h.more = true, true
+		return
+	}
+	h.size += size
+	for i := range p.Changes {
+		// Nothing was stored before the commit that created the name.
+		if rec := h.now.Record(p.Changes[i].Name); rec.Version != c.Version || rec.First != c.Version {
+			h.waiting[p.Changes[i].Name] = append(h.waiting[p.Changes[i].Name], &p.Changes[i])
+		}
+	}
+	h.out = append(h.out, p)
+	h.full = h.query.Limit > 0 && len(h.out) == h.query.Limit
 }
 
 func jsonLen(v value.Value) int {
@@ -82,71 +131,101 @@ func jsonLen(v value.Value) int {
 // At gives the entries as they were at a version, by name. The error is
 // ErrTooOld where the file doesn't tell that any more, or not yet.
 func (l *Ledger) At(version int64) ([]entry.Entry, error) {
-	v, err := l.view()
+	v, now, err := l.viewNow()
 	if err != nil {
 		return nil, err
 	}
 	defer v.Close()
-	return at(v, version)
+	defer now.Release()
+	return at(v, now, version)
 }
 
-// AtTime gives the entries as they were at a time, by name, and the version that
-// was the newest then: that of the last commit that is told and has no later time.
-// The error is ErrTooOld where none is.
+// AtTime returns the entries as they were at a time, by name, and the newest version at that time: that
+// of the last commit that is kept and has no later time. The error is ErrTooOld if none is kept.
 func (l *Ledger) AtTime(t time.Time) (entries []entry.Entry, version int64, err error) {
-	v, err := l.view()
+	v, now, err := l.viewNow()
 	if err != nil {
 		return nil, 0, err
 	}
 	defer v.Close()
+	defer now.Release()
 	base, ms := v.Header().Base, t.UnixMilli()
 	version = -1
-	if base == 0 {
-		version = 0 // before the first commit there was nothing
-	}
 	oldest := int64(math.MaxInt64)
-	err = v.Read(&replayer{each: func(c *commit) {
-		if c.Version < base || c.Version == base && c.At == 0 { // the time of the base is not told by another version's
-			return
+	var d decoder
+	err = v.Back(func(line []byte) (more bool, err error) {
+		if err := d.decode(line); err != nil {
+			return false, &journal.DamageError{Reason: err.Error()}
 		}
-		if c.At <= ms {
+		c := &d.c
+		switch {
+		case c.Version < base, c.Version == base && c.At == 0: // the base does not tell its time
+			return false, nil
+		case c.At <= ms:
 			version = c.Version
+			return false, nil
 		}
 		oldest = min(oldest, c.At)
-	}})
+		return true, nil
+	})
 	if err != nil {
 		return nil, 0, err
+	}
+	if version < 0 && base == 0 {
+		version = 0 // before the first commit there was nothing
 	}
 	if version < 0 {
 		since := ""
 		if oldest < math.MaxInt64 {
 			since = "; the file tells how it was from " + entry.FormatTime(time.UnixMilli(oldest)) + " on"
 		}
-		return nil, 0, fmt.Errorf("%w: how it was at %s is not kept%s", ErrTooOld, entry.FormatTime(t), since)
+		return nil, 0, fmt.Errorf("%w: the state at %s is not kept%s", ErrTooOld, entry.FormatTime(t), since)
 	}
-	entries, err = at(v, version)
+	entries, err = at(v, now, version)
 	return entries, version, err
 }
 
-// at gives the entries of a view as they were at a version.
-func at(v Past, version int64) ([]entry.Entry, error) {
-	if base, newest := v.Header().Base, v.Version(); version < base || version > newest {
+// at returns the entries of a view as they were at a version. What has not changed since is in now.
+func at(v Past, now *Snapshot, version int64) ([]entry.Entry, error) {
+	base := v.Header().Base
+	if newest := v.Version(); version < base || version > newest {
 		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, newest)
 	}
 	recs := map[string]*Record{}
-	within := false // a line that stands for several commits
-	err := v.Read(&replayer{each: func(c *commit) {
+	open := map[string]bool{} // changed since: the value is in an older line, or there was none
+	within := false           // the version is inside a line that replaces several commits
+	var d decoder
+	err := v.Back(func(line []byte) (more bool, err error) {
+		if err := d.decode(line); err != nil {
+			return false, &journal.DamageError{Reason: err.Error()}
+		}
+		c := &d.c
 		if c.Version > version {
 			within = within || version > c.Version-c.over
-			return
+			for _, ch := range c.changes {
+				open[ch.name] = true
+			}
+			return !within, nil
 		}
 		stamp := c.Stamp
 		for _, ch := range c.changes {
-			recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
+			if open[ch.name] {
+				delete(open, ch.name)
+				recs[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
+			}
 		}
-	}})
-	if within {
-		return nil, fmt.Errorf("%w: version %d is not kept: of the commits around it the file tells only what they came to", ErrTooOld, version)
+		return len(open) > 0, nil
+	})
+	switch {
+	case err != nil:
+		return nil, err
+	case within:
+		return nil, fmt.Errorf("%w: version %d is not kept: the file tells only the net change of the commits around it", ErrTooOld, version)
+	}
+	for e := range now.Entries("", "") {
+		if e.Version <= version {
+			recs[e.Name] = e.Record
+		}
 	}
 	var out []entry.Entry
 	for _, name := range slices.Sorted(maps.Keys(recs)) {
@@ -154,40 +233,24 @@ func at(v Past, version int64) ([]entry.Entry, error) {
 			out = append(out, Named{name, recs[name]}.Entry())
 		}
 	}
-	return out, err
+	return out, nil
 }
 
-// view gives the file as it is now, to be read while others write.
-func (l *Ledger) view() (Past, error) {
+// viewNow returns the log and the state as they are now, to be read while others write.
+func (l *Ledger) viewNow() (Past, *Snapshot, error) {
 	l.io.Lock()
 	defer l.io.Unlock()
 	if l.isClosed() {
-		return nil, ErrClosed
+		return nil, nil, ErrClosed
 	}
 	if err := l.follow(l.opts.Wait); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return l.log.Past(l.head)
-}
-
-// replay gives each commit after the base that the file tells one by one, and with
-// points what it tells of several together, with what its names held before.
-func (l *Ledger) replay(points bool, each func(c *commit, old func(string) value.Value)) error {
-	v, err := l.view()
+	v, err := l.log.Past(l.head)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	defer v.Close()
-	held := map[string]value.Value{}
-	base := v.Header().Base
-	return v.Read(&replayer{each: func(c *commit) {
-		if c.Version > base && (c.over == 0 || points) {
-			each(c, func(name string) value.Value { return held[name] })
-		}
-		for _, ch := range c.changes {
-			held[ch.name] = ch.val
-		}
-	}})
+	return v, l.Snapshot(), nil
 }
 
 // A copier copies lines as they stand.
@@ -208,7 +271,7 @@ func (c *copier) Accept() {
 	c.state.Count++
 }
 
-// A replayer takes lines from the journal and keeps nothing.
+// A replayer passes each commit of a log to each, from the first.
 type replayer struct {
 	decoder
 	each func(c *commit)

@@ -78,8 +78,10 @@ type Wreck struct {
 type Past interface {
 	Header() *journal.Header // not to be changed
 	Version() int64          // the newest
-	// Read gives all lines to c, from the first.
+	// Read passes all lines to c, from the first.
 	Read(c journal.Consumer) error
+	// Back passes the lines to each, from the last, until it returns false. It costs what was read.
+	Back(each func(line []byte) (more bool, err error)) error
 	Close() error
 }
 

@@ -1,10 +1,12 @@
 package etcd
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
@@ -153,6 +155,23 @@ type past struct {
 func (p *past) Header() *journal.Header { return p.header }
 func (p *past) Version() int64          { return p.all.head.Version }
 func (p *past) Close() error            { return nil }
+
+// Back reads the batches from the newest, then the checkpoint.
+func (p *past) Back(each func(line []byte) (more bool, err error)) error {
+	goOn := true
+	note := func(line []byte) (more bool, err error) {
+		goOn, err = each(line)
+		return goOn, err
+	}
+	for _, b := range slices.Backward(p.all.batches) {
+		// A newline stands for the header, which a batch does not have.
+		lines := append([]byte("\n"), b.lines...)
+		if err := journal.Backward(bytes.NewReader(lines), int64(len(lines)), note); err != nil || !goOn {
+			return err
+		}
+	}
+	return journal.Backward(bytes.NewReader(p.all.image), int64(len(p.all.image)), note)
+}
 
 func (p *past) Read(c journal.Consumer) error {
 	_, err := p.all.read(c)
