@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A base is what the lines that open a file hold besides records.
+// A base holds what the first lines of a file contain besides records.
 type base struct {
 	version int64
 	schema  int64
@@ -19,9 +19,8 @@ type base struct {
 	kept    []*Receipt
 }
 
-// lines writes records, and the rest of a base, as the lines that open a file: one for
-// each version that still has a record, in order, and one at the base's version for
-// what else there is. It says how many lines these are.
+// lines encodes records and the rest of a base as the first lines of a file: one for each version
+// that still has a record, in order, and one at the base's version for the rest. n is their number.
 func (s base) lines(recs []Named) (lines []byte, count int) {
 	slices.SortFunc(recs, func(a, b Named) int {
 		if a.Version != b.Version {
@@ -56,8 +55,8 @@ func (s base) lines(recs []Named) (lines []byte, count int) {
 	return lines, count
 }
 
-// baseOf gives the version, and the End of its commit, behind which the kept lines
-// begin; view is where the past was read from.
+// baseOf returns the version before the first kept line, and the End of its commit. view is the log
+// that the past was read from.
 func (p *past) baseOf(c cuts, view Past) (base int64, end journal.End) {
 	start := p.start(c)
 	if start == 0 {
@@ -67,13 +66,13 @@ func (p *past) baseOf(c cuts, view Past) (base int64, end journal.End) {
 	return l.mark.Version, l.mark.EndOf(l.raw)
 }
 
-// stateAt gives all records, those of removed names too, as of where the kept
-// lines begin. What these change is looked up in the lines before, and at last in
-// those that hold the base of view; the rest is as it is now.
+// stateAt returns all records, including those of removed names, as of the first kept line. For
+// names that the kept lines change it reads the lines before, and finally those of the base of
+// view. All others are as they are now.
 func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]Named, error) {
 	start := p.start(c)
-	changed := map[string]*Record{} // after the start; with what they held at it, or nil
-	missing := 0                    // which of them the lines before the start don't tell
+	changed := map[string]*Record{} // changed after the start, with the record at the start, or nil
+	missing := 0                    // not told by the lines before the start
 	if start < len(p.lines) {
 		for _, ch := range p.changes[p.lines[start].from:] {
 			if _, known := changed[ch.name]; !known {
@@ -124,7 +123,7 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 			rec = e.Record
 		} else if rec != nil {
 			rec.First = rec.Version
-			if e.Found() && e.First <= rec.Version { // without a break since
+			if e.Found() && e.First <= rec.Version { // continuously since
 				rec.First = e.First
 			}
 		}
@@ -135,9 +134,8 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 	return recs, nil
 }
 
-// tombstones leaves out names that were removed long ago, and the oldest of those
-// that are too many. oldest is moved up to the newest that is forgotten: from it on
-// changes can be told, so that nobody asks for those before.
+// tombstones drops the names that were removed long ago, and the oldest of too many. It raises
+// oldest to the newest dropped version: changes can be reported only from there on.
 func tombstones(recs []Named, oldest *int64, now time.Time) []Named {
 	since := now.Add(-keptGoneDays * 24 * time.Hour).UnixMilli()
 	var kept, gone []Named
@@ -160,16 +158,15 @@ func tombstones(recs []Named, oldest *int64, now time.Time) []Named {
 	return append(kept, gone...)
 }
 
-// What is removed is names that are still told of. Those that one commit removed stand in one
-// line.
+// removed counts removed names that are still kept. Those removed by one commit share a line.
 type removed struct {
 	count   int
-	bytes   int64 // that they take, about
-	version int64 // that removed the last
+	bytes   int64 // approximate size
+	version int64 // of the commit that removed the last one
 }
 
 func (r *removed) add(name string, version int64) {
-	const quotes, line = 3, 75 // with a comma, and what a line that removes names has besides them
+	const quotes, line = 3, 75 // the comma, and the rest of a line that removes names
 	r.count++
 	r.bytes += int64(len(name)) + quotes
 	if version != r.version {

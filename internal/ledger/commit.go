@@ -11,29 +11,28 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Result is what became of a commit.
+// A Result is the result of a commit.
 type Result struct {
-	*Stamp        // of the commit; with Changed false, of the newest before it
-	Changed bool  // false: it all stood there already, and no version was made
-	Before  *Told // the commit before it; nil where Options.Marks is 0
-	After   *Told // this one; with Changed false, Before
+	*Stamp        // of the commit; if Changed is false, of the newest commit before it
+	Changed bool  // false: everything had these values already, and there is no new version
+	Before  *Told // the commit before; nil if Options.Marks is 0
+	After   *Told // this commit; if Changed is false, Before
 	Duty    error // a *DutyError if the commit has to erase old bytes and that failed; it is retried
 	owes    bool
 }
 
-// commitGroup judges requests, and stores what becomes of them, and says whether the file is
-// due for compaction then.
+// commitGroup evaluates requests and stores their changes. It reports whether the file should then
+// be compacted.
 func (l *Ledger) commitGroup(group []*request) (due bool) {
 	l.io.Lock()
 	defer l.io.Unlock()
 	defer l.log.Release()
 	defer l.scratch.settle()
-	// Whoever wants to be certain makes it so for all, even when what is there
-	// already is all that he asked for.
+	// One strict commit makes the whole group strict, even if it changes nothing.
 	strict := slices.ContainsFunc(group, func(r *request) bool { return r.within <= 0 })
-	judged := false // on what is certainly the newest
+	judged := false // on the newest state
 	var b *batch
-	err := l.insist(func() error {
+	err := l.retryBehind(func() error {
 		if err := l.mend(); err != nil {
 			return err
 		}
@@ -51,7 +50,7 @@ func (l *Ledger) commitGroup(group []*request) (due bool) {
 		l.failed(group, err)
 		return false
 	case err != nil:
-		// What changed nothing may rest on what was not stored: it fails too.
+		// A commit that changed nothing can rest on one that was not stored, so it fails too.
 		for _, r := range group {
 			if r.err == nil {
 				r.err = err
@@ -63,30 +62,29 @@ func (l *Ledger) commitGroup(group []*request) (due bool) {
 	}
 	l.publish(b.commits)
 	if cap(b.lines) > 1<<20 {
-		l.scratch = batch{} // not for ever what one large commit needed
+		l.scratch = batch{} // don't keep the memory of one large commit
 	}
 	return l.dueForCompaction()
 }
 
-// A batch is the commits of a group that change something. Its memory is used
-// again for the next group; the records that become visible are not part of it.
+// A batch holds the commits of a group that change something. Its memory is reused for the next
+// group, except for the records that become visible.
 type batch struct {
 	commits []pending
 	tx      Tx
 	lines   []byte
-	ahead   []*Node // that have a record ahead
+	ahead   []*Node // have a record ahead
 
-	// By how much commits before, of this group, make the ledger larger; only where
-	// counted is set: it had been counted when the group began.
+	// How much the commits so far in this group make the ledger larger; only if counted is set.
 	counted bool
 	names   int
 	bytes   int64
 
 	receipts map[receiptID]*Receipt // of commits
-	closed   int                    // by them, as commit.closed
+	closed   int                    // set by commits, as in commit.closed
 }
 
-// settle ends the time in which commits see those before that are not visible.
+// settle ends the time in which commits see earlier ones of the group that are not visible yet.
 func (b *batch) settle() {
 	for _, n := range b.ahead {
 		n.ahead = nil
@@ -97,20 +95,19 @@ func (b *batch) settle() {
 	b.closed = -1
 }
 
-// A pending commit has the records that it will show, one for each change.
+// A pending commit has the records that it will show, one per change.
 type pending struct {
 	commit
 	recs []*Record
 }
 
-// stamped is a record with its stamp, for the commits of one change, which most are.
+// stamped holds a record and its stamp in one allocation, for the common commit of one change.
 type stamped struct {
 	Record
 	stamp Stamp
 }
 
-// next gives the place of the next commit, with the memory of the one that
-// stood there in the group before.
+// next returns the place of the next commit, with the memory of the previous group.
 func (b *batch) next() *pending {
 	n := len(b.commits)
 	if n == cap(b.commits) {
@@ -123,10 +120,10 @@ func (b *batch) next() *pending {
 	return c
 }
 
-// drop takes back the commit that next gave last.
+// drop removes the commit that next returned last.
 func (b *batch) drop() { b.commits = b.commits[:len(b.commits)-1] }
 
-// finish writes the line of the commit that next gave last, and gives its records.
+// finish encodes the commit that next returned last, and returns its records.
 func (b *batch) finish(c *pending) []*Record {
 	stamp := (*Stamp)(nil)
 	for i := range c.changes {
@@ -149,7 +146,7 @@ func (b *batch) finish(c *pending) []*Record {
 	return c.recs
 }
 
-// count takes in what the commit that next gave last makes of the sizes.
+// count adds the effect of the commit that next returned last to the sizes.
 func (b *batch) count(c *pending) {
 	if !b.counted {
 		return
@@ -172,13 +169,13 @@ const maxVersion = 1 << 62
 
 func (l *Ledger) judgeAll(group []*request) *batch {
 	b := &l.scratch
-	b.settle() // what was judged on an older state
+	b.settle() // evaluated on an older state
 	b.commits, b.lines = b.commits[:0], b.lines[:0]
 	b.counted, b.names, b.bytes = l.counted.Load(), 0, 0
 	var keys map[string]entry.Declared
 	schema := l.Schema()
 	version := l.Version()
-	var last *Stamp // of the commit before, of this group
+	var last *Stamp // of the previous commit of this group
 	before := l.lastTold()
 	now := min(max(l.opts.Now().UnixMilli(), firstTime), lastTime)
 	if l.opts.Steady {
@@ -201,7 +198,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 		c.Stamp = Stamp{Version: version + 1, At: now, By: r.author.By, From: r.author.From}
 		c.text, c.synced = l.timeText(now), l.head.Synced
 		c.owes = tx.owes
-		for i := range tx.changes { // but for what stands there already
+		for i := range tx.changes { // skip values that are stored already
 			ch := &tx.changes[i]
 			if ch.node == nil || ch.node.flags.Load()&detached != 0 {
 				ch.node = l.Passing(ch.name)
@@ -282,7 +279,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	return b
 }
 
-// lastTold tells of the newest commit.
+// lastTold returns the newest commit.
 func (l *Ledger) lastTold() *Told {
 	if l.opts.Marks == 0 {
 		return nil
@@ -290,7 +287,7 @@ func (l *Ledger) lastTold() *Told {
 	return &Told{l.head.Header.ID, l.head.Version, l.head.End}
 }
 
-// timeText gives a time as it stands in a line; many commits have the same.
+// timeText formats a time for a line. Many commits have the same time.
 func (l *Ledger) timeText(ms int64) string {
 	if l.at.text == "" || l.at.ms != ms {
 		l.at.ms, l.at.text = ms, entry.FormatTime(time.UnixMilli(ms))
@@ -303,7 +300,7 @@ func (r *request) call(tx *Tx) error {
 	return r.judge.Judge(tx)
 }
 
-// publish makes commits visible and wakes who watches their names.
+// publish makes commits visible and wakes watchers.
 func (l *Ledger) publish(commits []pending) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -335,7 +332,7 @@ func (l *Ledger) publish(commits []pending) {
 	}
 }
 
-// show puts a record in the place of another; mu must be held.
+// show replaces a record. mu must be held.
 func (l *Ledger) show(n *Node, rec *Record) {
 	if l.snaps > 0 {
 		rec.prev = n.rec.Load()
@@ -348,7 +345,7 @@ func (l *Ledger) show(n *Node, rec *Record) {
 	n.set(rec)
 }
 
-// wake tells the watchers that are concerned; mu must be held.
+// wake wakes the concerned watchers. mu must be held.
 func (l *Ledger) wake(concerned func(*Watcher) bool) {
 	for w := range l.watchers {
 		if concerned(w) {

@@ -8,24 +8,23 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// What a compaction keeps, and from which size on there is one.
+// What a compaction keeps, and when a file is compacted.
 const (
-	smallFile    = 256 << 10 // no file under it is compacted (Options.Small)
-	spread       = 4         // nor one under so many times what it must keep
+	smallFile    = 256 << 10 // smaller files are not compacted (Options.Small)
+	spread       = 4         // nor files under this many times what they must keep
 	keptCommits  = 200       // Options.Kept
 	keptBytes    = 256 << 10 // Options.KeptBytes
 	keptGone     = 10_000
 	keptGoneDays = 7
 )
 
-// compactWait is how long a compaction waits for others, since a caller waits for
-// it; it can be done after the next commit as well.
+// compactWait is how long a compaction waits for the lock. A caller waits for it, and the next
+// commit can do it as well.
 const compactWait = 100 * time.Millisecond
 
-// notBefore is the size that a file which was just read must have before it is
-// looked at again: the next of a row in which each is an eighth more than the one
-// before. So it is not read at the first commit after each start, and yet however
-// little is written between two starts.
+// notBefore returns the size at which a file that was just read is considered for compaction: the
+// next of a series in which each is an eighth larger. So a restart does not compact at its first
+// commit, and a file with few writes per start is still compacted.
 func notBefore(size int64) int64 {
 	at := int64(8)
 	for at <= size {
@@ -34,28 +33,28 @@ func notBefore(size int64) int64 {
 	return at
 }
 
-// dueForCompaction says whether the file may be far larger than what it must keep; io must be
+// dueForCompaction reports whether the file may be far larger than what it must keep. io must be
 // held.
 func (l *Ledger) dueForCompaction() bool {
 	return (l.forced() || l.head.Size > max(l.opts.Small, l.compactAt)) && l.log.MayRewrite() == nil
 }
 
-// A rewriting is a compaction on its way: while it is chosen what is kept, commits go on.
+// A rewriting is a compaction in progress. Commits go on while it chooses what to keep.
 type rewriting struct {
-	now    *Snapshot // as of which it is chosen; nil once that is done with
+	now    *Snapshot // the state that it is based on; nil after use
 	view   Past
 	header *journal.Header
 	size   int64 // of the file
 	forced bool
 
-	live, receipts int64   // about how many bytes must be kept
-	removed        removed // and for removed names
-	past           int64   // and for what is kept of the past, once that is chosen
+	live, receipts int64   // approximate bytes that must be kept
+	removed        removed // removed names that must be kept
+	past           int64   // of the kept past, once chosen
 
-	since written // what was written meanwhile
+	since written // written since the start
 }
 
-// What was written is lines, and how many they are.
+// written holds lines and their number.
 type written struct {
 	bytes []byte
 	count int
@@ -65,13 +64,12 @@ func (s *written) add(bytes []byte, count int) {
 	s.bytes, s.count = append(s.bytes, bytes...), s.count+count
 }
 
-// compact writes the file anew, with less of its past, when it is far larger
-// than what it must keep: the state at some version, and the newest commits
-// after it as they are. It fails without a word but a Problem, since nobody asked
-// for it. Others commit while it is chosen what is kept.
+// compact rewrites the file with less of its past if it is far larger than what it must keep.
+// Nobody asked for it, so a failure is only reported. Others can commit while it chooses what to
+// keep.
 func (l *Ledger) compact() {
 	var r *rewriting
-	l.alone(func() (err error) {
+	l.exclusively(func() (err error) {
 		r, err = l.beginRewriting()
 		return err
 	})
@@ -80,7 +78,7 @@ func (l *Ledger) compact() {
 	}
 	defer l.endRewriting(r)
 	p, err := l.choose(r)
-	l.alone(func() error {
+	l.exclusively(func() error {
 		if err == nil && p != nil {
 			err = l.finishRewriting(r, p)
 		}
@@ -91,9 +89,9 @@ func (l *Ledger) compact() {
 	})
 }
 
-// alone runs a part of a compaction for which nobody else may write, in this process or
-// another. Close waits for it.
-func (l *Ledger) alone(f func() error) {
+// exclusively runs a part of a compaction while nobody else, in this process or another, can write. Close
+// waits for it.
+func (l *Ledger) exclusively(f func() error) {
 	l.io.Lock()
 	defer l.io.Unlock()
 	defer l.log.Release()
@@ -107,7 +105,7 @@ func (l *Ledger) alone(f func() error) {
 	}
 	switch {
 	case err == nil:
-	case errors.Is(err, ErrBehind), errors.Is(err, journal.ErrBusy): // whoever writes meanwhile may do it
+	case errors.Is(err, ErrBehind), errors.Is(err, journal.ErrBusy): // the next writer can do it
 		l.compactAt = size + size/64
 	default:
 		// Not again until the file has grown by a quarter.
@@ -116,22 +114,22 @@ func (l *Ledger) alone(f func() error) {
 	}
 }
 
-// forced says whether it is time for a test.
+// forced reports whether Options.Every asks for a compaction, for tests.
 func (l *Ledger) forced() bool {
 	return l.opts.Every > 0 && l.Version() >= l.compacted+l.opts.Every
 }
 
-// limit is the size up to which it is not worth it to rewrite the file: four times what
-// it must keep, but for removed names, of which there may be many.
+// limit is the size up to which rewriting is not worth it: four times what must be kept, plus the
+// removed names, of which there can be many.
 func (r *rewriting) limit() int64 {
 	return spread*(r.live+r.past+r.receipts) + r.removed.bytes
 }
 
-// worth says whether the file is larger, as far as is known.
+// worth reports whether the file is larger than that.
 func (r *rewriting) worth() bool { return r.forced || r.size > r.limit() }
 
-// beginRewriting gives what is to be rewritten, if that may be worth it; nil: it is not. io must
-// be held, and the log. endRewriting must follow.
+// beginRewriting returns a rewriting, or nil if it is not worth it. io and the log must be held.
+// endRewriting must follow.
 func (l *Ledger) beginRewriting() (*rewriting, error) {
 	if !l.dueForCompaction() {
 		return nil, nil
@@ -146,7 +144,7 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
 		if e.Found() {
 			r.live += sizeOf(e.Name, e.Value) + lineOverhead
-		} else if r.removed.count < keptGone { // no more of them are kept
+		} else if r.removed.count < keptGone { // no more are kept
 			r.removed.add(e.Name, e.Version)
 		}
 	}
@@ -169,7 +167,7 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 	return r, nil
 }
 
-// choose plans the file without what is not kept of its past; nil: it is not worth it.
+// choose plans the new file, or returns nil if it is not worth it.
 func (l *Ledger) choose(r *rewriting) (*plan, error) {
 	p, err := l.readPast(r.view)
 	if err != nil {
@@ -185,15 +183,15 @@ func (l *Ledger) choose(r *rewriting) (*plan, error) {
 	return l.plan(p, c, r.view, r.now, *r.header)
 }
 
-// finishRewriting puts what was planned, and what was written meanwhile, in place of the file. io
-// must be held, and the log.
+// finishRewriting replaces the file by the plan and what was written since. io and the log must be
+// held.
 func (l *Ledger) finishRewriting(r *rewriting, p *plan) error {
 	if l.head.Header != r.header || l.Version() != p.Version+int64(r.since.count) {
-		return ErrBehind // another file stands there
+		return ErrBehind // the file was replaced
 	}
 	p.Lines, p.Count, p.Version = append(p.Lines, r.since.bytes...), p.Count+r.since.count, l.Version()
 	p.End = l.head.End
-	r.now.Release() // so that nodes can go
+	r.now.Release() // so that nodes can be freed
 	r.now = nil
 	r.removed = p.removed
 	return l.put(p, compactWait)
@@ -207,6 +205,6 @@ func (l *Ledger) endRewriting(r *rewriting) {
 		r.now.Release()
 	}
 	if err := r.view.Close(); err != nil {
-		l.problem(fmt.Errorf("%s: close what was read for compaction: %w", l.Path(), err))
+		l.problem(fmt.Errorf("%s: close the log after a compaction: %w", l.Path(), err))
 	}
 }

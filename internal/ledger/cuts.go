@@ -6,26 +6,25 @@ import (
 	"time"
 )
 
-// What is kept of the past, besides the newest commits: of each name the newest
-// changes, and restore points. Where that is too much, first the changes of a name
-// beyond a few go, then the restore points, then the rest, the oldest first.
+// The kept past, besides the newest commits: the newest changes of each name, and restore points.
+// If it is too large, changes beyond a few per name go first, then restore points, then the rest,
+// the oldest first.
 const (
 	keptChanges = 20
 	fewChanges  = 3
 )
 
-// The restore points: one for each minute, hour and day, up to an age.
+// One restore point per minute, hour and day, up to an age.
 var restorePoints = []struct{ each, upTo time.Duration }{
 	{time.Minute, time.Hour},
 	{time.Hour, 2 * 24 * time.Hour},
 	{24 * time.Hour, 30 * 24 * time.Hour},
 }
 
-// all is a number of commits that none is over.
+// all is more than any number of commits.
 const all = math.MaxInt
 
-// weigh finds out what each line is worth at a time, of which a number of the newest
-// commits, or all lines, are kept whatever they are worth.
+// weigh ranks the lines at a time. The newest commits, or all of them, are always kept.
 func (p *past) weigh(now time.Time, commits int) {
 	next, rank := make([]int32, p.names), make([]int32, p.names)
 	seen := map[[2]int64]bool{}
@@ -50,8 +49,8 @@ func (p *past) weigh(now time.Time, commits int) {
 			if ch.forgot {
 				continue
 			}
-			// A line of several commits tells the version and time of a change only
-			// where it is the newest of its name.
+			// A merged line tells the version and time of a change only if the change is the newest
+			// of its name.
 			if merged && rank[ch.of] > 0 {
 				continue
 			}
@@ -64,7 +63,7 @@ func (p *past) weigh(now time.Time, commits int) {
 		for kind, points := range restorePoints {
 			if age < points.upTo {
 				of := [2]int64{int64(kind + 1), l.at / points.each.Milliseconds()}
-				if of != last { // most are of the same time as the one before
+				if of != last { // most lines have the same time as the one before
 					l.point = !seen[of]
 					seen[of], last = true, of
 				}
@@ -74,11 +73,11 @@ func (p *past) weigh(now time.Time, commits int) {
 	}
 }
 
-// cuts are lines before which something is not kept: changes of a name beyond the
-// newest few, restore points, anything.
+// cuts are the lines before which something is dropped: changes beyond the newest few, restore
+// points, everything.
 type cuts struct{ changes, points, all int }
 
-// whole says whether a line stays as it is.
+// whole reports whether a line is kept as it is.
 func (p *past) whole(i int, c cuts) bool {
 	l := &p.lines[i]
 	switch {
@@ -92,7 +91,7 @@ func (p *past) whole(i int, c cuts) bool {
 
 func (p *past) point(i int, c cuts) bool { return p.lines[i].point && i >= c.points }
 
-// start gives the first line that is kept: those before make the base.
+// start returns the first kept line. The lines before become the base.
 func (p *past) start(c cuts) int {
 	for i := c.all; i < len(p.lines); i++ {
 		switch {
@@ -105,7 +104,7 @@ func (p *past) start(c cuts) int {
 	return len(p.lines)
 }
 
-// size is how many bytes are kept, about.
+// size returns the approximate number of bytes kept.
 func (p *past) size(c cuts) (size int64) {
 	p.runs(c, func(from, to int) {
 		if p.asIs(from, to) {
@@ -122,7 +121,7 @@ func (p *past) size(c cuts) (size int64) {
 	return size
 }
 
-// within chooses what is kept so that it takes no more than a number of bytes.
+// within chooses the cuts so that at most so many bytes are kept.
 func (p *past) within(most int64) (c cuts) {
 	if p.size(c) <= most {
 		return c
@@ -136,5 +135,5 @@ func (p *past) within(most int64) (c cuts) {
 	return c
 }
 
-// lineOverhead is about what a line has besides names and values.
+// lineOverhead is the approximate size of a line without names and values.
 const lineOverhead = 100

@@ -1,13 +1,10 @@
-// Package ledger is what a journal adds up to: entries with versions, commits
-// that happen whole or not at all, snapshots, and word of what changed. The
-// namespace on a device and the board of a server's embedded engine are both a
-// Ledger; there is one way to commit.
+// Package ledger is the state of a journal: entries with versions, atomic commits, snapshots, and
+// notification of changes. A namespace on a device and a board on a server are both a Ledger.
 //
-// A commit is judged, not just written: Commit takes a function that sees the
-// state as it will be when its turn comes (under the file's lock, behind the
-// commits of other processes) and says what to change, or refuses. Commits
-// that wait at the same time share one write and one sync.
+// Commit takes a function, the judge, that sees the newest state, including the commits of other
+// processes, and decides what to change or refuses. Commits that wait at the same time share one
+// write and one sync.
 //
-// Nothing is visible before it is synced. Readers take no lock: a Node holds a
-// pointer to its newest Record, which never changes.
+// A change becomes visible once it is synced. Readers take no lock: a Node points to its newest
+// Record, which never changes.
 package ledger

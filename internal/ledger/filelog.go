@@ -8,36 +8,35 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A fileLog is a Log in a journal file, which several processes may have open. Its
-// lock is held while something is written, and from a write that was behind to the
-// one after it.
+// A fileLog is a Log in a journal file that several processes can have open. Its lock is held
+// during a write, and from a write that was behind until the next one.
 type fileLog struct {
 	file     *journal.File
 	readOnly bool
 	problem  func(error)
 
-	held bool // the lock, alone; by Hold, or by a write that was behind or broke the file
-	// current says that since held was set all in the file is known: nobody else
-	// can have written.
+	held bool // the exclusive lock is held: by Hold, or by a write that was behind or broke the file
+	// current: since the lock was taken, everything in the file is known, so nobody else can have
+	// written
 	current bool
-	wreck   *journal.Reading // what Load found damaged
-	damaged []byte           // its bytes, once they were asked for
+	wreck   *journal.Reading // the damaged file that Load found
+	damaged []byte           // its bytes, once read
 	took    time.Duration    // see Head
 	synced  int64            // the bytes of the file are synced up to this version
 }
 
 var _ Salvager = (*fileLog)(nil)
 
-// A CutError is reported when the end of a file was cut: half a commit that
-// nobody was told of, from a process or a machine that stopped while writing.
+// A CutError reports that the end of a file was removed: part of a commit that was never
+// acknowledged, from a process or a machine that stopped while writing.
 type CutError struct {
 	Path   string
 	Tail   journal.Tail
-	Copied string // where whole lines of it were copied to
+	Copied string // where its whole lines were copied
 }
 
 func (e *CutError) Error() string {
-	s := fmt.Sprintf("%s: cut %d bytes from line %d on, behind which nothing says that they were ever synced (%s)",
+	s := fmt.Sprintf("%s: removed %d bytes from line %d on, an incomplete write that was never acknowledged (%s)",
 		e.Path, len(e.Tail.Bytes), e.Tail.Line, e.Tail.Reason)
 	if e.Copied != "" {
 		s += "; there are whole lines in them, so a copy is in " + e.Copied
@@ -60,11 +59,11 @@ func (f *fileLog) Release() {
 	}
 	f.held, f.current = false, false
 	if err := f.file.Unlock(); err != nil {
-		f.problem(fmt.Errorf("%s: give the lock back: %w", f.file.Path(), err))
+		f.problem(fmt.Errorf("%s: release the lock: %w", f.file.Path(), err))
 	}
 }
 
-// share takes the lock to read, where it is not held, and gives what ends that.
+// share takes the lock for reading if it is not held, and returns the function that releases it.
 func (f *fileLog) share(wait time.Duration) (end func() error, err error) {
 	if f.held {
 		return func() error { return nil }, nil
@@ -102,7 +101,7 @@ func (f *fileLog) Load(c journal.Consumer, wait time.Duration) (Head, error) {
 func (f *fileLog) load(c journal.Consumer) (Head, error) {
 	r, err := f.file.Load(c)
 	if err != nil {
-		// Where it is gone or damaged, that is known, and it can be written anew.
+		// It is known to be missing or damaged, so it can be rewritten.
 		f.wreck, f.current = r, f.held && (r != nil || IsNotExist(err))
 		return Head{}, err
 	}
@@ -114,14 +113,14 @@ func (f *fileLog) load(c journal.Consumer) (Head, error) {
 	return f.head(), nil
 }
 
-// After looks at the path first, so that a quiet file costs no lock.
+// After checks the path first, so that an unchanged file needs no lock.
 func (f *fileLog) After(head Head, c journal.Consumer, wait time.Duration) (Head, error) {
 	replaced, grown, err := f.file.Fresh()
 	switch {
 	case err != nil:
 		return head, err
-	case !f.standsAt(head):
-		return head, ErrAnew
+	case !f.isAt(head):
+		return head, ErrReload
 	case !replaced && !grown:
 		f.current = f.held
 		return head, nil
@@ -134,15 +133,15 @@ func (f *fileLog) After(head Head, c journal.Consumer, wait time.Duration) (Head
 	return head, errors.Join(err, end())
 }
 
-// after reads on. Until all of it is read, mended and synced, nothing has moved:
-// who fails here finds the same again.
+// after reads on. The position moves only when everything is read, repaired and synced, so a failed
+// call can be repeated.
 func (f *fileLog) after(head Head, c journal.Consumer) (Head, error) {
 	replaced, grown, err := f.file.Fresh()
 	switch {
 	case err != nil:
 		return head, err
 	case replaced:
-		return head, ErrAnew
+		return head, ErrReload
 	case !grown:
 		return head, nil
 	}
@@ -156,13 +155,12 @@ func (f *fileLog) after(head Head, c journal.Consumer) (Head, error) {
 	return f.head(), nil
 }
 
-// settle mends and syncs what was read, and has the file stand there.
+// settle repairs and syncs what was read, and adopts it.
 func (f *fileLog) settle(r *journal.Reading) error {
 	alone := f.held && !f.readOnly
 	var failed error
 	if r.Taken > 0 {
-		// Its writer may have died between the write and the sync. A reader may not
-		// be allowed to.
+		// Its writer may have died before the sync. A reader may not be allowed to sync.
 		if failed = f.file.SyncRead(r); failed != nil && !f.readOnly {
 			failed = fmt.Errorf("sync what another process wrote: %w", failed)
 			if !alone {
@@ -202,15 +200,14 @@ func (f *fileLog) settle(r *journal.Reading) error {
 	return nil
 }
 
-// cut takes a torn tail off, or leaves it in a file that is to be replaced. Whole
-// lines of it are copied aside first: they may be all that is left of somebody's
-// work.
+// cut removes a torn tail, or leaves it in a file that is about to be replaced. It first copies
+// whole lines of the tail, which may be the only trace of somebody's work.
 func (f *fileLog) cut(r *journal.Reading, off bool) error {
 	e := &CutError{Path: f.file.Path(), Tail: *r.Tail}
 	if e.Tail.Whole {
 		path, err := f.file.CopyTail(&e.Tail, r.Version())
 		if err != nil {
-			return fmt.Errorf("copy the torn end of %s aside: %w", f.file.Path(), err)
+			return fmt.Errorf("copy the incomplete end of %s: %w", f.file.Path(), err)
 		}
 		e.Copied = path
 	}
@@ -223,15 +220,14 @@ func (f *fileLog) cut(r *journal.Reading, off bool) error {
 	return nil
 }
 
-// standsAt says whether the file is known as far as head says: it is not where
-// another was put in its place, and what is in that could not be taken in. Of
-// what a reader takes in nothing fails then.
-func (f *fileLog) standsAt(head Head) bool {
+// isAt reports whether the file is at head. It is not if it was replaced and reading the
+// replacement failed. For a reader nothing fails then.
+func (f *fileLog) isAt(head Head) bool {
 	return f.readOnly || f.file.Newest() == head.End && f.file.Version() == head.Version
 }
 
-// newest takes the lock, and makes sure that head is all that is in the file. mine
-// says that whoever calls has to Release it, unless it is kept for the next try.
+// newest takes the lock and checks that head is the end of the file. mine means that the caller
+// must Release it.
 func (f *fileLog) newest(head Head, certain bool, wait time.Duration) (mine bool, err error) {
 	if f.current {
 		return false, nil
@@ -245,7 +241,7 @@ func (f *fileLog) newest(head Head, certain bool, wait time.Duration) (mine bool
 	replaced, grown, err := f.file.Fresh()
 	switch {
 	case err != nil:
-	case replaced || grown || !f.standsAt(head):
+	case replaced || grown || !f.isAt(head):
 		return false, ErrBehind
 	default:
 		f.current = true
@@ -277,7 +273,7 @@ func (f *fileLog) append(head Head, b Batch) (Head, error) {
 	}
 	if len(b.Lines) > 0 {
 		if err := f.file.Append(b.Lines); err != nil {
-			// With the cut synced, nothing of the lines can come back.
+			// Once the truncation is synced, the lines can't come back.
 			if cut := f.file.CutTail(); cut != nil {
 				return head, &DiskError{errors.Join(err, cut)}
 			}
@@ -317,10 +313,9 @@ func (f *fileLog) syncEntry() error {
 	return nil
 }
 
-// syncFailed: a failed sync is never tried again, since the kernel may have
-// dropped the pages and would say success. Where the disk was only full, all
-// before is synced, and cutting the lines off again is synced too, they are
-// certainly gone. Otherwise nothing in the file is certain.
+// syncFailed handles a failed sync, which is never repeated: the kernel can have dropped the pages
+// and report success. If the disk was only full, everything before is synced, and removing the
+// lines is synced too, they are certainly gone. Otherwise nothing in the file is certain.
 func (f *fileLog) syncFailed(head Head, cause error) error {
 	cut := f.file.CutTail()
 	if cut == nil && journal.IsFull(cause) && f.synced == head.Version {
@@ -369,7 +364,7 @@ func (f *fileLog) Salvage(c journal.Consumer) (w Wreck, err error) {
 	return w, nil
 }
 
-func (f *fileLog) SetAside(at time.Time) (string, error) { return f.file.CopyDamaged(f.damaged, at) }
+func (f *fileLog) CopyDamaged(at time.Time) (string, error) { return f.file.CopyDamaged(f.damaged, at) }
 
 func (f *fileLog) Pass(head Head) Head {
 	f.file.Adopt(f.wreck, true)
@@ -377,9 +372,9 @@ func (f *fileLog) Pass(head Head) Head {
 	return head
 }
 
-// passBy lets go of what was damaged.
+// passBy releases the damaged file.
 func (f *fileLog) passBy() {
-	f.wreck.Close() // which does nothing where it was passed
+	f.wreck.Close() // does nothing after Pass
 	f.wreck, f.damaged = nil, nil
 }
 

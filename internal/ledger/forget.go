@@ -29,7 +29,7 @@ func (l *Ledger) alter(f func() error) error {
 		if err != nil {
 			return err
 		}
-		return l.insist(func() error {
+		return l.retryBehind(func() error {
 			if err := l.mend(); err != nil {
 				return err
 			}
@@ -60,27 +60,27 @@ func (l *Ledger) rewriteWithout(names map[string]bool, less bool) error {
 	} else {
 		p.weigh(l.opts.Now(), all)
 	}
-	now := &Snapshot{l: l, Version: l.Version()} // nothing can change while io is held
+	now := &Snapshot{l: l, Version: l.Version()} // nothing changes while io is held
 	next, err := l.plan(p, c, view, now, l.forgotten())
 	if err != nil {
 		return err
 	}
-	if next.End = l.head.End; p.newestAnew() {
+	if next.End = l.head.End; p.newestChanged() {
 		next.End = journal.EndOf(next.Lines)
 	}
 	return l.put(next, l.opts.Wait)
 }
 
-// forgotten is the header of a file of which something is forgotten: by another
-// id, since whoever knows the old one may know what was there.
+// forgotten returns the header of a file from which something was erased. It has another id, since
+// readers of the old file may know what was there.
 func (l *Ledger) forgotten() journal.Header {
 	header := *l.head.Header
 	header.ID, header.Oldest = newID(), l.Version()
 	return header
 }
 
-// Renew gives the file another id, after what it holds was replaced by what
-// did not come from it. Errors are those of Commit.
+// Renew gives the file another id, after its content was replaced by other content. Errors are
+// those of Commit.
 func (l *Ledger) Renew() error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly

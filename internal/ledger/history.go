@@ -13,21 +13,20 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// ErrTooOld is returned for a version that the file doesn't tell any more.
+// ErrTooOld is returned for a version that the file no longer holds.
 var ErrTooOld = errors.New("too old")
 
-// A HistoryQuery is what is asked of a history.
+// A HistoryQuery selects commits of a history.
 type HistoryQuery struct {
-	Limit  int                    // the newest commits; 0: all
-	Before int64                  // only those before this version; 0: all
-	Has    func(name string) bool // only what they did to these names; nil: all
-	Points bool                   // restore points too, which stand for several commits
-	Bytes  int                    // no more than so many of values, but one commit at least; 0: any number
+	Limit  int                    // maximum number of commits; 0 means all
+	Before int64                  // only commits before this version; 0 means all
+	Has    func(name string) bool // only changes of these names; nil means all
+	Points bool                   // also lines that replace several commits
+	Bytes  int                    // maximum bytes of values, but at least one commit; 0 means no limit
 }
 
-// History gives the newest commits that the file still tells, newest first: at
-// most limit of them (0: all), and only what they did to the names, if there
-// are any.
+// History returns the newest commits in the file, newest first: at most limit of them (0 means
+// all), and only changes of the names, if there are any.
 func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 	q := HistoryQuery{Limit: limit}
 	if len(names) > 0 {
@@ -128,8 +127,8 @@ func jsonLen(v value.Value) int {
 	return v.JSONLen()
 }
 
-// At gives the entries as they were at a version, by name. The error is
-// ErrTooOld where the file doesn't tell that any more, or not yet.
+// At returns the entries as they were at a version, by name. The error is ErrTooOld if the file
+// does not hold that version.
 func (l *Ledger) At(version int64) ([]entry.Entry, error) {
 	v, now, err := l.viewNow()
 	if err != nil {
@@ -253,7 +252,7 @@ func (l *Ledger) viewNow() (Past, *Snapshot, error) {
 	return v, l.Snapshot(), nil
 }
 
-// A copier copies lines as they stand.
+// A copier copies lines unchanged.
 type copier struct {
 	decoder
 	state *State

@@ -7,31 +7,30 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// An image is what lines that were read add up to: the whole state, or what
-// changed. It takes the lines from the journal.
+// An image is the result of reading lines: the whole state, or changes.
 type image struct {
 	decoder
 	nodes   map[string]*Node
 	version int64
 	at      int64 // the newest time of a commit
 	keys    []entry.Declared
-	schema  int64 // -1: not told
-	closed  int   // as commit.closed
+	schema  int64 // -1 means not set
+	closed  int   // as in commit.closed
 	kept    []*Receipt
 	duty    duty
 	stamps  []Stamp
 	whole   bool
-	marked  bool     // told is wanted
-	line    []byte   // that was decoded last
-	told    []told   // the commits, and what made the state before them
-	beside  *written // where the lines are wanted as they stand; nil: nowhere
-	room    int      // for how many nodes there was room at first
+	marked  bool     // fill told
+	line    []byte   // decoded last
+	told    []told   // the commits, and the one of the base
+	beside  *written // copies the lines, if not nil
+	room    int      // the initial capacity of nodes
 }
 
 var _ journal.Consumer = (*image)(nil)
 
-// newImage makes an image of the whole file, whose entries stay together in
-// memory, or of a few lines.
+// newImage returns an image for a whole file, whose entries stay together in memory, or for a few
+// lines.
 func newImage(whole bool) *image {
 	im := &image{nodes: map[string]*Node{}, schema: -1, closed: -1, whole: whole}
 	im.slab = &slab{size: 1, most: 1}
@@ -41,8 +40,8 @@ func newImage(whole bool) *image {
 	return im
 }
 
-// Expect makes room for the entries of a file of size bytes: a map that grows
-// while it is filled costs as much again.
+// Expect reserves room for the entries of a file of size bytes. A growing map would cost as much
+// again.
 func (im *image) Expect(size int) {
 	if len(im.nodes) == 0 && size > 4096 {
 		im.room = size / shortEntry
@@ -50,8 +49,7 @@ func (im *image) Expect(size int) {
 	}
 }
 
-// trim gives back the room of a map for which far fewer entries came, as where
-// a file holds mostly the past.
+// trim releases the room if far fewer entries came, as when a file is mostly history.
 func (im *image) trim() {
 	if len(im.nodes) < im.room/8 {
 		nodes := make(map[string]*Node, len(im.nodes))
@@ -61,7 +59,7 @@ func (im *image) trim() {
 }
 
 func (im *image) Decode(line []byte) (journal.Mark, error) {
-	if im.stamp == nil { // that of a line which is not accepted serves the next
+	if im.stamp == nil { // a stamp whose line was not accepted is reused
 		if len(im.stamps) == 0 {
 			im.stamps = make([]Stamp, im.slab.size)
 		}
@@ -72,12 +70,12 @@ func (im *image) Decode(line []byte) (journal.Mark, error) {
 	return im.c.mark(), err
 }
 
-// first settles Record.First for what the line makes of a name, of which old is the
-// record before in this image, if there is one. Of a few lines, a name that comes
-// first may have stood there before: then it is negative, for merge.
+// first sets Record.First for a name in the line. old is its previous record in this image, or nil.
+// When only a few lines are read, the name may have existed before; then First is negative, for
+// merge.
 func (im *image) first(rec, old *Record) {
 	switch {
-	case rec.First > 0: // the line tells it
+	case rec.First > 0: // the line has it
 	case old != nil:
 		rec.First = old.firstOr(rec.Version)
 	case im.whole:
@@ -87,13 +85,12 @@ func (im *image) first(rec, old *Record) {
 	}
 }
 
-// fewSet is up to how many names of a line are looked up: the past of a few
-// names does not take memory for each commit. In a long line, as one that holds
-// many entries at once, a name that was set before gets another node: nobody has
-// the old one yet.
+// fewSet is the number of names in a line up to which existing nodes are reused, so that the
+// history of a few names does not take memory per commit. In a longer line, a name gets a new node,
+// since nobody has the old one yet.
 const fewSet = 8
 
-// Accept takes the line in.
+// Accept applies the line.
 func (im *image) Accept() {
 	stamp := im.stamp
 	im.stamp = nil
@@ -125,7 +122,7 @@ func (im *image) Accept() {
 			im.slab.back()
 		}
 	}
-	for _, ch := range im.c.changes { // what the line drops
+	for _, ch := range im.c.changes { // names that the line drops
 		if old := im.nodes[ch.name]; old != nil {
 			old.rec.Store(&Record{Stamp: stamp})
 			continue

@@ -19,124 +19,120 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Options are what a ledger needs besides its place.
+// Options configure a ledger.
 type Options struct {
 	ReadOnly bool
-	Disk     journal.Disk     // nil: the machine's
-	Now      func() time.Time // nil: time.Now
-	Wait     time.Duration    // how long to wait for the lock; 0: 5 s
-	// Follow is how often the file is looked at for changes by other
-	// processes while somebody watches. 0: never, for a file nobody shares.
+	Disk     journal.Disk     // nil means the machine's
+	Now      func() time.Time // nil means time.Now
+	Wait     time.Duration    // how long to wait for the lock; 0 means 5 s
+	// Follow is how often the file is checked for changes by other processes while somebody
+	// watches. 0 means never, for a file that nobody shares.
 	Follow time.Duration
-	// Problem is called with what was survived, as long as the ledger is open. It
-	// must not call the ledger. That of a second Open of the file is not called: a
-	// Listener is.
+	// Problem receives errors that were survived, while the ledger is open. It must not call the
+	// ledger. For a second Open of the file, use a Listener.
 	Problem  func(error)
 	Listener *Listener
-	// Schema is the number of the schema that a new file begins with.
+	// Schema is the schema number of a new file.
 	Schema int64
-	// Salvage goes on with what is intact in a damaged file: a writer keeps a
-	// copy and writes the file anew, a reader shows it. Without it a damaged
-	// file is an error.
+	// Salvage continues with the intact part of a damaged file: a writer keeps a copy and rewrites
+	// the file, a reader shows it. Without it, a damaged file is an error.
 	Salvage bool
-	// Small is the size in bytes under which no file is compacted; Kept is how
-	// many commits a compaction keeps, and KeptBytes how many bytes of these even
-	// where the entries have fewer. 0: 1 MiB, 200, 256 KiB.
+	// Small is the size in bytes from which a file is compacted. Kept is how many commits a
+	// compaction keeps, and KeptBytes how many bytes of them at least. 0 means 256 KiB, 200, 256
+	// KiB.
 	Small     int64
 	Kept      int
 	KeptBytes int64
-	// Marks is of how many commits, the newest, the marks are known; 0: none.
+	// Marks is the number of newest commits whose marks are known; 0 means none.
 	Marks int
-	// Steady has no commit tell an earlier time than the one before, whatever the clock
-	// says: those of several machines differ.
+	// Steady prevents the time of commits from going backwards, because the clocks of several
+	// machines differ.
 	Steady bool
-	// Every has the log written anew after so many commits, whatever it holds, for tests.
+	// Every compacts the log after so many commits, for tests.
 	Every int64
-	// Twice has every commit judged once more than needed, for tests.
+	// Twice evaluates every commit once more than needed, for tests.
 	Twice bool
 }
 
-// A Ledger is an open namespace or board. It is safe for concurrent use, and
-// by several processes at once.
+// A Ledger is an open namespace or board. It is safe for concurrent use, also by several processes.
 type Ledger struct {
 	opts Options
 	name string
 	key  openKey
-	own  *opened // by which it is found
+	own  *opened // its place in open
 
 	lmu         sync.Mutex // guards listeners
 	listeners   []*Listener
-	followEvery atomic.Int64 // a time.Duration; 0: never
+	followEvery atomic.Int64 // a time.Duration; 0 means never
 
-	io     sync.Mutex // held while the file is read or written; guards what follows
+	io     sync.Mutex // held while the file is read or written; guards the following fields
 	log    Log
-	head   Head  // how far it is known
-	broken error // why it can't be appended to; nil in good health
-	// schemaTold says that a line of the file has the schema, which is then known
-	// also when its header is lost.
+	head   Head  // how far it was read
+	broken error // why it can't be appended to; nil if it can
+	// schemaTold: a line of the file has the schema, so it survives the loss of the header
 	schemaTold bool
 	duty       duty      // what commits still owe
 	dutyAt     time.Time // no earlier try after a failure
 	dutyFull   bool      // the failure was a full disk
 	looked     time.Time
-	flushing   *time.Timer   // that syncs prompt commits; nil: there are none
-	lastGroup  int           // how many commits shared the last sync; of whoever leads, as is lastTook
-	lastTook   time.Duration // how long that took
+	flushing   *time.Timer   // syncs prompt commits; nil if there are none
+	lastGroup  int           // how many commits shared the last sync; the leader uses it, like lastTook
+	lastTook   time.Duration // how long it took
 	scratch    batch
-	at         struct { // the newest time that was written, as text
+	at         struct { // the newest time written, as text
 		ms   int64
 		text string
 	}
-	compactAt int64      // the size of the file from which on compaction is thought of
-	compacted int64      // the version at which it was done last, where Options.Every is set
-	rewriting *rewriting // the compaction that is under way, if any
+	compactAt int64      // the file size from which compaction is considered
+	compacted int64      // the version of the last compaction, if Options.Every is set
+	rewriting *rewriting // the compaction in progress, or nil
 
-	mu        sync.RWMutex // guards what follows
+	mu        sync.RWMutex // guards the following fields
 	nodes     map[string]*Node
 	sorted    []*Node // never changed, only replaced
 	added     []*Node // not in sorted yet
-	unordered bool    // none of nodes is in sorted or added yet
+	unordered bool    // no node is in sorted or added yet
 	keys      map[string]entry.Declared
-	// keysClosed says that no name may be written that is not declared.
+	// only declared names may be written
 	keysClosed bool
 	schema     int64
-	oldest     int64   // from which version on changes can be told
-	snaps      int     // how many snapshots are open
-	chained    []*Node // whose records hold older ones for snapshots
+	oldest     int64   // the version from which changes can be reported
+	snaps      int     // the number of open snapshots
+	chained    []*Node // their records hold older ones for snapshots
 	watchers   map[*Watcher]struct{}
 	ring       ring
 	marks      marks
 	receipts   receipts
-	live       int64 // about how many bytes the visible names and values have; -1: not counted yet
-	found      int   // how many names hold something, where live is counted
+	live       int64 // approximate bytes of names and values; -1 means not counted yet
+	found      int   // the number of names with a value, if live is counted
 
-	version atomic.Int64 // of what is visible; stored under mu
-	newest  atomic.Int64 // the newest time of a commit, in milliseconds, where Options.Steady is set
-	counted atomic.Bool  // live is kept up; stored under mu
+	version atomic.Int64 // of the visible state; stored under mu
+	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
+	counted atomic.Bool  // live is kept up to date; stored under mu
 
-	qmu     sync.Mutex // guards what follows
+	qmu     sync.Mutex // guards the following fields
 	queue   []*request
 	spare   []*request // empty, for the next queue
 	leading bool
-	told    *request    // to lead next, and still in the queue
-	watch   *time.Timer // that runs expire; nil: nobody waits
+	nextLeader    *request    // leads next, and is still in the queue
+	watch   *time.Timer // runs expire; nil if nobody waits
 	closing bool
-	// compacting says that somebody compacts the file, or is about to.
+	// a compaction is in progress or about to start
 	compacting bool
 
 	closed chan struct{} // closed by Close
 }
 
-// ErrClosed is returned for a ledger that was closed.
+// ErrClosed is returned for a closed ledger.
 var ErrClosed = errors.New("closed")
 
-// ErrReadOnly is returned for a commit to a ledger that was opened to read.
+// ErrReadOnly is returned for a commit to a ledger that was opened for reading.
 var ErrReadOnly = errors.New("opened read-only")
 
-// A Listener hears of what a ledger survived from its Open on, until Leave.
+// A Listener receives the problems of a ledger from its Open until Leave.
 type Listener struct{ Problem func(error) }
 
-// join has one more who opened the file hear of problems, and followed often enough.
+// join adds a listener of a second Open, and its Follow.
 func (l *Ledger) join(o Options) {
 	l.lmu.Lock()
 	defer l.lmu.Unlock()
@@ -148,14 +144,14 @@ func (l *Ledger) join(o Options) {
 	}
 }
 
-// Leave ends what a Listener hears.
+// Leave removes a Listener.
 func (l *Ledger) Leave(who *Listener) {
 	l.lmu.Lock()
 	defer l.lmu.Unlock()
 	l.listeners = slices.DeleteFunc(l.listeners, func(one *Listener) bool { return one == who })
 }
 
-// problem tells all who listen.
+// problem reports an error to all listeners.
 func (l *Ledger) problem(err error) {
 	l.lmu.Lock()
 	all := slices.Clone(l.listeners)
@@ -176,7 +172,7 @@ func newLedger(key openKey, name string, o Options) *Ledger {
 	return l
 }
 
-// fill sets what was left out.
+// fill sets the defaults.
 func (o *Options) fill() {
 	if o.Disk == nil {
 		o.Disk = journal.OS
@@ -201,7 +197,7 @@ func (o *Options) fill() {
 	}
 }
 
-// start reads the file, or makes it.
+// start reads the file, or creates it.
 func (l *Ledger) start() error {
 	if !l.opts.ReadOnly {
 		if err := l.log.Hold(l.opts.Wait); err != nil {
@@ -214,7 +210,7 @@ func (l *Ledger) start() error {
 		l.schema = l.opts.Schema
 		first := State{Header: journal.Header{Name: l.name, ID: newID(), Schema: l.opts.Schema}}
 		l.head, err = l.log.Rewrite(l.head, first, l.opts.Wait)
-		if errors.Is(err, ErrBehind) { // another has made it meanwhile
+		if errors.Is(err, ErrBehind) { // another process created it meanwhile
 			err = l.reload(true, l.opts.Wait)
 		} else {
 			l.marks.anew(&first.Header, nil)
@@ -223,14 +219,14 @@ func (l *Ledger) start() error {
 	if err != nil {
 		return err
 	}
-	_ = l.insist(func() error { return l.payDuty(true) }) // a failure is reported
+	_ = l.retryBehind(func() error { return l.payDuty(true) }) // a failure is reported
 	if name := l.head.Header.Name; name != l.name && name != "" {
 		l.problem(refuse.As(value.ErrInvalid, "the file %s says that it is %s, not %s: was it copied or renamed?", l.Path(), scan.Quote(name), scan.Quote(l.name)))
 	}
 	return nil
 }
 
-// newID draws what tells a file from another that was made in its place.
+// newID returns a random id that distinguishes a file from its replacements.
 func newID() string {
 	var b [16]byte
 	binary.NativeEndian.PutUint64(b[:8], rand.Uint64())
@@ -238,38 +234,38 @@ func newID() string {
 	return base64.RawURLEncoding.EncodeToString(b[:])
 }
 
-// MayReplace says whether this user may have the file written anew, which
-// compacting, resetting and repairing need. The error wraps fs.ErrPermission.
+// MayReplace returns an error if this user may not replace the file, as compaction, reset and
+// repair do. The error wraps fs.ErrPermission.
 func (l *Ledger) MayReplace() error { return l.log.MayRewrite() }
 
-// Name is the name of the namespace or board.
+// Name returns the name of the namespace or board.
 func (l *Ledger) Name() string { return l.name }
 
-// Path is where the data file lies.
+// Path returns the path of the data file.
 func (l *Ledger) Path() string { return l.key.path }
 
-// Version is how many commits there were, as far as they are visible.
+// Version returns the number of visible commits.
 func (l *Ledger) Version() int64 { return l.version.Load() }
 
-// Keys gives the declared keys by the order of their names.
+// Keys returns the declared keys in order of their names.
 func (l *Ledger) Keys() []entry.Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	keys := make([]entry.Declared, 0, len(l.keys))
-	for _, name := range slices.Sorted(maps.Keys(l.keys)) { // sorting what is large would make every app larger
+	for _, name := range slices.Sorted(maps.Keys(l.keys)) { // sorting structs would make every app larger
 		keys = append(keys, l.keys[name])
 	}
 	return keys
 }
 
-// KeysClosed says whether the list of declared keys is closed.
+// KeysClosed reports whether only declared names may be written.
 func (l *Ledger) KeysClosed() bool {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return l.keysClosed
 }
 
-// adoptKeys makes declared keys known, or unknown; mu must be held.
+// adoptKeys applies declarations and withdrawals. mu must be held.
 func (l *Ledger) adoptKeys(keys []entry.Declared) {
 	for _, k := range keys {
 		if k.Gone {
@@ -280,9 +276,8 @@ func (l *Ledger) adoptKeys(keys []entry.Declared) {
 	}
 }
 
-// Count tells how many names hold something, and how many bytes these and their
-// values have together, about. It is counted when it is first asked for, and kept up
-// from then on.
+// Count returns the number of names with a value, and the approximate bytes of names and values.
+// The first call counts; later ones are cheap.
 func (l *Ledger) Count() (names int, bytes int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -296,7 +291,7 @@ func (l *Ledger) Count() (names int, bytes int64) {
 	return l.found, l.live
 }
 
-// count takes in that a name holds another value; mu must be held.
+// count applies a changed value. mu must be held.
 func (l *Ledger) count(name string, before, now value.Value) {
 	l.live += sizeOf(name, now) - sizeOf(name, before)
 	l.found += there(now) - there(before)
@@ -309,8 +304,8 @@ func sizeOf(name string, v value.Value) int64 {
 	return int64(len(name) + v.JSONLen())
 }
 
-// Locked runs f while no other process, and nobody else in this one, can write.
-// Errors are those of the lock, ErrClosed, and those of f.
+// Locked calls f while nobody else, in this process or another, can write. Errors are those of the
+// lock, ErrClosed, and those of f.
 func (l *Ledger) Locked(f func() error) error {
 	l.io.Lock()
 	defer l.io.Unlock()
@@ -324,14 +319,14 @@ func (l *Ledger) Locked(f func() error) error {
 	return f()
 }
 
-// Schema is the number of the schema that the entries have.
+// Schema returns the schema number of the entries.
 func (l *Ledger) Schema() int64 {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return l.schema
 }
 
-// Oldest is the oldest version from which Snapshot.Changed tells all.
+// Oldest returns the oldest version from which Snapshot.Changed reports all changes.
 func (l *Ledger) Oldest() int64 {
 	l.mu.RLock()
 	defer l.mu.RUnlock()

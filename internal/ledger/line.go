@@ -13,41 +13,41 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// MaxValue is the size of the largest value, in bytes of its JSON form.
+// MaxValue is the maximum size of a value in bytes of JSON.
 const MaxValue = 1 << 20
 
-// A change is what a commit does to one name: no value means that it is dropped.
+// A change sets a name to a value, or drops it if there is no value.
 type change struct {
-	node *Node // nil where it is not known
+	node *Node // nil if not known
 	name string
 	val  value.Value
-	json []byte // the JSON form of val, where it was made before the queue
-	// first is Record.First where the lines before don't tell it; else 0.
+	json []byte // the JSON of val, if it was made before the queue
+	// Record.First if earlier lines don't tell it; else 0
 	first int64
 }
 
 // A commit is one line of the journal.
 type commit struct {
 	Stamp
-	text    string // At as it stands in the line, where it is known
+	text    string // At as text, if known
 	synced  int64
 	changes []change
 	keys    []entry.Declared
 	schema  int64 // -1: not in the line
-	closed  int   // the list of declared keys is closed: 1, open: 0; -1: not in the line
+	closed  int   // declared keys only: 1, any name: 0; -1: not in the line
 	receipt *Receipt
 	moved   []*Receipt // of other commits, whose lines are gone
 	owes    []string   // names whose old bytes must be erased; empty means everything, nil nothing
-	over    int64      // it stands for so many commits, of which it holds what they came to; 0: it is one
+	over    int64      // the line replaces this many commits and holds their net change; 0: it is one commit
 	end     journal.End
 }
 
-// mark is what the journal must know of the line that was decoded.
+// mark returns the mark of the decoded line.
 func (c *commit) mark() journal.Mark {
 	return journal.Mark{Version: c.Version, Synced: c.synced, Over: c.over, End: c.end}
 }
 
-// appendLine appends c as a line.
+// appendLine encodes c as a line.
 func (c *commit) appendLine(dst []byte) []byte {
 	start := len(dst)
 	dst = append(dst, `{"version":`...)
@@ -129,13 +129,13 @@ func (c *commit) appendLine(dst []byte) []byte {
 	return journal.Finish(dst, start)
 }
 
-// An array writes a member whose value is an array, or nothing where no item comes.
+// An array encodes a member with an array value, or nothing if there are no items.
 type array struct {
 	member string
 	open   bool
 }
 
-// next appends what stands before the next item.
+// next appends the separator before the next item.
 func (a *array) next(dst []byte) []byte {
 	if a.open {
 		return append(dst, ',')
@@ -160,18 +160,18 @@ func appendText(dst []byte, member, s string) []byte {
 	return scan.AppendString(append(dst, member...), s)
 }
 
-// decoder reads lines into its commit, over and over.
+// A decoder decodes lines, one after the other, into its commit.
 type decoder struct {
 	r     scan.Reader
 	c     commit
 	names strings.Builder // see keep
-	at    struct {        // what was read last as a time
+	at    struct {        // the last time that was parsed
 		text string
 		ms   int64
 	}
 
-	// Where slab is set, what a line sets goes to places from it instead of into
-	// c.changes, which saves copying each value. Their stamp is filled in later.
+	// If slab is set, the entries of a line go to places of it instead of c.changes, which saves
+	// copying each value. Their stamp is set later.
 	slab  *slab
 	set   []*place
 	stamp *Stamp
@@ -183,11 +183,11 @@ type place struct {
 	first Record
 }
 
-// A slab makes places many at a time.
+// A slab allocates many places at a time.
 type slab struct {
 	all  []place
 	used int
-	size int // how many it makes at a time: more and more, up to most
+	size int // how many it allocates at a time: growing up to most
 	most int
 }
 
@@ -200,14 +200,14 @@ func (s *slab) next() *place {
 	return &s.all[s.used-1]
 }
 
-// back takes back what next gave last.
+// back returns the last place to the slab.
 func (s *slab) back() {
 	s.used--
 	s.all[s.used] = place{}
 }
 
-// firstSlab and slabSize are how many places a slab of a whole file makes at a
-// time, at first and at last, which saves most of the cost of making them one by one.
+// firstSlab and slabSize are the first and the largest number of places that a slab allocates at a
+// time.
 const (
 	firstSlab = 16
 	slabSize  = 128
@@ -272,7 +272,7 @@ func (d *decoder) decode(line []byte) error {
 			})
 		case "over":
 			if c.over, err = r.Int(); err == nil && c.over < 1 {
-				err = r.Errorf("%d commits in one line, which ends", c.over)
+				err = r.Errorf("a line for %d commits, which ends", c.over)
 			}
 		case "end":
 			var end string
@@ -306,9 +306,8 @@ func (d *decoder) decode(line []byte) error {
 	return nil
 }
 
-// usualLine reads a line of one entry that stands as this code writes it, which
-// most are that a file with a long past holds. If it does not stand so, usualLine
-// reads nothing and says no. Its end is checked already.
+// usualLine decodes a line with one entry in the form in which this code writes it. Most lines of a
+// long history are like that. For any other line it consumes nothing and returns false.
 func (d *decoder) usualLine() bool {
 	c, r := &d.c, &d.r
 	start := r.Offset()
@@ -402,20 +401,20 @@ func (d *decoder) add(name string, v value.Value, first int64) {
 	switch v.Kind() {
 	case value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
 	default:
-		rec = new(Record) // first stays as long as the node, and so would what it refers to
+		rec = new(Record) // first lives as long as the node, and so would what it refers to
 	}
 	rec.Value, rec.Stamp, rec.First = v, d.stamp, first
 	p.rec.Store(rec)
 	d.set = append(d.set, p)
 }
 
-// shortEntry is about the length of a short entry in a line.
+// shortEntry is the approximate length of a short entry in a line.
 const shortEntry = 48
 
-// keep gives a name as a string. Names are kept as long as the ledger is open,
-// and are made many at a time.
+// keep returns a name as a string. Names live as long as the ledger, and are allocated many at a
+// time.
 func (d *decoder) keep(name []byte) string {
-	if d.slab != nil && d.slab.most == 1 { // of few lines: not a page for one name
+	if d.slab != nil && d.slab.most == 1 { // with few lines, don't keep a page for one name
 		return string(name)
 	}
 	if d.names.Cap()-d.names.Len() < len(name) {
@@ -427,9 +426,8 @@ func (d *decoder) keep(name []byte) string {
 	return d.names.String()[start:]
 }
 
-// readUsual reads an entry of a set that stands as this code writes it, name,
-// kind and value, without looking at the members one by one. If it does not
-// stand so, readUsual reads nothing and says no.
+// readUsual decodes an entry in the form in which this code writes it: name, kind and value. For
+// any other it consumes nothing and returns false.
 func (d *decoder) readUsual() bool {
 	r := &d.r
 	start := r.Offset()
@@ -437,7 +435,7 @@ func (d *decoder) readUsual() bool {
 	var err error
 	if r.Literal(`{"name":`) {
 		name, err = r.StringBytes()
-		if err == nil && len(name) > 0 && r.Literal(`,"kind":"int","value":`) { // most of what there is
+		if err == nil && len(name) > 0 && r.Literal(`,"kind":"int","value":`) { // the most frequent kind
 			if n, err := r.Int(); err == nil && r.Literal(`}`) {
 				d.add(d.keep(name), value.Int(n), 0)
 				return true

@@ -9,74 +9,71 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A Log keeps the lines of a ledger, which judges, and holds what they add up
-// to. It is used by one goroutine at a time, but for what Past gives. Others may
-// write to the same lines through a Log of their own, in another process or on
-// another machine: so each write says behind which Head it belongs, and is
-// refused with ErrBehind where that is not the newest any more.
+// A Log stores the lines of a ledger. One goroutine at a time uses it, except for what Past
+// returns. Others can write to the same lines through their own Log, in another process or on
+// another machine. So each write names the Head that it follows, and gets ErrBehind if that is no
+// longer the newest.
 //
-// A wait is how long a method may wait for others; the error is then
-// journal.ErrBusy.
+// A wait is how long a method may wait for others; then the error is journal.ErrBusy.
 type Log interface {
-	// Load gives all lines to c. The error is fs.ErrNotExist where there are none,
-	// and a *journal.DamageError where some are gone.
+	// Load passes all lines to c. The error is fs.ErrNotExist if there are none, and a
+	// *journal.DamageError if some are lost.
 	Load(c journal.Consumer, wait time.Duration) (Head, error)
-	// After gives the lines behind head to c, and makes durable what it gives.
-	// The error is ErrAnew where they can't be told, and all has to be loaded.
+	// After passes the lines after head to c, and makes them durable. The error is ErrAnew if
+	// everything must be loaded again.
 	After(head Head, c journal.Consumer, wait time.Duration) (Head, error)
-	// Append writes a batch behind head. An empty batch confirms that head is the
-	// newest, which a commit that changes nothing rests on. Of a batch that is to be
-	// synced, all before it is synced too.
+	// Append writes a batch after head. An empty batch confirms that head is the newest. A commit
+	// that changes nothing relies on that. If the batch is to be synced, everything before it is
+	// synced too.
 	//
-	// Errors: ErrBehind, after which Append does not wait again until Release;
-	// ErrNotStored; a *DiskError, after which only Rewrite can help. With any other
-	// error nothing was written, nor is head known to be the newest.
+	// Errors: ErrBehind, after which Append does not wait again until Release; ErrNotStored; a
+	// *DiskError, after which only Rewrite can help. After any other error nothing was written, and
+	// head is not known to be the newest.
 	Append(head Head, b Batch) (Head, error)
-	// Past gives what there is up to head, to be read while others write.
+	// Past returns the lines up to head, to read while others write.
 	Past(head Head) (Past, error)
-	// Rewrite puts a state in place of all that is there behind head: to begin,
-	// to take less room, to forget, or after the disk has failed. Errors are those
-	// of Append.
+	// Rewrite replaces everything up to head by a state: to create the log, shrink it, erase
+	// something, or recover from a failed disk. Errors are those of Append.
 	Rewrite(head Head, s State, wait time.Duration) (Head, error)
-	// MayRewrite says whether this user may. The error wraps fs.ErrPermission.
+	// MayRewrite returns an error if this user may not rewrite. It wraps fs.ErrPermission.
 	MayRewrite() error
-	// Hold keeps others from writing until Release, which also ends what ErrBehind
-	// began. Release may be called without it.
+	// Hold prevents others from writing until Release, which also ends what ErrBehind started.
+	// Release may be called without Hold.
 	Hold(wait time.Duration) error
 	Release()
 	Close() error
 }
 
-// A Fencer is a Log whose lines others write unseen, on other machines.
+// A Fencer is a Log that others write to on other machines, without notice.
 type Fencer interface {
 	Log
-	// Fence gives the newest version that anybody was told of before it was called. It
-	// may be called by several goroutines, while the other methods are used.
+	// Fence returns the newest version that anybody was told before the call. It is safe for
+	// concurrent use, also with the other methods.
 	Fence(ctx context.Context) (version int64, err error)
 }
 
-// A Salvager is a Log whose lines can be damaged.
+// A Salvager is a Log that can be damaged.
 type Salvager interface {
 	Log
-	// Salvage gives every intact line of what Load found damaged to c, and tells
-	// what is left of its header, and what is lost.
+	// Salvage passes every intact line of the damaged log that Load found to c, and returns what is
+	// left of its header and what is lost.
 	Salvage(c journal.Consumer) (w Wreck, err error)
-	// SetAside keeps what is damaged, and says where.
-	SetAside(at time.Time) (path string, err error)
-	// Pass goes on behind what is damaged, for a reader, who leaves it as it is.
+	// CopyDamaged copies the damaged log and returns the path.
+	CopyDamaged(at time.Time) (path string, err error)
+	// Pass moves a reader to the end of the damaged log, which it leaves unchanged.
 	Pass(head Head) Head
 }
 
-// A Wreck is what is left of damaged lines.
+// A Wreck is what is left of a damaged log.
 type Wreck struct {
 	Header journal.Header
 	Lost   []journal.Loss
-	Bytes  int // of all, with what is lost
+	Bytes  int // of everything, including what is lost
 }
 
-// A Past is what a log told at one moment. It must be closed.
+// A Past is a log at one moment. It must be closed.
 type Past interface {
-	Header() *journal.Header // not to be changed
+	Header() *journal.Header // must not be changed
 	Version() int64          // the newest
 	// Read passes all lines to c, from the first.
 	Read(c journal.Consumer) error
@@ -85,49 +82,48 @@ type Past interface {
 	Close() error
 }
 
-// A Head is how far a Log is known.
+// A Head is a position in a Log.
 type Head struct {
-	Header  *journal.Header // what its lines begin with, not to be changed; nil in the zero Head
+	Header  *journal.Header // the header; must not be changed; nil in the zero Head
 	Version int64           // of the newest commit
 	End     journal.End     // of its line
-	Synced  int64           // up to which version all is certainly durable
-	Size    int64           // of all lines, in bytes
-	Took    time.Duration   // how long the last sync took
+	Synced  int64           // everything up to this version is durable
+	Size    int64           // of all lines in bytes
+	Took    time.Duration   // the duration of the last sync
 }
 
-// A Batch is the lines of commits that are to be written at once.
+// A Batch holds lines to write at once.
 type Batch struct {
 	Lines []byte
-	Count int           // how many commits they are
-	Sync  bool          // they are to be durable, and not only written
+	Count int           // the number of commits
+	Sync  bool          // make them durable before returning
 	Wait  time.Duration // how long to wait for others
 }
 
-// A State is what a Log is to begin with: Header.Lines hold the entries at
-// Header.Base, and those behind them are commits.
+// A State is the initial content of a Log: Header.Lines lines with the entries at Header.Base,
+// followed by commits.
 type State struct {
 	Header  journal.Header
 	Lines   []byte
-	Count   int         // how many lines
-	Version int64       // of the last
-	End     journal.End // of the newest commit, as it is told there
+	Count   int         // the number of lines
+	Version int64       // of the last line
+	End     journal.End // of the newest commit
 }
 
 var (
-	// ErrBehind is returned for a write where others have written since: what is
-	// behind head must be taken in first.
+	// ErrBehind is returned for a write if others have written since. The caller must read what
+	// follows head first.
 	ErrBehind = errors.New("others have written meanwhile")
-	// ErrAnew is returned where the lines behind a head can't be told.
-	ErrAnew = errors.New("all has to be read anew")
-	// ErrNotStored is returned for a commit that is certainly not on the disk.
+	// ErrReload is returned if the lines after a head can't be told.
+	ErrReload = errors.New("everything has to be read again")
+	// ErrNotStored is returned for a commit that is certainly not stored.
 	ErrNotStored = errors.New("not stored")
-	// ErrUncertain is returned for a commit that failed and may yet be there
-	// after a power cut.
+	// ErrUncertain is returned for a commit that failed but can appear after a power cut.
 	ErrUncertain = errors.New("not stored as far as this program knows, but it may appear after a power cut")
 )
 
-// A DiskError is returned by a Log for a write or a sync that failed so that
-// nothing in it is certain any more: it must be written anew.
+// A DiskError is returned by a Log if a write or a sync failed so that nothing in the log is
+// certain any more: it must be rewritten.
 type DiskError struct{ Cause error }
 
 func (e *DiskError) Error() string { return e.Cause.Error() }
@@ -136,9 +132,9 @@ func (e *DiskError) Unwrap() error { return e.Cause }
 // mostBehind is how often a write that is behind is tried.
 const mostBehind = 8
 
-// insist calls write until it is behind nobody, and takes in what it was
-// behind in between; io must be held, and Release called after it.
-func (l *Ledger) insist(write func() error) error {
+// retryBehind calls write, and reads what others have written in between, until it does not return
+// ErrBehind. io must be held, and Release called afterwards.
+func (l *Ledger) retryBehind(write func() error) error {
 	for try := 1; ; try++ {
 		err := write()
 		if !errors.Is(err, ErrBehind) {

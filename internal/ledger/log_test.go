@@ -129,7 +129,7 @@ func TestLogNotAtItsHead(t *testing.T) {
 		_, err := logs[0].Append(other, lines(other, true, 5))
 		assert.ErrorIs(t, err, ErrBehind, name)
 		_, err = logs[0].After(other, newImage(false), soon)
-		assert.ErrorIs(t, err, ErrAnew, name)
+		assert.ErrorIs(t, err, ErrReload, name)
 		logs[0].Release()
 	}
 	_, err := logs[0].Append(head, lines(head, true, 5))
@@ -163,7 +163,7 @@ func TestLogOfADiskThatFailed(t *testing.T) {
 		_, err = logs[1].Append(head, Batch{Wait: soon})
 		require.ErrorIs(t, err, ErrBehind, "another file is there")
 		_, err = logs[1].After(head, newImage(false), soon)
-		require.ErrorIs(t, err, ErrAnew)
+		require.ErrorIs(t, err, ErrReload)
 		again, err := logs[1].Load(newImage(true), soon)
 		require.NoError(t, err)
 		assert.Equal(t, []any{after.Version, after.End, after.Synced, after.Size}, []any{again.Version, again.End, again.Synced, again.Size})
@@ -273,8 +273,8 @@ func TestRefusedInAFailedGroup(t *testing.T) {
 	require.NoError(t, err)
 	refused := fmt.Errorf("no")
 	group := []*request{
-		{within: 0, came: time.Now(), judge: JudgeFunc(func(*Tx) error { return refused })},
-		{within: 0, came: time.Now(), judge: JudgeFunc(func(tx *Tx) error { tx.Put("n", Encoded{val: value.Int(1)}); return nil })},
+		{within: 0, queuedAt: time.Now(), judge: JudgeFunc(func(*Tx) error { return refused })},
+		{within: 0, queuedAt: time.Now(), judge: JudgeFunc(func(tx *Tx) error { tx.Put("n", Encoded{val: value.Int(1)}); return nil })},
 	}
 	disk.Space(0)
 	l.commitGroup(group)
@@ -307,7 +307,7 @@ func TestGroupIsJudgedAgain(t *testing.T) {
 	})
 	var group []*request
 	for _, j := range []Judge{addOne, onlyFirst, addOne, addOne} {
-		group = append(group, &request{came: time.Now(), judge: j})
+		group = append(group, &request{queuedAt: time.Now(), judge: j})
 	}
 	_, err = other.Commit(entry.Author{}, func(tx *Tx) error { tx.Put("other", Encoded{val: value.Int(5)}); return nil })
 	require.NoError(t, err)

@@ -6,17 +6,16 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// Told is a commit as it can be told apart from every other, here and elsewhere: by
-// the file's id, its version, and the crc of its line as it was first written.
+// Told identifies a commit: the file's id, its version, and the crc of its line as first written.
 type Told struct {
 	ID      string
 	Version int64
 	End     journal.End
 }
 
-// marks remembers which commits there were. Guarded by Ledger.mu.
+// marks remembers commits. Guarded by Ledger.mu.
 type marks struct {
-	most int    // how many; 0: none
+	most int    // the number of commits to remember; 0 means none
 	id   string // of the file
 	all  []told // by version
 }
@@ -30,13 +29,13 @@ func (m *marks) add(t told) {
 	if m.most == 0 {
 		return
 	}
-	if len(m.all) >= m.most+m.most/4 { // not a copy at each commit
+	if len(m.all) >= m.most+m.most/4 { // avoids a copy at each commit
 		m.all = append(m.all[:0], m.all[len(m.all)-m.most:]...)
 	}
 	m.all = append(m.all, t)
 }
 
-// anew begins with what a file tells of its commits, those behind its base.
+// anew starts over with the commits in a file.
 func (m *marks) anew(header *journal.Header, commits []told) {
 	if m.most == 0 {
 		return
@@ -49,8 +48,7 @@ func (m *marks) anew(header *journal.Header, commits []told) {
 	}
 }
 
-// KeepMarks has the marks of so many commits be known from now on, of a ledger that was opened
-// without. The errors are ErrReadOnly and ErrClosed.
+// KeepMarks sets Options.Marks of an open ledger. The errors are ErrReadOnly and ErrClosed.
 func (l *Ledger) KeepMarks(most int) error {
 	if l.opts.ReadOnly {
 		return ErrReadOnly
@@ -77,9 +75,8 @@ func (m *marks) at(version int64) (Told, bool) {
 	return Told{m.id, version, m.all[i].end}, true
 }
 
-// Told tells of the commit of a version, if it is known: of the newest commits while
-// the ledger is open, and of those that the file tells one by one; Options.Marks says
-// of how many. From it on changes can be told.
+// Told returns the commit of a version, if it is known: the newest ones since the ledger was
+// opened, and those in the file, up to Options.Marks. Changes can be reported from it on.
 func (l *Ledger) Told(version int64) (Told, bool) {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
@@ -89,5 +86,5 @@ func (l *Ledger) Told(version int64) (Told, bool) {
 	return l.marks.at(version)
 }
 
-// Told is that of the snapshot's version; the zero Told where Options.Marks is 0.
+// Told returns the commit of the snapshot's version, or the zero Told if Options.Marks is 0.
 func (s *Snapshot) Told() Told { return s.told }

@@ -8,7 +8,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// runs gives the lines that become one, from the start on.
+// runs calls each for the runs of lines that become one line.
 func (p *past) runs(c cuts, each func(from, to int)) {
 	for from := p.start(c); from < len(p.lines); {
 		to := from + 1
@@ -22,18 +22,18 @@ func (p *past) runs(c cuts, each func(from, to int)) {
 	}
 }
 
-// asIs says whether the lines of a run are one that needs no writing anew.
+// asIs reports whether a run is one line that is kept unchanged.
 func (p *past) asIs(from, to int) bool { return to == from+1 && !p.lines[from].forgot }
 
 // dropped marks a name that a run has dropped.
 const dropped = -1
 
-// merged makes one line of a run.
+// merged encodes a run as one line.
 func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	var d decoder
 	one := commit{schema: -1, closed: -1}
 	keys := map[string]entry.Declared{}
-	created := map[string]int64{} // where the run tells it: Record.First of a name; dropped if it holds nothing
+	created := map[string]int64{} // Record.First of names, as far as the run tells it; dropped if the name holds nothing
 	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
 	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
 	for i := from; i < to; i++ {
@@ -95,7 +95,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	return one.appendLine(dst), nil
 }
 
-// write appends the lines of what is kept.
+// write appends the kept lines.
 func (p *past) write(dst []byte, c cuts) (lines []byte, count int, err error) {
 	lines = slices.Grow(dst, int(p.size(c)))
 	p.runs(c, func(from, to int) {

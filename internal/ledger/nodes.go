@@ -6,22 +6,22 @@ import (
 	"slices"
 )
 
-// Node gives the node of a name, whether or not it was ever written, for good:
-// it stays as long as the ledger is open.
+// Node returns the node of a name, whether or not it was ever written. It stays valid while the
+// ledger is open.
 func (l *Ledger) Node(name string) *Node {
 	n := l.Passing(name)
 	if n.flags.Or(bound)&detached == 0 {
 		return n
 	}
-	l.mu.Lock() // it was forgotten in this moment
+	l.mu.Lock() // it was just removed
 	defer l.mu.Unlock()
 	n = l.nodeLocked(name)
 	n.flags.Or(bound)
 	return n
 }
 
-// Passing gives the node of a name for one operation: it may be forgotten once
-// nothing is stored under the name any more.
+// Passing returns the node of a name for one operation. It can be removed once nothing is stored
+// under the name.
 func (l *Ledger) Passing(name string) *Node {
 	if n := l.Find(name); n != nil {
 		return n
@@ -31,19 +31,18 @@ func (l *Ledger) Passing(name string) *Node {
 	return l.nodeLocked(name)
 }
 
-// Find gives the node of a name, or nil where there is none: nothing is kept of
-// what was asked for.
+// Find returns the node of a name, or nil. It creates nothing.
 func (l *Ledger) Find(name string) *Node {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return l.nodes[name]
 }
 
-// forgetNodes lets go of the nodes of names that nothing is known of any more
-// and nobody has; kept are the removed names that are still told. mu must be held.
+// forgetNodes removes the nodes of names that hold nothing and that nobody uses. kept are removed
+// names that are still known. mu must be held.
 func (l *Ledger) forgetNodes(kept map[string]bool) {
 	if l.snaps > 0 {
-		return // which may still look at them
+		return // snapshots may use them
 	}
 	left := len(l.nodes)
 	for name, n := range l.nodes {
@@ -57,15 +56,15 @@ func (l *Ledger) forgetNodes(kept map[string]bool) {
 		delete(l.nodes, name)
 	}
 	if len(l.nodes) < left {
-		nodes := make(map[string]*Node, len(l.nodes)) // a map never gets smaller
+		nodes := make(map[string]*Node, len(l.nodes)) // a map never shrinks
 		maps.Copy(nodes, l.nodes)
 		l.nodes, l.sorted, l.added, l.unordered = nodes, nil, nil, true
 		l.ring.reset(l.version.Load())
-		l.ring.epoch-- // versions mean what they meant; only the ring begins anew
+		l.ring.epoch-- // versions keep their meaning; only the ring starts over
 	}
 }
 
-// nodeLocked: mu must be held.
+// nodeLocked returns the node of a name. mu must be held.
 func (l *Ledger) nodeLocked(name string) *Node {
 	n := l.nodes[name]
 	if n == nil {
@@ -78,11 +77,11 @@ func (l *Ledger) nodeLocked(name string) *Node {
 	return n
 }
 
-// Nodes gives all names that are stored or were asked for, by their order.
+// Nodes iterates over the names that are stored or were requested, in order.
 func (l *Ledger) Nodes() iter.Seq[*Node] { return slices.Values(l.inOrder()) }
 
-// Moment gives the records of several nodes as of one moment; same says that
-// they are those of have, which is then given back.
+// Moment returns the records of several nodes at one moment. If they are those of have, it returns
+// have and true.
 func (l *Ledger) Moment(nodes []*Node, have []*Record) (recs []*Record, same bool) {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
@@ -100,7 +99,7 @@ func (l *Ledger) Moment(nodes []*Node, have []*Record) (recs []*Record, same boo
 	return recs, false
 }
 
-// inOrder gives all nodes by name. The slice must not be changed.
+// inOrder returns all nodes by name. The slice must not be changed.
 func (l *Ledger) inOrder() []*Node {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -14,26 +14,25 @@ type openKey struct {
 	disk     journal.Disk
 }
 
-// An opened is a ledger that is open, or is being opened or closed. Whoever
-// comes meanwhile waits for that one alone.
+// An opened is a ledger that is open, or being opened or closed. Other callers wait only for that
+// one.
 type opened struct {
 	l      *Ledger
 	err    error
 	refs   int           // guarded by openMu
 	ready  chan struct{} // closed when l and err are set
-	closed chan struct{} // made when the last has left, closed when the file is; guarded by openMu
+	closed chan struct{} // created when the last user has left, closed when the file is; guarded by openMu
 }
 
 var (
-	openMu sync.Mutex // guards open; not held while a file is touched
+	openMu sync.Mutex // guards open; not held during file operations
 	open   = map[openKey]*opened{}
 )
 
-// Open opens the ledger called name in dir. A writer makes what is missing; a
-// reader gets fs.ErrNotExist instead. A second Open of the same file in one
-// process gives the same ledger, whose options are those of the first, but for
-// Follow, of which the shortest counts, and the Listener; a reader shares that of
-// a writer, and so must refuse to commit by itself.
+// Open opens the ledger called name in dir. A writer creates what is missing; a reader gets
+// fs.ErrNotExist. A second Open of the same file in one process returns the same ledger with the
+// options of the first, except for the shortest Follow and the Listener. A reader can get a
+// writer's ledger, so it must not commit.
 func Open(dir, name string, o Options) (*Ledger, error) {
 	o.fill()
 	for {
@@ -77,8 +76,8 @@ func Open(dir, name string, o Options) (*Ledger, error) {
 	}
 }
 
-// OpenLog gives the ledger called name on a log that is its own, and is closed with it;
-// where says in errors what is meant. The errors are those of the log.
+// OpenLog opens the ledger called name on a log, which it owns and closes. where names the log in
+// errors. The errors are those of the log.
 func OpenLog(name, where string, log Log, o Options) (*Ledger, error) {
 	o.fill()
 	l := newLedger(openKey{path: where}, name, o)
@@ -86,9 +85,8 @@ func OpenLog(name, where string, log Log, o Options) (*Ledger, error) {
 	return l, l.start()
 }
 
-// Delete removes a ledger, with all that is kept beside its file. The error is
-// fs.ErrNotExist where there is none, and journal.ErrBusy where this process has it
-// open; another that has it open writes it again with its next commit.
+// Delete removes a ledger and its copies. The error is fs.ErrNotExist, or journal.ErrBusy if this
+// process has it open. Another process that has it open creates it again with its next commit.
 func Delete(dir, name string, o Options) error {
 	o.fill()
 	if _, err := o.Disk.Look(journal.DataPath(dir, name)); err != nil {
@@ -104,7 +102,7 @@ func Delete(dir, name string, o Options) error {
 		openMu.Unlock()
 		return errors.Join(fmt.Errorf("%w: this program has %s open; close it first", journal.ErrBusy, file.Path()), file.Close())
 	}
-	one := &opened{closed: make(chan struct{})} // whoever opens it meanwhile waits
+	one := &opened{closed: make(chan struct{})} // other callers of Open wait
 	open[key] = one
 	openMu.Unlock()
 	defer func() {
@@ -122,7 +120,7 @@ func Delete(dir, name string, o Options) error {
 // open opens the file for all who wait for it.
 func (one *opened) open(key openKey, name string, o Options, file *journal.File) (*Ledger, error) {
 	defer close(one.ready)
-	one.err = ErrClosed // unless a callback ends this goroutine
+	one.err = ErrClosed // in case a callback ends this goroutine
 	defer func() {
 		if one.err != nil {
 			openMu.Lock()
@@ -140,15 +138,15 @@ func (one *opened) open(key openKey, name string, o Options, file *journal.File)
 	return one.l, one.err
 }
 
-// Close gives the ledger back. The last to do so closes the file and ends all
-// watching; commits that wait are done first.
+// Close releases the ledger. The last Close waits for commits, closes the file and ends all
+// watching.
 func (l *Ledger) Close() error {
-	if l.own == nil { // nobody else can have it from Open
+	if l.own == nil { // it is not in open
 		return l.end()
 	}
 	openMu.Lock()
 	one := open[l.key]
-	if one == nil || one != l.own { // it was closed once more than opened
+	if one == nil || one != l.own { // closed more often than opened
 		openMu.Unlock()
 		return nil
 	}
@@ -167,7 +165,7 @@ func (l *Ledger) Close() error {
 	return l.end()
 }
 
-// end ends all watching, and closes the log once the commits that wait are done.
+// end waits for commits, closes the log and ends all watching.
 func (l *Ledger) end() error {
 	l.qmu.Lock()
 	before := l.closing

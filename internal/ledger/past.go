@@ -7,36 +7,35 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A past is the lines behind the base of a log, and which of them are to be kept.
+// A past holds the lines after the base of a log, and which of them to keep.
 type past struct {
 	lines   []pastLine
 	changes []pastChange
-	names   int             // how many the changes are of
-	forgets map[string]bool // names of which nothing is told but what they hold now
+	names   int             // the number of different names in changes
+	forgets map[string]bool // names whose old values are erased
 
-	// first is Record.First of what a name holds now. It is told by the line of a
-	// run in which it lies, since those that told it are gone.
+	// first returns Record.First of a name now. The line of a run must tell it, since the lines
+	// that told it are gone.
 	first func(name string) int64
-	// receipts gives those that are kept of the commits after a version, up to another.
+	// receipts returns the kept receipts of the commits after a version, up to another.
 	receipts func(after, upTo int64) []*Receipt
 
 	room *pastRoom
 }
 
-// A pastRoom is what reading a past takes most of its memory for. Who writes much has it read
-// over and over.
+// A pastRoom is reusable memory for reading a past.
 type pastRoom struct {
 	data    []byte
 	lines   []pastLine
 	changes []pastChange
 }
 
-// pastRooms are those that nobody uses, but for large ones.
+// pastRooms holds unused rooms, except large ones.
 var pastRooms = sync.Pool{New: func() any { return &pastRoom{} }}
 
 const mostRoom = 4 << 20
 
-// free gives the room back. Nothing of the past is used after it.
+// free returns the room. The past must not be used afterwards.
 func (p *past) free() {
 	room := p.room
 	clear(p.lines)
@@ -53,28 +52,27 @@ type pastLine struct {
 	mark     journal.Mark
 	at       int64 // in milliseconds
 	from, to int32 // its changes
-	rank     int32 // of the names that it changes, the smallest: 1 for the newest change of a name; 0: none
-	newest   bool  // it is among the newest commits
-	point    bool  // it is the last of the time that a restore point stands for
-	more     bool  // it has declared keys, or more
-	taken    bool  // it has a receipt that tells what was taken out of something
+	rank     int32 // the best rank of its names: 1 is the newest change of a name; 0 means none
+	newest   bool  // one of the newest commits
+	point    bool  // a restore point
+	more     bool  // it has declared keys or other members
+	taken    bool  // its receipt tells what was taken
 	owes     bool  // it records a duty, which this rewriting does
-	forgot   bool  // something of it is forgotten, so that it has to be written anew
-	empty    bool  // and nothing is left
+	forgot   bool  // something in it is erased, so it must be encoded again
+	empty    bool  // nothing is left in it
 }
 
-// A pastChange is what a line does to a name. There are as many as a file has lines, or
-// more, and so they are small.
+// A pastChange is the change of a name in a line. There are many, so it is small.
 type pastChange struct {
 	name   string
-	size   int32 // in a line, about
-	of     int32 // the name's number
-	next   int32 // the line that changes the name next; len(lines): none
+	size   int32 // approximate bytes in a line
+	of     int32 // the number of the name
+	next   int32 // the next line that changes the name; len(lines) means none
 	gone   bool  // it drops the name
 	forgot bool
 }
 
-// A pastReader takes the lines behind a base from the journal.
+// A pastReader reads the lines after a base.
 type pastReader struct {
 	decoder
 	base  int64
@@ -88,21 +86,21 @@ type pastName struct {
 	of   int32
 }
 
-// Lend gives room for all bytes, which stay as long as the past.
+// Lend returns a buffer for the whole log, which is used as long as the past.
 func (r *pastReader) Lend(size int) []byte {
 	room := r.past.room
 	room.data = slices.Grow(room.data[:0], size)[:size]
 	return room.data
 }
 
-// Expect makes room, as for lines of one change.
+// Expect reserves room, assuming lines of one change.
 func (r *pastReader) Expect(size int) {
 	room := r.past.room
 	r.past.lines = slices.Grow(room.lines, size/usualLine)
 	r.past.changes = slices.Grow(room.changes, size/usualLine)
 }
 
-// usualLine is about the length of a line of one short entry.
+// usualLine is the approximate length of a line with one short entry.
 const usualLine = 112
 
 func (r *pastReader) Decode(line []byte) (journal.Mark, error) {
@@ -130,10 +128,10 @@ func (r *pastReader) Accept() {
 	p.lines = append(p.lines, l)
 }
 
-// entryOverhead is about what an entry has in a line besides its name and value.
+// entryOverhead is the approximate size of an entry in a line without name and value.
 const entryOverhead = 40
 
-// readPast reads the past, which is to be freed.
+// readPast reads the past, which must be freed.
 func (l *Ledger) readPast(view Past) (*past, error) {
 	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
 	r.past.room = pastRooms.Get().(*pastRoom)
@@ -155,7 +153,7 @@ func (l *Ledger) readPast(view Past) (*past, error) {
 	return &r.past, nil
 }
 
-// forget has nothing told of names but what they hold now.
+// forget erases the old values of names.
 func (p *past) forget(names map[string]bool) {
 	p.forgets = names
 	newest := map[string]bool{}
@@ -166,7 +164,7 @@ func (p *past) forget(names map[string]bool) {
 			ch := &p.changes[c]
 			ch.forgot = p.forgets[ch.name] && (newest[ch.name] || ch.gone)
 			newest[ch.name] = true
-			since := p.forgets[ch.name] && p.first(ch.name) < l.mark.Version // told here alone from now on
+			since := p.forgets[ch.name] && p.first(ch.name) < l.mark.Version // the only line that tells it from now on
 			l.forgot = l.forgot || ch.forgot || since
 			if !ch.forgot {
 				left++
@@ -178,9 +176,9 @@ func (p *past) forget(names map[string]bool) {
 	}
 }
 
-// newestAnew says whether the line of the newest commit is written anew as that of one, so that
-// its crc is another.
-func (p *past) newestAnew() bool {
+// newestChanged reports whether the line of the newest commit is encoded again as one commit, so that
+// its crc changes.
+func (p *past) newestChanged() bool {
 	if len(p.lines) == 0 {
 		return false
 	}

@@ -6,16 +6,15 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A plan is what a log is to begin with anew.
+// A plan is the new content of a log.
 type plan struct {
 	State
-	told    map[string]bool // removed names of which its base tells
-	removed removed         // the same
-	forgets map[string]bool // names of which nothing is told but what they hold now
+	told    map[string]bool // removed names in the base
+	removed removed         // the same, counted
+	forgets map[string]bool // names whose old values are erased
 }
 
-// plan makes the file anew with what is kept of the past, up to now; of the State, End is left
-// to the caller.
+// plan returns the new file with the kept past up to now. The caller sets State.End.
 func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.Header) (*plan, error) {
 	next := &plan{State: State{Header: header, Version: now.Version}, told: map[string]bool{}, forgets: p.forgets}
 	next.Header.Base, next.Header.End = p.baseOf(c, view)
@@ -23,8 +22,8 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	if err != nil {
 		return nil, err
 	}
-	// The keys and the schema that commits after the base bring are those
-	// that they bring again; before the first commit there are none.
+	// The commits after the base set their keys and schema again. Before the first commit there are
+	// none.
 	next.Header.Schema = l.Schema()
 	recs = tombstones(recs, &next.Header.Oldest, l.opts.Now())
 	state := base{version: next.Header.Base, schema: next.Header.Schema}
@@ -48,7 +47,7 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	return next, nil
 }
 
-// put writes the file anew as it was planned; io must be held, and Release called after it.
+// put rewrites the log by a plan. io must be held, and Release called afterwards.
 func (l *Ledger) put(p *plan, wait time.Duration) (err error) {
 	replaced, err := l.replace(p.State, wait)
 	if !replaced {

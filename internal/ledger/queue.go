@@ -11,26 +11,26 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// MaxQueue is how many commits may wait in one process.
+// MaxQueue is the number of commits that can wait in one process.
 const MaxQueue = 10_000
 
-// A request is a commit on its way.
+// A request is a commit in the queue.
 type request struct {
 	author entry.Author
-	within time.Duration // over 0: a prompt commit, to be synced within that time
+	within time.Duration // above 0: a prompt commit, synced within that time
 	judge  Judge
-	turn   chan bool // true: lead the next group; false: it is done. nil until the request waits
-	came   time.Time // when it began to wait
-	again  bool      // the lock was not had for its group, and its own time is not over
+	turn   chan bool // true: lead the next group; false: done. nil until the request waits
+	queuedAt   time.Time // when it queued
+	retry  bool      // its group did not get the lock, and it still has time
 
 	result   Result
 	err      error
 	panicked any
 }
 
-// A Judge decides what a commit changes. It may be called by another goroutine
-// than the one that commits, and several times, each time on a newer state: only
-// its last run counts. It must be quick, and must not commit.
+// A Judge decides what a commit changes. Another goroutine than the caller of Commit can run it,
+// several times, each time on a newer state. Only its last run counts. It must be quick and must
+// not commit.
 type Judge interface{ Judge(tx *Tx) error }
 
 // JudgeFunc is a function that is a Judge.
@@ -39,18 +39,16 @@ type JudgeFunc func(tx *Tx) error
 // Judge calls f.
 func (f JudgeFunc) Judge(tx *Tx) error { return f(tx) }
 
-// Commit asks judge when its turn comes and, if it returns nil, makes its
-// changes. When Commit returns nil they are on the disk and visible. Whatever
-// judge returns, Commit returns, and nothing is changed.
+// Commit calls judge and, if it returns nil, stores its changes. When Commit returns nil they are
+// on disk and visible. If judge returns an error, Commit returns it and changes nothing.
 //
-// Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored,
-// ErrUncertain, a *journal.DamageError.
+// Other errors: ErrClosed, ErrReadOnly, journal.ErrBusy, ErrNotStored, ErrUncertain, a
+// *journal.DamageError.
 func (l *Ledger) Commit(author entry.Author, judge func(*Tx) error) (Result, error) {
 	return l.CommitWithin(0, author, JudgeFunc(judge))
 }
 
-// Do is Commit for a judge that has something to say, which Do gives back as
-// its last run said it.
+// Do is Commit for a judge with a result. Do returns the result of its last run.
 func Do[R any](l *Ledger, author entry.Author, judge func(*Tx) (R, error)) (said R, result Result, err error) {
 	result, err = l.Commit(author, func(tx *Tx) (err error) {
 		said, err = judge(tx)
@@ -59,23 +57,23 @@ func Do[R any](l *Ledger, author entry.Author, judge func(*Tx) (R, error)) (said
 	return said, result, err
 }
 
-// CommitWithin is a prompt Commit: it returns when its changes are written and
-// visible, and they are synced within the time given (0: before it returns).
-// The end of the process does not undo them, a power cut before may.
+// CommitWithin evaluates judge and commits its changes. It returns once the changes are written and
+// visible. They are synced within the given time; 0 means before it returns. A crash of the process
+// does not undo them. A power cut before the sync can.
 func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge Judge) (Result, error) {
 	if l.opts.ReadOnly {
 		return Result{}, ErrReadOnly
 	}
-	r := &request{author: author, within: within, judge: judge, came: time.Now()}
+	r := &request{author: author, within: within, judge: judge, queuedAt: time.Now()}
 	lead, err := l.enqueue(r)
 	if err != nil {
 		return Result{}, err
 	}
 	for lead || <-r.turn {
-		if l.lead(r) { // nobody but the one who led waits for it
+		if l.lead(r) { // only the leader waits for it
 			l.compactNow()
 		}
-		if lead = false; !r.again {
+		if lead = false; !r.retry {
 			break
 		}
 	}
@@ -109,17 +107,16 @@ func (l *Ledger) enqueue(r *request) (lead bool, err error) {
 	return lead, nil
 }
 
-// expire refuses those in the queue whose time is over, and runs again when the
-// next one's is.
+// expire removes requests that have waited too long, and runs again for the next one.
 func (l *Ledger) expire() {
 	l.qmu.Lock()
 	defer l.qmu.Unlock()
 	l.watch = nil
 	now, next := time.Now(), time.Time{}
 	l.queue = slices.DeleteFunc(l.queue, func(r *request) bool {
-		over := r.came.Add(l.opts.Wait)
+		over := r.queuedAt.Add(l.opts.Wait)
 		switch {
-		case r == l.told: // it leads in a moment
+		case r == l.nextLeader: // about to run; it must not expire now
 		case !now.Before(over):
 			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
 			r.turn <- false
@@ -134,47 +131,46 @@ func (l *Ledger) expire() {
 	}
 }
 
-// left is how long a group may wait for the lock: until the time of the first
-// of it is over.
+// left returns how long a group may wait for the lock: until its oldest request expires.
 func (l *Ledger) left(group []*request) time.Duration {
-	oldest := group[0].came
+	oldest := group[0].queuedAt
 	for _, r := range group {
-		if r.came.Before(oldest) {
-			oldest = r.came
+		if r.queuedAt.Before(oldest) {
+			oldest = r.queuedAt
 		}
 	}
 	return max(l.opts.Wait-time.Since(oldest), 0)
 }
 
-// failed gives a group that could not begin its error; where the lock was not
-// had in time, those who came later try again.
+// failed sets the error of a group that could not begin. If it did not get the lock in time, later
+// requests try again.
 func (l *Ledger) failed(group []*request, err error) {
 	busy := errors.Is(err, journal.ErrBusy)
 	for _, r := range group {
-		if r.again = busy && time.Since(r.came) < l.opts.Wait; !r.again {
+		if r.retry = busy && time.Since(r.queuedAt) < l.opts.Wait; !r.retry {
 			r.err = notStored(err)
 		}
 	}
 }
 
-// errEnded is given to a group whose leader's goroutine was ended by a judge.
+// errEnded is the error of a group whose leader's goroutine was ended by a judge.
 var errEnded = fmt.Errorf("%w: the goroutine that wrote for all was ended", ErrNotStored)
 
-// lead commits all that wait, then hands over to the first of those who came
-// meanwhile: nobody leads for long. compact says that compactNow is to be called.
+// lead commits the waiting requests, then hands over to the first of those that queued meanwhile,
+// so nobody leads for long. compact reports whether the caller must call compactNow.
 func (l *Ledger) lead(self *request) (compact bool) {
 	l.gather()
 	l.qmu.Lock()
 	group := l.queue
-	l.queue, l.spare, l.told = l.spare[:0], nil, nil // whoever leads next waits for the hand-over
+	l.queue, l.spare, l.nextLeader = l.spare[:0], nil, nil // the next leader waits for the hand-over
 	l.qmu.Unlock()
 	for _, r := range group {
-		r.again = false
+		r.retry = false
 	}
 
 	whole := false
 	var rest []*request
-	defer func() { // also where what is called here ends this goroutine
+	defer func() { // also if a judge ends this goroutine
 		l.qmu.Lock()
 		defer l.qmu.Unlock()
 		l.spare = group
@@ -187,17 +183,17 @@ func (l *Ledger) lead(self *request) (compact bool) {
 			}
 		}
 		if l.leading = len(l.queue) > 0; l.leading {
-			l.told = l.queue[0]
-			l.told.turn <- true
+			l.nextLeader = l.queue[0]
+			l.nextLeader.turn <- true
 		}
 	}()
 	func() {
-		defer func() { // also where a judge ends this goroutine
+		defer func() { // also if a judge ends this goroutine
 			for _, r := range group {
 				if !whole {
-					r.err, r.again = errEnded, false
+					r.err, r.retry = errEnded, false
 				}
-				if r.again {
+				if r.retry {
 					if r.turn == nil {
 						r.turn = make(chan bool, 1)
 					}
@@ -214,7 +210,7 @@ func (l *Ledger) lead(self *request) (compact bool) {
 	return compact
 }
 
-// compactNow compacts the file if it still is to be, and ends what lead began.
+// compactNow compacts the file if that is still needed, and clears compacting.
 func (l *Ledger) compactNow() {
 	defer func() {
 		l.qmu.Lock()
@@ -224,11 +220,10 @@ func (l *Ledger) compactNow() {
 	l.compact()
 }
 
-// gather lets those join who were in the group before and come again now that
-// it is done: it yields until the queue stops growing, at most for a quarter of
-// a sync. A single caller waits for nobody.
+// gather lets the callers of the last group join again: it yields until the queue stops growing, at
+// most for a quarter of a sync. A single caller waits for nobody.
 func (l *Ledger) gather() {
-	if l.lastGroup <= 1 { // written by the leader before, who handed over
+	if l.lastGroup <= 1 { // written by the previous leader, before the hand-over
 		return
 	}
 	end := time.Now().Add(l.lastTook / 4)
@@ -242,7 +237,7 @@ func (l *Ledger) gather() {
 	}
 }
 
-// Waiting is how many commits wait for their turn.
+// Waiting returns the number of queued commits.
 func (l *Ledger) Waiting() int {
 	l.qmu.Lock()
 	defer l.qmu.Unlock()

@@ -9,35 +9,35 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// What is kept of receipts; beyond it the oldest go first.
+// How many receipts are kept. The oldest go first.
 const (
 	receiptAge   = 7 * 24 * time.Hour
-	receiptsEach = 1000    // of one instance
-	receiptBytes = 4 << 20 // of all
+	receiptsEach = 1000    // per instance
+	receiptBytes = 4 << 20 // in total
 )
 
-// A Receipt is what is kept of a request that made a commit, so that its repeat
-// counts once. Its Token, Instance and Key are those under which it is found.
+// A Receipt records a request that made a commit, so that its repetition counts once. It is found
+// by Token, Instance and Key.
 type Receipt struct {
-	Token    string // whose request it was; empty without tokens
-	Instance string // and of which client
+	Token    string // whose request; empty without tokens
+	Instance string // the client
 	Key      string
-	Hash     string // tells the request from another under the same key
-	Status   int64  // that was answered
+	Hash     string // distinguishes requests with the same key
+	Status   int64  // the status that was answered
 	Changed  string // for each edit 1 if it changed something, else 0
-	Taken    []byte // JSON: a list of what each edit took out, null for nothing; nil: none took anything
+	Taken    []byte // JSON: a list of what each edit took, null for nothing; nil if none took anything
 
 	Version int64 // of the commit
 	At      int64 // its time
 
-	gone bool // it is kept no more
+	gone bool // no longer kept
 }
 
 type receiptID struct{ token, instance, key string }
 
 func (r *Receipt) id() receiptID { return receiptID{r.Token, r.Instance, r.Key} }
 
-// who is whose receipts are counted together.
+// who groups receipts that are counted together.
 func (r *Receipt) who() receiptID { return receiptID{r.Token, r.Instance, ""} }
 
 func (r *Receipt) size() int64 {
@@ -45,8 +45,8 @@ func (r *Receipt) size() int64 {
 	return int64(overhead + len(r.Token) + len(r.Instance) + len(r.Key) + len(r.Hash) + len(r.Changed) + len(r.Taken))
 }
 
-// fields are those of a receipt; version and at stand there where its line is another
-// than that of its commit.
+// fields returns the members of a receipt, with version and at if its line is not that of its
+// commit.
 func (r *Receipt) fields(version, at *int64) []scan.Field {
 	return []scan.Field{
 		scan.Always("key", &r.Key), scan.Always("hash", &r.Hash), scan.Maybe("instance", &r.Instance), scan.Maybe("token", &r.Token),
@@ -72,19 +72,18 @@ func readReceipt(r *scan.Reader) (*Receipt, error) {
 	return one, err
 }
 
-// receipts are those that are kept. Guarded by Ledger.mu.
+// receipts holds the kept receipts. Guarded by Ledger.mu.
 type receipts struct {
 	all   map[receiptID]*Receipt
-	order []*Receipt // by version; some of them gone
-	gone  int        // how many
+	order []*Receipt // by version; some are gone
+	gone  int        // the number of receipts
 	of    map[receiptID][]*Receipt
 	bytes int64
-	// dropped is the newest version of which a receipt was dropped for its age, or
-	// for room.
+	// dropped is the newest version whose receipt was dropped, for its age or for room.
 	dropped int64
 }
 
-// reset begins with none, of a file that says up to where some were dropped.
+// reset removes all, for a file whose header has the version up to which receipts were dropped.
 func (s *receipts) reset(dropped int64) { *s = receipts{dropped: dropped} }
 
 func (s *receipts) add(r *Receipt, now time.Time) {
@@ -120,7 +119,7 @@ func (s *receipts) drop(r *Receipt) {
 	}
 }
 
-// evict drops what is too old, or too much.
+// evict drops receipts that are too old or too many.
 func (s *receipts) evict(now time.Time) {
 	since := now.Add(-receiptAge).UnixMilli()
 	for len(s.order) > 0 {
@@ -137,8 +136,8 @@ func (s *receipts) evict(now time.Time) {
 	}
 }
 
-// from gives the version up to which receipts of somebody may have been dropped. One
-// who has as many as are kept may have had more.
+// from returns the version up to which receipts of a client may have been dropped. A client with
+// the maximum number may have had more.
 func (s *receipts) from(who receiptID) int64 {
 	if own := s.of[who]; len(own) >= receiptsEach {
 		return max(s.dropped, own[0].Version-1)
@@ -146,7 +145,7 @@ func (s *receipts) from(who receiptID) int64 {
 	return s.dropped
 }
 
-// between gives those that are kept of the commits after a version, up to another.
+// between returns the kept receipts of the commits after a version, up to another.
 func (s *receipts) between(after, upTo int64) (out []*Receipt) {
 	from := sort.Search(len(s.order), func(i int) bool { return s.order[i].Version > after })
 	for _, r := range s.order[from:] {
@@ -160,8 +159,8 @@ func (s *receipts) between(after, upTo int64) (out []*Receipt) {
 	return out
 }
 
-// keptReceipts gives the receipts of the commits after a version, up to another, and
-// up to where those before were dropped. With none, all are dropped.
+// keptReceipts returns the receipts of the commits after a version, up to another, and the version
+// up to which earlier ones were dropped. With none, all are dropped.
 func (l *Ledger) keptReceipts(after, upTo int64, none bool) (kept []*Receipt, dropped int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -172,7 +171,7 @@ func (l *Ledger) keptReceipts(after, upTo int64, none bool) (kept []*Receipt, dr
 	return l.receipts.between(after, upTo), l.receipts.dropped
 }
 
-// forgetTaken drops the receipts that tell what was taken out of something.
+// forgetTaken drops the receipts that tell what was taken.
 func (l *Ledger) forgetTaken() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -184,11 +183,11 @@ func (l *Ledger) forgetTaken() {
 	}
 }
 
-// Receipt gives the receipt of a request, if one is kept; nil: none is. upTo is the
-// version up to which those of the client may have been dropped.
+// Receipt returns the receipt of a request, or nil. upTo is the version up to which receipts of the
+// client may have been dropped.
 func (tx *Tx) Receipt(token, instance, key string) (r *Receipt, upTo int64) {
 	id := receiptID{token, instance, key}
-	if r := tx.l.scratch.receipts[id]; r != nil { // of a commit before, of this group
+	if r := tx.l.scratch.receipts[id]; r != nil { // of an earlier commit of this group
 		return r, 0
 	}
 	l := tx.l
@@ -198,5 +197,5 @@ func (tx *Tx) Receipt(token, instance, key string) (r *Receipt, upTo int64) {
 	return l.receipts.all[id], l.receipts.from(receiptID{token, instance, ""})
 }
 
-// Keep puts a receipt in the commit's line, where the commit changes something.
+// Keep puts a receipt in the commit's line, if the commit changes something.
 func (tx *Tx) Keep(r Receipt) { tx.receipt = &r }

@@ -11,23 +11,22 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Stamp says which commit it was, when, and by whom.
+// A Stamp tells which commit it was, when, and by whom.
 type Stamp struct {
 	Version int64
-	At      int64 // milliseconds since 1970, by the clock of the writer
+	At      int64 // milliseconds since 1970 by the writer's clock
 	By      string
 	From    string
-	extra   *extra // nil: nothing
+	extra   *extra // nil means nothing
 }
 
-// An extra is what a line holds that this code doesn't know: members of its
-// own, and of entries that it sets, by name.
+// An extra holds members that this code does not know: of a line, and of its entries by name.
 type extra struct {
 	line    scan.Rest
 	entries map[string]scan.Rest
 }
 
-// more gives the extra of a stamp, to be added to.
+// more returns the extra, to add to.
 func (s *Stamp) more() *extra {
 	if s.extra == nil {
 		s.extra = &extra{entries: map[string]scan.Rest{}}
@@ -35,25 +34,25 @@ func (s *Stamp) more() *extra {
 	return s.extra
 }
 
-// Time gives At as a time, in UTC.
+// Time returns At in UTC.
 func (s *Stamp) Time() time.Time { return time.UnixMilli(s.At).UTC() }
 
-// A Record is a name's value as one commit left it. It never changes. A name
-// that was removed has a Record without a value, and so has one that never was.
+// A Record is the value of a name after a commit. It never changes. A name that was removed, or
+// never written, has a Record without a value.
 type Record struct {
 	Value value.Value
 	*Stamp
-	First int64 // the version since which the name has held a value without a break
+	First int64 // the version since which the name has had a value continuously
 
-	// prev is the record before, kept only while a Snapshot may ask for it.
-	// Guarded by Ledger.mu for writing; a reader holds a Snapshot.
+	// prev is the previous record, kept only for snapshots. Ledger.mu guards writing it; a reader
+	// holds a Snapshot.
 	prev *Record
 }
 
-// Found says whether there is a value.
+// Found reports whether there is a value.
 func (r *Record) Found() bool { return !r.Value.IsZero() }
 
-// firstOr gives First for a record that comes after r at a version.
+// firstOr returns First of a record that follows r at a version.
 func (r *Record) firstOr(version int64) int64 {
 	if r.Found() {
 		return r.First
@@ -63,14 +62,13 @@ func (r *Record) firstOr(version int64) int64 {
 
 var never = &Record{Stamp: &Stamp{}}
 
-// A Node is a name's place in a ledger. It stays the same as long as the
-// ledger is open. It is safe for concurrent use.
+// A Node holds the newest record of a name while the ledger is open. It is safe for concurrent use.
 type Node struct {
 	Name string
 	rec  atomic.Pointer[Record]
 
-	// ahead is what a commit of the group that is being judged makes of the
-	// name: those after it see it, and nobody else yet. Guarded by Ledger.io.
+	// ahead is the record from an earlier commit of the group that is being evaluated. Only later
+	// commits of the group see it. Guarded by Ledger.io.
 	ahead *Record
 
 	mu     sync.Mutex     // guards caches
@@ -81,9 +79,9 @@ type Node struct {
 const (
 	usedRead uint32 = 1 << iota
 	usedWritten
-	crowded  // there are maxCaches, none of which had ended when last seen
-	bound    // somebody outside keeps it: it must stay the name's node
-	detached // it is the name's node no more
+	crowded  // it has maxCaches, none of which had ended when last checked
+	bound    // used outside: it must stay the name's node
+	detached // no longer the name's node
 )
 
 func newNode(name string) *Node {
@@ -92,12 +90,11 @@ func newNode(name string) *Node {
 	return n
 }
 
-// maxCaches is how many caches a node tells of a change. Whoever comes when
-// there are so many compares records instead.
+// maxCaches is how many caches a node notifies. Further users compare records instead.
 const maxCaches = 16
 
-// OnChange has drop called whenever another record is about to become visible,
-// until it returns false. It returns false itself when too many are there.
+// OnChange calls drop before another record becomes visible, until drop returns false. OnChange
+// returns false if there are too many.
 func (n *Node) OnChange(drop func() bool) bool {
 	if n.flags.Load()&crowded != 0 {
 		return false
@@ -107,7 +104,7 @@ func (n *Node) OnChange(drop func() bool) bool {
 	if n.caches == nil {
 		n.caches = new([]func() bool)
 	}
-	if len(*n.caches) == maxCaches { // those that have ended make room
+	if len(*n.caches) == maxCaches { // ended ones make room
 		n.emptyCaches()
 	}
 	if len(*n.caches) == maxCaches {
@@ -117,7 +114,7 @@ func (n *Node) OnChange(drop func() bool) bool {
 	return true
 }
 
-// emptyCaches calls each drop; mu must be held.
+// emptyCaches calls each drop. mu must be held.
 func (n *Node) emptyCaches() {
 	*n.caches = slices.DeleteFunc(*n.caches, func(drop func() bool) bool { return !drop() })
 	if len(*n.caches) == maxCaches {
@@ -127,8 +124,8 @@ func (n *Node) emptyCaches() {
 	}
 }
 
-// IfNewest calls keep when rec is the newest record. What keep puts in a cache
-// that OnChange knows is gone before another record can be seen.
+// IfNewest calls keep if rec is the newest record. A cache that is registered with OnChange and
+// filled by keep is dropped before another record is visible.
 func (n *Node) IfNewest(rec *Record, keep func()) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -147,10 +144,10 @@ func (n *Node) set(rec *Record) {
 	n.rec.Store(rec)
 }
 
-// Record gives the newest record that is visible.
+// Record returns the newest visible record.
 func (n *Node) Record() *Record { return n.rec.Load() }
 
-// judged gives the record that the next commit finds.
+// judged returns the record that the next commit of the group sees.
 func (n *Node) judged() *Record {
 	if n.ahead != nil {
 		return n.ahead
@@ -158,10 +155,10 @@ func (n *Node) judged() *Record {
 	return n.rec.Load()
 }
 
-// MarkRead notes that the program has read the name.
+// MarkRead records that the program has read the name.
 func (n *Node) MarkRead() { n.mark(usedRead) }
 
-// MarkWritten notes that the program has written the name.
+// MarkWritten records that the program has written the name.
 func (n *Node) MarkWritten() { n.mark(usedWritten) }
 
 func (n *Node) mark(bit uint32) {
@@ -170,7 +167,7 @@ func (n *Node) mark(bit uint32) {
 	}
 }
 
-// Used says whether the name was read and written since the ledger was opened.
+// Used reports whether the name was read and written since the ledger was opened.
 func (n *Node) Used() (read, written bool) {
 	f := n.flags.Load()
 	return f&usedRead != 0, f&usedWritten != 0
@@ -182,10 +179,10 @@ type Named struct {
 	*Record
 }
 
-// Entry gives what the record says of the name.
+// Entry returns the entry.
 func (n Named) Entry() entry.Entry {
 	return entry.Entry{Name: n.Name, Value: n.Value, Version: n.Version, Updated: n.Time(), By: n.By, From: n.From}
 }
 
-// Tag is that of the record.
+// Tag returns the tag of the record.
 func (r *Record) Tag() entry.Tag { return entry.Tag{Version: r.Version, At: r.At} }

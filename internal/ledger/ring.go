@@ -2,19 +2,17 @@ package ledger
 
 import "sort"
 
-// ringSize is how many changes a ring remembers: enough for whoever looks now
-// and then, and 64 KiB.
+// ringSize is how many changes a ring remembers: enough for occasional readers, in 64 KiB.
 const ringSize = 4096
 
-// A ring remembers which names the newest commits changed, so that whoever
-// knows an older version finds what changed at a cost of that, not of all there
-// is. Guarded by Ledger.mu.
+// A ring remembers the names that the newest commits changed, so that finding the changes after a
+// version costs only their number. Guarded by Ledger.mu.
 type ring struct {
-	items []ringItem // by version; the oldest stands at first
+	items []ringItem // by version; the oldest is at first
 	first int
 	from  int64 // all changes after this version are in items
-	// epoch counts how often the versions that were told before lost their
-	// meaning, as when an older file is put in place of the file.
+	// epoch counts how often earlier versions lost their meaning, for example because an older file
+	// replaced the file.
 	epoch int
 }
 
@@ -23,7 +21,7 @@ type ringItem struct {
 	node    *Node
 }
 
-// add takes in that a commit changed a name. Versions never fall.
+// add records that a commit changed a name. Versions never decrease.
 func (r *ring) add(version int64, n *Node) {
 	item := ringItem{version, n}
 	if len(r.items) < ringSize {
@@ -35,8 +33,8 @@ func (r *ring) add(version int64, n *Node) {
 	r.first = (r.first + 1) % ringSize
 }
 
-// after gives the names that changed after a version, some perhaps twice;
-// known is false where the ring doesn't reach so far back.
+// after returns the names that changed after a version, possibly twice. known is false if the ring
+// does not reach back that far.
 func (r *ring) after(version int64) (nodes []*Node, known bool) {
 	if version < r.from {
 		return nil, false
@@ -49,5 +47,5 @@ func (r *ring) after(version int64) (nodes []*Node, known bool) {
 	return nodes, true
 }
 
-// reset forgets all: changes can be told from version on.
+// reset clears the ring: it knows the changes after version.
 func (r *ring) reset(version int64) { *r = ring{from: version, epoch: r.epoch + 1} }

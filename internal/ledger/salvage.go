@@ -9,13 +9,13 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A Damage is what became of a damaged file.
+// A Damage reports a damaged file.
 type Damage struct {
 	Path    string
 	Copy    string // where the damaged file is kept; empty for a reader, who leaves it in place
 	Lost    []journal.Loss
-	Entries int   // how many were saved
-	Version int64 // the newest version that was found
+	Entries int   // the number of saved entries
+	Version int64 // the newest version found
 	Cause   error // a *journal.DamageError
 }
 
@@ -40,11 +40,10 @@ func isDamage(err error) bool {
 	return damaged
 }
 
-// salvage goes on with every intact line of a damaged file, and reports what
-// was lost. A writer keeps the damaged file beside and writes another in its
-// place; a reader changes nothing. A file without an intact line is somebody
-// else's, and left alone. io, or the latch of Open, must be held, and a writer
-// must be alone.
+// salvage continues with every intact line of a damaged file and reports what was lost. A writer
+// copies the damaged file and replaces it; a reader changes nothing. A file without an intact line
+// belongs to another program and is not touched. io, or the latch of Open, must be held. A writer
+// must hold the log.
 func (l *Ledger) salvage(log Salvager, cause error) error {
 	im := &salvager{image: newImage(true), at: map[string]int64{}}
 	w, err := log.Salvage(im)
@@ -53,13 +52,13 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 	}
 	header := w.Header
 	if header.ID == "" && im.version == 0 && w.Bytes > 0 && l.Version() == 0 {
-		return fmt.Errorf("%w: %s holds no line of a namespace or a board: it belongs to something else, and is left as it is (%v)", journal.ErrForeign, l.Path(), cause)
+		return fmt.Errorf("%w: %s holds no line of a namespace or a board: it belongs to another program and is not changed (%v)", journal.ErrForeign, l.Path(), cause)
 	}
 	l.keepKnown(im)
 	d := &Damage{Path: l.Path(), Lost: w.Lost, Version: max(im.version, header.Base), Cause: cause}
 	var recs []Named
 	for name, n := range im.nodes {
-		if n.Record().Found() { // changes are told from here on only, and with them what was removed
+		if n.Record().Found() { // changes, and so removed names, are reported only from here on
 			d.Entries++
 			recs = append(recs, Named{name, n.Record()})
 		}
@@ -74,13 +73,12 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 		if err := log.MayRewrite(); err != nil {
 			return errors.Join(cause, err)
 		}
-		if d.Copy, err = log.SetAside(l.opts.Now()); err != nil {
+		if d.Copy, err = log.CopyDamaged(l.opts.Now()); err != nil {
 			return errors.Join(cause, fmt.Errorf("keep the damaged file: %w", err))
 		}
-		// Receipts stay behind: what is lost may have had some.
+		// Receipts are dropped, since some may be lost.
 		lines, n := base{version: d.Version, schema: im.schema, keys: im.declaredKeys(), closed: im.closed == 1}.lines(recs)
-		// What is lost may have been told to somebody by its version, so
-		// changes can be told from here on only.
+		// Somebody may know a lost version, so changes are reported only from here on.
 		anew := journal.Header{Name: l.name, ID: newID(), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Receipts: d.Version, Rest: header.Rest}
 		head, err := log.Rewrite(l.head, State{Header: anew, Lines: lines, Count: n, Version: d.Version}, l.opts.Wait)
 		if err != nil {
@@ -94,8 +92,7 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 	return nil
 }
 
-// keepKnown adds to what was salvaged the records that a running program has
-// and the file has not any more.
+// keepKnown adds the records that a running program has and the file has lost.
 func (l *Ledger) keepKnown(s *salvager) {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
@@ -130,8 +127,8 @@ func (s *salvager) Accept() {
 	s.version = newest
 }
 
-// Mend opens a ledger as a writer does, or looks at it anew where this process
-// has it open, and tells what had to be cut or salvaged; nil: nothing.
+// Mend opens a ledger as a writer, or checks it again if this process has it open. It returns what
+// it removed or salvaged; nil means nothing.
 func Mend(dir, name string, o Options) (damage *Damage, cut *CutError, err error) {
 	o.Salvage, o.ReadOnly = true, false
 	note := func(err error) {
@@ -147,15 +144,14 @@ func Mend(dir, name string, o Options) (damage *Damage, cut *CutError, err error
 	if err != nil {
 		return nil, nil, err
 	}
-	if damage == nil && cut == nil { // another may have opened it before, and seen nothing since
-		err = l.lookAnew(note)
+	if damage == nil && cut == nil { // it may have been open before, and unchanged since
+		err = l.readAgain(note)
 	}
 	return damage, cut, errors.Join(err, l.Close())
 }
 
-// lookAnew reads the whole file as Open does, salvages what is damaged, and
-// tells note of it.
-func (l *Ledger) lookAnew(note func(error)) error {
+// readAgain reads the whole file as Open does, salvages damage, and passes reports to note.
+func (l *Ledger) readAgain(note func(error)) error {
 	return l.Locked(func() error {
 		listener, salvages := &Listener{Problem: note}, l.opts.Salvage
 		l.join(Options{Listener: listener})
@@ -165,7 +161,7 @@ func (l *Ledger) lookAnew(note func(error)) error {
 	})
 }
 
-// declaredKeys gives the keys that are declared after all lines.
+// declaredKeys returns the keys that are declared after all lines.
 func (im *image) declaredKeys() []entry.Declared {
 	last := map[string]entry.Declared{}
 	var order []string

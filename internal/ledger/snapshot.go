@@ -6,8 +6,7 @@ import (
 	"strings"
 )
 
-// A Snapshot is the state as of one version. It must be released. It is safe
-// for concurrent use.
+// A Snapshot is the state at one version. It must be released. It is safe for concurrent use.
 type Snapshot struct {
 	l       *Ledger
 	Version int64
@@ -25,7 +24,7 @@ func (l *Ledger) Snapshot() *Snapshot {
 	return s
 }
 
-// Release lets go of what only this snapshot could still read.
+// Release frees the records that only this snapshot needed.
 func (s *Snapshot) Release() {
 	l := s.l
 	l.mu.Lock()
@@ -38,8 +37,7 @@ func (s *Snapshot) Release() {
 	}
 }
 
-// Record gives a name's record as of the snapshot. The ledger it belongs to
-// is given to names that it doesn't have yet, so that it isn't changed by reading.
+// Record returns the record of a name in the snapshot. It creates no node.
 func (s *Snapshot) Record(name string) *Record {
 	s.l.mu.RLock()
 	n := s.l.nodes[name]
@@ -61,9 +59,8 @@ func (s *Snapshot) of(n *Node) *Record {
 	return rec
 }
 
-// Entries gives the entries whose names begin with prefix and come after
-// after, by the byte order of their names. The body may do anything, commit
-// included; Release must come after the walk.
+// Entries iterates over the entries whose names begin with prefix and follow after, in byte order.
+// The body can do anything, including commit. Release must come after the loop.
 func (s *Snapshot) Entries(prefix, after string) iter.Seq[Named] {
 	return func(yield func(Named) bool) {
 		for e := range s.all(prefix, after) {
@@ -74,11 +71,10 @@ func (s *Snapshot) Entries(prefix, after string) iter.Seq[Named] {
 	}
 }
 
-// All gives every name that has a record, also those that were removed, which
-// come without a value, by the byte order of the names.
+// All iterates over every name with a record, in byte order. Removed names come without a value.
 func (s *Snapshot) All() iter.Seq[Named] { return s.all("", "") }
 
-// all is All of the names that begin with prefix and come after after.
+// all is All for the names that begin with prefix and follow after.
 func (s *Snapshot) all(prefix, after string) iter.Seq[Named] {
 	return func(yield func(Named) bool) {
 		nodes := s.l.inOrder()
@@ -102,9 +98,8 @@ func (s *Snapshot) all(prefix, after string) iter.Seq[Named] {
 	}
 }
 
-// Changed gives what was set or removed after version, as of the snapshot, by
-// the byte order of the names. A removed name comes without a value. It costs
-// what changed, where that was not long ago.
+// Changed iterates over what was set or removed after version, in byte order. Removed names come
+// without a value. If that was recent, it costs only the number of changes.
 func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Named] {
 	return func(yield func(Named) bool) {
 		for e := range s.since(version, prefix, after) {
@@ -115,7 +110,7 @@ func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Named] 
 	}
 }
 
-// since gives at least the names that changed after version.
+// since iterates over at least the names that changed after version.
 func (s *Snapshot) since(version int64, prefix, after string) iter.Seq[Named] {
 	s.l.mu.RLock()
 	nodes, known := s.l.ring.after(version)
@@ -137,18 +132,17 @@ func (s *Snapshot) since(version int64, prefix, after string) iter.Seq[Named] {
 	}
 }
 
-// A Point is where somebody stands who follows a ledger.
+// A Point is the position of a reader that follows a ledger.
 type Point struct {
 	version int64
 	epoch   int
 }
 
-// Point is that of the snapshot.
+// Point returns the position of the snapshot.
 func (s *Snapshot) Point() Point { return Point{s.Version, s.epoch} }
 
-// Since gives what may have changed since a point, by the byte order of the
-// names: what was set or removed, and where versions have lost their meaning
-// meanwhile, every name that has a record.
+// Since iterates over what may have changed since a point, in byte order. If versions have lost
+// their meaning, that is every name with a record.
 func (s *Snapshot) Since(p Point) iter.Seq[Named] {
 	if p.epoch != s.epoch {
 		return s.All()

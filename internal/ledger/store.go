@@ -24,7 +24,7 @@ func (l *Ledger) Refresh() error {
 	return l.follow(l.opts.Wait)
 }
 
-// followIfDue is Refresh unless somebody looked just now.
+// followIfDue is Refresh, unless somebody did it just now.
 func (l *Ledger) followIfDue() error {
 	l.io.Lock()
 	defer l.io.Unlock()
@@ -32,19 +32,18 @@ func (l *Ledger) followIfDue() error {
 		return nil
 	}
 	l.looked = time.Now()
-	// Whoever waits must hear at once when his time is over; the next look is near.
+	// A waiting caller must return in time; the next look comes soon.
 	if err := l.follow(l.followsEvery() / 4); !errors.Is(err, journal.ErrBusy) {
 		return err
 	}
 	return nil
 }
 
-// Current takes in all that anybody was told of before it was called. The errors are those
-// of Refresh, that of ctx, and those of a Fencer.
+// Current reads everything that anybody was told before the call. The errors are those of Refresh,
+// of ctx, and of a Fencer.
 func (l *Ledger) Current(ctx context.Context) error { return l.upTo(ctx, math.MaxInt64) }
 
-// Reach is Current for whoever lives off what comes in by itself, and knows of a version
-// already: that one is taken in, if there is one.
+// Reach is Current for a caller that needs only the state at a version, if there is one.
 func (l *Ledger) Reach(ctx context.Context, version int64) error { return l.upTo(ctx, version) }
 
 func (l *Ledger) upTo(ctx context.Context, version int64) error {
@@ -62,11 +61,11 @@ func (l *Ledger) upTo(ctx context.Context, version int64) error {
 	return l.Refresh()
 }
 
-// glance is how often a file is looked at for whoever reads, at most.
+// glance is how often a file is checked for readers, at most.
 const glance = time.Second
 
-// look takes in what another put in the file's place, where nobody looked at it
-// for a second; a commit that is under way looks itself.
+// look reads a replaced file, if nobody has checked for a second. A commit under way checks by
+// itself.
 func (l *Ledger) look() error {
 	if !l.io.TryLock() {
 		return nil
@@ -76,7 +75,7 @@ func (l *Ledger) look() error {
 		return nil
 	}
 	l.looked = time.Now()
-	if err := l.follow(glance); !IsNotExist(err) { // where it was taken away, all of it is still known
+	if err := l.follow(glance); !IsNotExist(err) { // if the file is gone, everything is still in memory
 		return err
 	}
 	return nil
@@ -93,20 +92,18 @@ func (l *Ledger) isClosed() bool {
 	}
 }
 
-// follow takes in what others wrote, without keeping them from writing; io must
-// be held.
+// follow reads what others wrote without preventing them from writing. io must be held.
 func (l *Ledger) follow(wait time.Duration) error {
 	defer l.log.Release()
-	return l.takeIn(false, wait)
+	return l.readNew(false, wait)
 }
 
-// catchUp takes in what others wrote, for a write; io must be held, and Release
-// called after it.
+// catchUp reads what others wrote before a write. io must be held, and Release called afterwards.
 func (l *Ledger) catchUp(wait time.Duration) error {
-	err := l.takeIn(true, wait)
+	err := l.readNew(true, wait)
 	if IsNotExist(err) {
-		// Somebody took the file away under a running program, which still
-		// has all of it: mend writes it again.
+		// Somebody removed the file under a running program. Everything is still in memory, and
+		// mend writes it again.
 		l.broken = err
 		l.problem(fmt.Errorf("%s was removed while it was open, and is written again", l.Path()))
 		return nil
@@ -114,9 +111,8 @@ func (l *Ledger) catchUp(wait time.Duration) error {
 	return err
 }
 
-// takeIn makes visible what is in the log and not yet known. Alone, others are
-// kept from writing, and so what is damaged may be mended.
-func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
+// readNew makes unread lines visible. With alone, others can't write, so damage can be repaired.
+func (l *Ledger) readNew(alone bool, wait time.Duration) error {
 	im := newImage(false)
 	im.marked = l.opts.Marks > 0
 	if l.rewriting != nil {
@@ -124,7 +120,7 @@ func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
 	}
 	head, err := l.log.After(l.head, im, wait)
 	switch {
-	case errors.Is(err, ErrAnew), isDamage(err):
+	case errors.Is(err, ErrReload), isDamage(err):
 		return l.reload(alone, wait)
 	case err != nil:
 		return err
@@ -139,9 +135,8 @@ func (l *Ledger) takeIn(alone bool, wait time.Duration) error {
 	return nil
 }
 
-// reload reads all there is; io, or the latch of Open, must be held, and Release
-// called after it. What is damaged is salvaged, where that is wanted, by a writer
-// who is alone, or a reader.
+// reload reads the whole log. io, or the latch of Open, must be held, and Release called
+// afterwards. With Options.Salvage, damage is salvaged by a writer that is alone, or by a reader.
 func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	im := newImage(true)
 	im.marked = l.opts.Marks > 0
@@ -154,7 +149,7 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 		if err := l.log.Hold(wait); err != nil {
 			return err
 		}
-		return l.reload(true, wait) // another may have done it meanwhile
+		return l.reload(true, wait) // another process may have done it meanwhile
 	case err != nil:
 		return err
 	}
@@ -168,12 +163,12 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	return nil
 }
 
-// adopt makes an image visible: all of the state, or what changed.
+// adopt makes an image visible: the whole state, or changes.
 func (l *Ledger) adopt(im *image, whole bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if whole && len(l.nodes) == 0 && len(l.watchers) == 0 {
-		// The first load: the image becomes the state.
+		// At the first load the image becomes the state.
 		im.trim()
 		l.nodes = im.nodes
 		l.unordered = true
@@ -198,7 +193,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 			l.marks.add(t)
 		}
 	}
-	for _, r := range im.kept { // in the order of their commits, since lines and what they hold are
+	for _, r := range im.kept { // in the order of their commits
 		l.receipts.add(r, l.opts.Now())
 	}
 	if im.closed >= 0 {
@@ -212,7 +207,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 	l.newest.Store(max(im.at, l.newest.Load()))
 }
 
-// merge shows what differs and wakes who watches it; mu must be held.
+// merge shows the differences and wakes their watchers. mu must be held.
 func (l *Ledger) merge(im *image, whole bool) {
 	type differing struct {
 		node *Node
@@ -240,7 +235,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 	}
 	slices.SortFunc(changed, func(a, b differing) int { return cmp.Compare(a.rec.Version, b.rec.Version) })
 	if len(changed) > 0 && changed[0].rec.Version <= l.Version() {
-		l.ring.reset(im.version) // another past than the one that was told
+		l.ring.reset(im.version) // the past is not the one that was read before
 	}
 	for _, c := range changed {
 		l.show(c.node, c.rec)
@@ -250,8 +245,8 @@ func (l *Ledger) merge(im *image, whole bool) {
 	})
 }
 
-// write appends a batch, to be called again where it is behind; io must be held,
-// and Release called after it.
+// write appends a batch. If it returns ErrBehind it must be called again. io must be held, and
+// Release called afterwards.
 func (l *Ledger) write(b Batch) (err error) {
 	if l.head, err = l.log.Append(l.head, b); err == nil {
 		if l.rewriting != nil {
@@ -260,15 +255,14 @@ func (l *Ledger) write(b Batch) (err error) {
 		return nil
 	}
 	if disk := (*DiskError)(nil); errors.As(err, &disk) {
-		return l.startAnew(disk, b.Count > 0)
+		return l.recoverDisk(disk, b.Count > 0)
 	}
 	return err
 }
 
-// startAnew writes the last good state from memory in place of what is on a
-// disk that has failed. Until that succeeds nothing can be written. What was to
-// be written is lost with it, if there was any.
-func (l *Ledger) startAnew(cause error, lost bool) error {
+// recoverDisk replaces the log by the last good state in memory after the disk has failed. Until that
+// succeeds nothing can be written. lost means that a batch is lost.
+func (l *Ledger) recoverDisk(cause error, lost bool) error {
 	l.problem(fmt.Errorf("%s: the disk failed: %w", l.Path(), cause))
 	if err := l.rewrite(false); err != nil {
 		l.broken = errors.Join(cause, err)
@@ -295,7 +289,7 @@ func (l *Ledger) Flush() error {
 		return nil
 	}
 	defer l.log.Release()
-	return notStored(l.insist(func() error {
+	return notStored(l.retryBehind(func() error {
 		if err := l.mend(); err != nil {
 			return err
 		}
@@ -303,7 +297,7 @@ func (l *Ledger) Flush() error {
 	}))
 }
 
-// flushWithin has a group of prompt commits synced in time; io must be held.
+// flushWithin schedules the sync of a group of prompt commits. io must be held.
 func (l *Ledger) flushWithin(group []*request) {
 	if l.flushing != nil {
 		return
@@ -314,13 +308,13 @@ func (l *Ledger) flushWithin(group []*request) {
 	}
 	l.flushing = time.AfterFunc(within, func() {
 		if err := l.Flush(); err != nil && !errors.Is(err, ErrClosed) {
-			l.problem(fmt.Errorf("%s: what was written in the last %v is not synced: %w", l.Path(), within, err))
+			l.problem(fmt.Errorf("%s: changes of the last %v are not synced: %w", l.Path(), within, err))
 		}
 	})
 }
 
-// notStored makes whatever the machine refused before anything was written an
-// ErrNotStored; what says more stays as it is.
+// notStored wraps an error in ErrNotStored if the machine refused before anything was written. More
+// specific errors stay.
 func notStored(err error) error {
 	if err == nil {
 		return nil
@@ -337,24 +331,24 @@ func notStored(err error) error {
 	return fmt.Errorf("%w: %w", ErrNotStored, err)
 }
 
-// mend writes a file whose disk failed anew from memory, before anything else
-// is appended; io must be held, and Release called after it.
+// mend rewrites a log whose disk failed from memory, before anything else is appended. io must be
+// held, and Release called afterwards.
 func (l *Ledger) mend() error {
 	if l.broken == nil {
 		return nil
 	}
 	if err := l.rewrite(false); err != nil {
-		return fmt.Errorf("%w: the disk failed before (%w), and the file can't be written anew: %w", ErrNotStored, l.broken, err)
+		return fmt.Errorf("%w: the disk failed before (%w), and the file can't be rewritten: %w", ErrNotStored, l.broken, err)
 	}
 	l.broken = nil
 	return nil
 }
 
-// rewrite puts the present state in place of all there is; io must be held, and
-// Release called after it. With forget, removed names are forgotten too.
+// rewrite replaces the log by the present state, without the past. With forget, removed names are
+// erased too. io must be held, and Release called afterwards.
 func (l *Ledger) rewrite(forget bool) error {
 	version := l.Version()
-	s := &Snapshot{l: l, Version: version} // nothing can change while io is held
+	s := &Snapshot{l: l, Version: version} // nothing changes while io is held
 	var recs []Named
 	for e := range s.all("", "") {
 		recs = append(recs, e)
@@ -394,8 +388,8 @@ func (l *Ledger) replace(s State, wait time.Duration) (replaced bool, err error)
 	return err == nil || l.head.Header != before, err
 }
 
-// identify takes in the id of a file that was written in place of another; mu must be
-// held. With another id no mark means anything any more, and all who watch are told.
+// identify applies the id of a replaced log. With another id all marks lose their meaning, and all
+// watchers are woken. mu must be held.
 func (l *Ledger) identify(id string) {
 	if l.marks.id != id {
 		l.marks.id, l.marks.all = id, l.marks.all[:0]
@@ -404,5 +398,5 @@ func (l *Ledger) identify(id string) {
 	}
 }
 
-// IsNotExist says whether err means that there is no such ledger.
+// IsNotExist reports whether err means that there is no such ledger.
 func IsNotExist(err error) bool { return errors.Is(err, fs.ErrNotExist) }

@@ -9,25 +9,25 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Tx is a commit that is being judged: it sees the state with the commits
-// before it, and collects changes. It belongs to the function that got it.
+// A Tx is a commit during evaluation: it shows the state after the earlier commits, and collects
+// changes. It belongs to the judge.
 type Tx struct {
 	l       *Ledger
 	changes []change
-	index   map[string]int // where a name stands in changes, once they are many
+	index   map[string]int // the position of a name in changes, once they are many
 	keys    []entry.Declared
 	schema  int64
-	closed  int // as commit.closed
+	closed  int // as in commit.closed
 	receipt *Receipt
-	owes    []string // as commit.owes
-	sized   bool     // somebody asked for the Size
-	grown   int64    // by how much the changes make it larger, where sized is set
+	owes    []string // as in commit.owes
+	sized   bool     // grown is set
+	grown   int64    // how much the changes make it larger
 }
 
-// manyChanges is the number from which on a Tx keeps an index.
+// manyChanges is the number of changes from which a Tx has an index.
 const manyChanges = 16
 
-// Record gives a name's record, without the changes of this Tx.
+// Record returns the record of a name, without the changes of this Tx.
 func (tx *Tx) Record(name string) *Record {
 	n := tx.l.Find(name)
 	if n == nil {
@@ -36,7 +36,7 @@ func (tx *Tx) Record(name string) *Record {
 	return n.judged()
 }
 
-// RecordOf is Record for a name whose node is known, which saves looking for it.
+// RecordOf is Record for a known node.
 func (tx *Tx) RecordOf(n *Node) *Record {
 	if n.flags.Load()&detached != 0 {
 		return tx.Record(n.Name)
@@ -44,7 +44,7 @@ func (tx *Tx) RecordOf(n *Node) *Record {
 	return n.judged()
 }
 
-// Value gives what a name will hold when the changes so far are made.
+// Value returns the value of a name after the changes so far.
 func (tx *Tx) Value(name string) value.Value {
 	if i := tx.find(name); i >= 0 {
 		return tx.changes[i].val
@@ -52,7 +52,7 @@ func (tx *Tx) Value(name string) value.Value {
 	return tx.Record(name).Value
 }
 
-// Changed gives the names that were put or dropped so far.
+// Changed returns the names that were put or dropped so far.
 func (tx *Tx) Changed() []string {
 	names := make([]string, len(tx.changes))
 	for i, c := range tx.changes {
@@ -61,8 +61,7 @@ func (tx *Tx) Changed() []string {
 	return names
 }
 
-// Names gives the names under which something is stored, by byte order, as
-// far as Value tells.
+// Names returns the names with a value after the changes so far, in byte order.
 func (tx *Tx) Names() []string {
 	candidates := tx.Changed()
 	for _, n := range tx.l.inOrder() {
@@ -73,8 +72,8 @@ func (tx *Tx) Names() []string {
 	return slices.DeleteFunc(candidates, func(name string) bool { return tx.Value(name).IsZero() })
 }
 
-// ChangedSince gives the names that were set or removed after a version, without the
-// changes of this Tx; what was removed long ago may be missing.
+// ChangedSince iterates over the names that were set or removed after a version, without the
+// changes of this Tx. Names removed long ago may be missing.
 func (tx *Tx) ChangedSince(version int64) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for _, n := range tx.l.inOrder() {
@@ -85,7 +84,7 @@ func (tx *Tx) ChangedSince(version int64) iter.Seq[string] {
 	}
 }
 
-// OnNothing has a judge look at a ledger that holds nothing. What it changes is lost.
+// OnNothing evaluates a judge on an empty ledger. Its changes are lost.
 func OnNothing(judge func(*Tx) error) error {
 	l := &Ledger{nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, scratch: batch{closed: -1}, opts: Options{Now: time.Now}}
 	return judge(&Tx{l: l, closed: -1})
@@ -101,10 +100,10 @@ func (tx *Tx) find(name string) int {
 	return slices.IndexFunc(tx.changes, func(c change) bool { return c.name == name })
 }
 
-// Put sets a name to a value that Encode made.
+// Put sets a name to an encoded value.
 func (tx *Tx) Put(name string, e Encoded) { tx.set(change{name: name, val: e.val, json: e.json}) }
 
-// PutTo is Put for a name whose node is known.
+// PutTo is Put for a known node.
 func (tx *Tx) PutTo(n *Node, e Encoded) {
 	tx.set(change{node: n, name: n.Name, val: e.val, json: e.json})
 }
@@ -137,7 +136,7 @@ func (tx *Tx) set(c change) {
 	}
 }
 
-// CloseKeys closes the list of declared keys, or opens it.
+// CloseKeys allows only declared names, or any name again.
 func (tx *Tx) CloseKeys(closed bool) {
 	tx.closed = 0
 	if closed {
@@ -145,7 +144,7 @@ func (tx *Tx) CloseKeys(closed bool) {
 	}
 }
 
-// KeysClosed says whether the list of declared keys is closed, as it was before this Tx.
+// KeysClosed reports whether only declared names were allowed before this Tx.
 func (tx *Tx) KeysClosed() bool {
 	if ahead := tx.l.scratch.closed; ahead >= 0 {
 		return ahead == 1
@@ -153,24 +152,24 @@ func (tx *Tx) KeysClosed() bool {
 	return tx.l.KeysClosed()
 }
 
-// Declare adds keys to the declared ones, or changes them.
+// Declare declares keys, or changes declarations.
 func (tx *Tx) Declare(keys ...entry.Declared) { tx.keys = append(tx.keys, keys...) }
 
-// Withdraw takes a key out of the declared ones.
+// Withdraw removes a declaration.
 func (tx *Tx) Withdraw(key entry.Declared) {
 	key.Gone = true
 	tx.keys = append(tx.keys, key)
 }
 
-// Owe makes the commit erase from the file what the names held before, and the names that then hold
-// nothing: see Result.Duty.
+// Owe makes the commit erase the old values of names from the file, and the names that then hold
+// nothing. See Result.Duty.
 func (tx *Tx) Owe(names ...string) {
 	for _, name := range names {
 		tx.owes = owe(tx.owes, name)
 	}
 }
 
-// OweAll makes the commit erase the whole past and every name that then holds nothing.
+// OweAll makes the commit erase the whole past, and every name that then holds nothing.
 func (tx *Tx) OweAll() { tx.owes = []string{} }
 
 // owe adds a name to a list of names to erase, unless the list means everything.
@@ -181,10 +180,10 @@ func owe(owes []string, name string) []string {
 	return append(owes, name)
 }
 
-// Schema is the number of the schema so far.
+// Schema returns the schema number so far.
 func (tx *Tx) Schema() int64 { return tx.schema }
 
-// Declared gives the key that was declared under a name, if one was.
+// Declared returns the declaration of a name, if there is one.
 func (tx *Tx) Declared(name string) (entry.Declared, bool) {
 	tx.l.mu.RLock()
 	defer tx.l.mu.RUnlock()
@@ -192,18 +191,18 @@ func (tx *Tx) Declared(name string) (entry.Declared, bool) {
 	return d, ok
 }
 
-// Keys gives the declared keys by their names, as they were before this Tx.
+// Keys returns the declarations before this Tx, by name.
 func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
 
-// Size is how many bytes the names and values will have together, about. It
-// costs what the commit changes.
+// Size returns the approximate bytes of names and values after the changes. It costs only the
+// number of changes.
 func (tx *Tx) Size() int64 {
 	_, size := tx.before()
 	_, grown := tx.Grown()
 	return size + grown
 }
 
-// Grown is by how many names, and bytes, the changes so far make it larger.
+// Grown returns by how many names and bytes the changes so far make it larger.
 func (tx *Tx) Grown() (names int, bytes int64) {
 	for _, c := range tx.changes {
 		names += there(c.val) - there(tx.Record(c.name).Value)
@@ -238,14 +237,14 @@ func (tx *Tx) Grows() bool {
 	return bytes > 0
 }
 
-// before tells what there is without the changes of this Tx.
+// before returns the sizes without the changes of this Tx.
 func (tx *Tx) before() (names int, bytes int64) {
 	names, bytes = tx.l.Count()
 	b := &tx.l.scratch
 	if b.counted {
 		return names + b.names, bytes + b.bytes
 	}
-	for _, n := range b.ahead { // for once: by now it has been counted
+	for _, n := range b.ahead { // only this time; now it has been counted
 		names += there(n.ahead.Value) - there(n.Record().Value)
 		bytes += sizeOf(n.Name, n.ahead.Value) - sizeOf(n.Name, n.Record().Value)
 	}
@@ -259,12 +258,13 @@ func there(v value.Value) int {
 	return 1
 }
 
-// Count is how many names will hold something. It costs what the commit changes.
+// Count returns the number of names with a value after the changes. It costs only the number of
+// changes.
 func (tx *Tx) Count() int {
 	names, _ := tx.before()
 	grown, _ := tx.Grown()
 	return names + grown
 }
 
-// SetSchema sets the number of the schema.
+// SetSchema sets the schema number.
 func (tx *Tx) SetSchema(n int64) { tx.schema = n }

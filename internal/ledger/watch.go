@@ -7,17 +7,16 @@ import (
 	"time"
 )
 
-// A Watcher is told that something changed, not what: who was told looks
-// itself, and so always finds the newest. It must be closed.
+// A Watcher is notified that something changed, not of what. The user then reads the newest state.
+// It must be closed.
 type Watcher struct {
 	l        *Ledger
-	names    []string // none and no prefix: all
+	names    []string // without names and prefixes: everything
 	prefixes []string
 	wake     chan struct{}
 }
 
-// Watch gives a Watcher of these names and prefixes; of everything where both
-// are empty.
+// Watch returns a Watcher of names and prefixes; of everything if both are empty.
 func (l *Ledger) Watch(names, prefixes []string) *Watcher {
 	w := &Watcher{l: l, names: names, prefixes: prefixes, wake: make(chan struct{}, 1)}
 	l.mu.Lock()
@@ -33,14 +32,14 @@ func (w *Watcher) Close() {
 	delete(w.l.watchers, w)
 }
 
-// Watchers is how many there are.
+// Watchers returns the number of watchers.
 func (l *Ledger) Watchers() int {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	return len(l.watchers)
 }
 
-// Wants says whether a change of name concerns the watcher.
+// Wants reports whether a change of name concerns the watcher.
 func (w *Watcher) Wants(name string) bool {
 	if len(w.names) == 0 && len(w.prefixes) == 0 {
 		return true
@@ -52,13 +51,12 @@ func (w *Watcher) Wants(name string) bool {
 func (w *Watcher) tell() {
 	select {
 	case w.wake <- struct{}{}:
-	default: // it has not looked since it was told
+	default: // notified, and not read since
 	}
 }
 
-// Wait waits until something changed since the last Wait, or since Watch; it
-// is false when ctx, done or the ledger ended. While it waits, it looks for
-// what other processes wrote.
+// Wait waits until something has changed since the last Wait, or since Watch. It returns false when
+// ctx, done or the ledger has ended. While waiting, it reads what other processes wrote.
 func (w *Watcher) Wait(ctx context.Context, done <-chan struct{}) bool {
 	var tick <-chan time.Time
 	if every := w.l.followsEvery(); every > 0 {
