@@ -13,6 +13,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/inspect"
 	"github.com/small-pantry/pantry/internal/keyuse"
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/term"
 )
@@ -64,11 +65,14 @@ never read.`,
 	})
 }
 
-// damage returns the problems found when a damaged file was opened.
+// damage returns the problems found when the file was opened.
 func (a *app) damage() (out []inspect.Finding) {
 	for _, p := range a.problems {
 		if errors.Is(p.Err, pantry.ErrDamaged) {
 			out = append(out, inspect.Finding{Code: "damage", Name: p.Name, Sentence: p.Err.Error()})
+		}
+		if duty := (*ledger.DutyError)(nil); errors.As(p.Err, &duty) {
+			out = append(out, inspect.Finding{Code: "not-erased", Sentence: "the file still holds " + duty.Owed + ", which was to be erased; the next write tries again"})
 		}
 	}
 	return out

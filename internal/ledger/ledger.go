@@ -219,6 +219,9 @@ func (l *Ledger) start() error {
 	if err != nil {
 		return err
 	}
+	if l.opts.ReadOnly && !l.duty.done() {
+		l.problem(&DutyError{l.Path(), l.duty.String(), ErrReadOnly})
+	}
 	_ = l.retryBehind(func() error { return l.payDuty(true) }) // a failure is reported
 	if name := l.head.Header.Name; name != l.name && name != "" {
 		l.problem(refuse.As(value.ErrInvalid, "the file %s says that it is %s, not %s: was it copied or renamed?", l.Path(), scan.Quote(name), scan.Quote(l.name)))

@@ -174,11 +174,11 @@ type next struct {
 	head  head
 }
 
-// take takes a batch in, or a head alone. The error is ledger.ErrAnew where what is known is
+// take takes a batch in, or a head alone. The error is ledger.ErrReload where what is known is
 // another board, or was forgotten.
 func (n *next) take(b batch, c journal.Consumer) (err error) {
 	if b.head != nil && b.head.ID != n.head.ID {
-		return ledger.ErrAnew
+		return ledger.ErrReload
 	}
 	if b.count > 0 {
 		if n.lines, err = n.lines.More(b.lines, c); err != nil {
@@ -213,11 +213,11 @@ func (l *log) readOn(ctx context.Context, n *next, c journal.Consumer) error {
 	}
 	version := n.lines.Version()
 	if h.ID != n.head.ID || h.First > version+1 || h.Version < version {
-		return ledger.ErrAnew
+		return ledger.ErrReload
 	}
 	batches, err := l.g.batches(ctx, l.board, version+1, clientv3.WithRev(resp.Header.Revision))
 	if errors.Is(err, rpctypes.ErrCompacted) {
-		return ledger.ErrAnew
+		return ledger.ErrReload
 	}
 	if err != nil {
 		return err
@@ -228,7 +228,7 @@ func (l *log) readOn(ctx context.Context, n *next, c journal.Consumer) error {
 		}
 	}
 	if n.lines.Version() != h.Version {
-		return ledger.ErrAnew
+		return ledger.ErrReload
 	}
 	n.rev, n.head = kv.ModRevision, h
 	return nil
