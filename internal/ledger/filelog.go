@@ -39,7 +39,7 @@ func (e *CutError) Error() string {
 	s := fmt.Sprintf("%s: removed %d bytes from line %d on, an incomplete write that was never acknowledged (%s)",
 		e.Path, len(e.Tail.Bytes), e.Tail.Line, e.Tail.Reason)
 	if e.Copied != "" {
-		s += "; there are whole lines in them, so a copy is in " + e.Copied
+		s += "; a copy is in " + e.Copied
 	}
 	return s
 }
