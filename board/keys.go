@@ -3,6 +3,7 @@ package board
 import (
 	"context"
 	"net/http"
+	"strings"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
@@ -49,13 +50,18 @@ func (b *Board) CloseKeys(ctx context.Context, closed bool) (version int64, err 
 	return k.Version, err
 }
 
-// WithdrawKey takes a declaration back; what is stored under the name stays. The error
-// is pantry.ErrAbsent where no such key is declared.
+// WithdrawKey withdraws a declaration; the stored values stay. name is the key's name, or the name and
+// a slash for a family. The error is pantry.ErrAbsent if no such key is declared.
 func (b *Board) WithdrawKey(ctx context.Context, name string) error {
-	if err := pantry.CheckName(name); err != nil {
+	plain, family := strings.CutSuffix(name, "/")
+	if err := pantry.CheckName(plain); err != nil {
 		return b.fail("withdraw", name, err)
 	}
-	_, err := b.send(ctx, request{op: "withdraw", method: http.MethodDelete, path: namePath("/keys/", name)})
+	rq := request{op: "withdraw", method: http.MethodDelete, path: namePath("/keys/", plain)}
+	if family {
+		rq.path += "?family=true"
+	}
+	_, err := b.send(ctx, rq)
 	return b.fail("withdraw", name, err)
 }
 

@@ -41,7 +41,9 @@ type call struct {
 	grant  access.Grant   // what the caller may
 	holder *access.Holder // of his token; nil: he has none
 
-	streams bool // it may take long, and nobody is to hear of that
+	streams bool   // it can take long, which is not logged
+	from    string // see address
+	erases  bool   // what it drops must not stay in the file
 }
 
 // A handler answers a call, or gives the error that is to be answered.
@@ -127,7 +129,11 @@ func (c *call) handle() (err error) {
 	if to.named {
 		if c.name, err = unescape("name", c.way.last); err == nil {
 			if err = entry.CheckName(c.name); err == nil {
-				err = c.grant.Name(c.name)
+				about := c.name
+				if to.path == keyPath && c.r.URL.Query().Get("family") == "true" {
+					about += "/"
+				}
+				err = c.grant.Name(about)
 			}
 		}
 		if err != nil {
@@ -205,6 +211,9 @@ func (c *call) present() (*ledger.Ledger, error) {
 // author says who asks: by the label of his token, and as he calls himself.
 func (c *call) author() (entry.Author, error) {
 	a := entry.Author{By: c.header("Client-Name"), From: c.header("Client-Instance")}
+	if len(a.From) > maxInstance {
+		return a, wire.Refuse(wire.Invalid, "the header Client-Instance has %d bytes, and the limit is %d", len(a.From), maxInstance)
+	}
 	if err := a.Check(); err != nil {
 		return a, wire.Refuse(wire.Invalid, "the header Client-Name or Client-Instance: %v", err)
 	}
@@ -218,6 +227,9 @@ func (c *call) author() (entry.Author, error) {
 	}
 	return a, nil
 }
+
+// maxInstance is the maximum length of a Client-Instance.
+const maxInstance = 64
 
 // header gives what a header of the call says first; name is as http.Header has it, since each
 // Get finds that out anew.

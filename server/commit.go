@@ -1,8 +1,8 @@
 package server
 
 import (
-	"math"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,19 +44,18 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	if err == nil {
 		err = c.grant.Edits(edits)
 	}
-	if err == nil && !c.s.dev {
-		if ok, after := c.s.writes.mayWrite(c.board, time.Now()); !ok {
-			p := wire.Refuse("rate-limited", "more than %d bytes a second are written to this board; nothing was done", c.s.limits.WriteRate)
-			p.RetryAfter = int(math.Ceil(after.Seconds()))
-			return out, p
-		}
+	if err == nil {
+		err = c.mayWrite()
+	}
+	if err == nil && slices.ContainsFunc(edits, func(e entry.Edit) bool { return e.Restore != nil }) {
+		err = c.readsPast()
 	}
 	if err != nil {
 		return out, err
 	}
 	call := rules.Call{
 		Who: who, Edits: edits, Widen: true, Limits: c.s.limits.board(), Status: status,
-		Prefix: c.grant.Prefix, Guard: c.grant.Guard,
+		Prefix: c.grant.Prefix, Guard: c.grant.Guard, Allowed: c.stillAllowed, Erase: c.erases,
 	}
 	var l *ledger.Ledger
 	if call.Request, err = c.request(who, edits); err == nil {

@@ -11,6 +11,7 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -181,15 +182,13 @@ func (c *call) deleteEntry() error {
 		return err
 	}
 	noContent := func(bool) int { return http.StatusNoContent }
-	_, err = c.edits(noContent, entry.Edit{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond})
+	c.erases = forget
+	out, err := c.edits(noContent, entry.Edit{Name: c.name, Op: value.Op{Verb: value.Drop}, Cond: cond})
 	if forget && cond.IsZero() && errors.Is(err, value.ErrAbsent) {
-		err = c.inThePast(err)
+		out.Duty, err = c.eraseOld(err)
 	}
-	if err == nil && forget {
-		var l *ledger.Ledger
-		if l, err = c.ledger(false); err == nil && l != nil {
-			err = l.Forget(c.name)
-		}
+	if err == nil && out.Duty != nil {
+		err = refuse.As(ledger.ErrUncertain, "the entry is removed, but its old values are still in the board's file, which could not be rewritten; the server tries again")
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
@@ -197,15 +196,30 @@ func (c *call) deleteEntry() error {
 	return err
 }
 
-// inThePast gives nil where the past tells of the entry of the call, and else an error.
-func (c *call) inThePast(absent error) error {
+// eraseOld erases a name that holds nothing and is only in the past. Without such a past it returns
+// absent.
+func (c *call) eraseOld(absent error) (duty, err error) {
 	l, err := c.ledger(false)
 	if err != nil || l == nil {
-		return cmp.Or(err, absent)
+		return nil, cmp.Or(err, absent)
+	}
+	if err := c.readsPast(); err != nil {
+		return nil, err
 	}
 	past, _, err := l.HistoryOf(ledger.HistoryQuery{Limit: 1, Points: true, Has: func(name string) bool { return name == c.name }})
 	if err == nil && len(past) == 0 {
 		err = absent
 	}
-	return err
+	if err != nil {
+		return nil, err
+	}
+	who, err := c.author()
+	if err != nil {
+		return nil, err
+	}
+	result, err := l.Commit(who, func(tx *ledger.Tx) error {
+		tx.Owe(c.name)
+		return c.stillAllowed()
+	})
+	return result.Duty, err
 }

@@ -57,7 +57,9 @@ func (c *call) events() error {
 	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	for first := true; s.err == nil; first = false {
 		if first || page.Whole || len(page.Entries)+len(page.Gone) > 0 {
-			if !s.tell(f, page) {
+			told := s.tell(f, page)
+			f.memory.Release()
+			if !told {
 				break
 			}
 		}

@@ -32,6 +32,7 @@ func (c *call) authorise(needs access.Right) error {
 		}
 		return err
 	}
+	c.knows()
 	return c.grant.Needs(needs)
 }
 
@@ -91,7 +92,9 @@ func (c *call) identify() error {
 
 // A peer is who is at the other end of a connection.
 type peer struct {
-	passed  bool // it is another server, for the client that has the address
+	conn    net.Conn    // nil if another server passed the request on
+	known   atomic.Bool // it has sent a valid token
+	passed  bool        // it is another server, for the client that has the address
 	address string
 	last    atomic.Pointer[asked] // by whom it was asked last, over it
 	paces   atomic.Pointer[paces] // and whose pace that was
@@ -105,9 +108,20 @@ type asked struct {
 
 type peerKey struct{}
 
-// withPeer has a connection know who is at its other end.
-func withPeer(ctx context.Context, conn net.Conn) context.Context {
-	return context.WithValue(ctx, peerKey{}, &peer{address: addressFrom(conn.RemoteAddr().String())})
+// withPeer makes the requests of a connection know who is at its other end.
+func (s *Server) withPeer(ctx context.Context, conn net.Conn) context.Context {
+	p := &peer{conn: conn, address: addressFrom(conn.RemoteAddr().String())}
+	if !s.dev {
+		s.conns.add(conn, p.address)
+	}
+	return context.WithValue(ctx, peerKey{}, p)
+}
+
+// knows stops counting the call's connection among those without a valid token.
+func (c *call) knows() {
+	if p := c.peer; p != nil && p.conn != nil && p.known.CompareAndSwap(false, true) {
+		c.s.conns.done(p.conn)
+	}
 }
 
 // peerOf gives the other end of a request's connection; nil: it is not known.
@@ -199,10 +213,17 @@ func (s *strangers) late(address string, now time.Time) bool {
 // address gives the address that a call comes from: of IPv6 the network, of which one machine
 // has all.
 func (c *call) address() string {
-	if c.peer != nil {
-		return c.peer.address
+	if c.from == "" {
+		if c.peer != nil {
+			c.from = c.peer.address
+		} else {
+			c.from = addressFrom(c.r.RemoteAddr)
+		}
+		if client := c.s.forwarded(c.r, c.from); client != "" {
+			c.from = client
+		}
 	}
-	return addressFrom(c.r.RemoteAddr)
+	return c.from
 }
 
 func addressFrom(remote string) string {

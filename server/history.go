@@ -32,6 +32,9 @@ func (c *call) history() error {
 		}
 	}
 	answer := wire.History{Board: c.board}
+	if err := c.readsPast(); err != nil {
+		return err
+	}
 	l, err := c.present()
 	if err == nil && l != nil {
 		answer.Version = l.Version()
@@ -68,6 +71,9 @@ func (c *call) entriesAt() error {
 	}
 	if l == nil {
 		return refuse.As(ledger.ErrTooOld, "there is no board %s, and nothing is told of what was", c.board)
+	}
+	if err := c.readsPast(); err != nil {
+		return err
 	}
 	var entries []entry.Entry
 	if notTime == nil {

@@ -3,6 +3,7 @@ package server
 import (
 	"net/http"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/rules"
@@ -54,7 +55,10 @@ func (c *call) declare() error {
 	if err != nil {
 		return err
 	}
-	d.Prefix = c.grant.Prefix
+	if err := c.mayWrite(); err != nil {
+		return err
+	}
+	d.Prefix, d.Allowed = c.grant.Prefix, c.stillAllowed
 	findings, result, err := rules.Declare(l, who, d)
 	if err != nil {
 		return err
@@ -65,11 +69,20 @@ func (c *call) declare() error {
 
 // withdraw takes the declaration of a key back.
 func (c *call) withdraw() error {
-	if _, err := c.query(); err != nil {
+	q, err := c.query("family")
+	if err != nil {
+		return err
+	}
+	family, err := isTrue(q, "family")
+	if err != nil {
 		return err
 	}
 	who, err := c.author()
 	if err != nil {
+		return err
+	}
+	key := entry.Declared{Name: c.name, Family: family}
+	if err := c.grant.Name(key.ID()); err != nil {
 		return err
 	}
 	var l *ledger.Ledger
@@ -79,7 +92,7 @@ func (c *call) withdraw() error {
 	if l == nil {
 		return wire.Refuse("absent", "no key %s is declared: there is no board %s", c.name, c.board)
 	}
-	if _, _, err = rules.Withdraw(l, who, c.name); err == nil {
+	if _, _, err = rules.Withdraw(l, who, key.ID(), c.stillAllowed); err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
 	}
 	return err

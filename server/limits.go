@@ -5,10 +5,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"sync/atomic"
 
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // Limits are how much a server takes. In each, 0 stands for the default.
@@ -85,22 +83,4 @@ func (l Limits) orDefault() Limits {
 // board gives those of one board.
 func (l Limits) board() rules.Limits {
 	return rules.Limits{Names: l.Names, Bytes: l.Bytes, Work: rules.BoardLimits.Work}
-}
-
-// places are how many may be in something at the same time.
-type places struct {
-	taken atomic.Int64
-	most  int64
-}
-
-// enter takes a place, until leave is called; the error is a problem that says that there
-// is none.
-func (p *places) enter() (leave func(), err error) {
-	if p.taken.Add(1) > p.most {
-		p.taken.Add(-1)
-		full := wire.Refuse(wire.Unavailable, "%d streams and waiting calls are open, which is the most: poll without wait, or come again", p.most)
-		full.RetryAfter = 10
-		return nil, full
-	}
-	return func() { p.taken.Add(-1) }, nil
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/admission"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
@@ -22,11 +23,20 @@ import (
 const (
 	maxLimit = 10_000
 	maxWait  = 60 // seconds
+
+	maxNames    = 1000 // in a query
+	maxPrefixes = 100  // after those covered by others are removed
 )
 
 // readQuery reads what is asked for of a board's entries.
 func readQuery(u url.Values) (q rules.Query, err error) {
-	q = rules.Query{Names: u["name"], Prefixes: u["prefix"], After: u.Get("after")}
+	q = rules.Query{Names: u["name"], Prefixes: ledger.Outermost(u["prefix"]), After: u.Get("after")}
+	switch {
+	case len(q.Names) > maxNames:
+		return q, wire.Refuse(wire.Invalid, "%d names are requested, and the limit is %d: request a prefix, or the whole board", len(q.Names), maxNames)
+	case len(q.Prefixes) > maxPrefixes:
+		return q, wire.Refuse(wire.Invalid, "%d prefixes are requested, and the limit is %d: request the whole board", len(q.Prefixes), maxPrefixes)
+	}
 	for _, name := range q.Names {
 		if err := entry.CheckName(name); err != nil {
 			return q, err
@@ -92,6 +102,7 @@ type follower struct {
 
 	release func()
 	made    <-chan struct{} // where there is none: closed when one is made
+	memory  *admission.Hold // for the page that is being written
 }
 
 // follow gives a follower of the call's board. One that waits counts as a stream, and
@@ -99,11 +110,9 @@ type follower struct {
 func (c *call) follow(q rules.Query, waits bool) (*follower, error) {
 	f := &follower{c: c, q: q, waits: waits}
 	if waits {
-		leave, err := c.s.streams.enter()
-		if err != nil {
+		if err := c.hold(c.s.resources.streams, 1, streaming); err != nil {
 			return nil, err
 		}
-		c.free = append(c.free, leave)
 		if c.holder != nil {
 			ctx, done := c.holder.While(c.r.Context())
 			c.r, c.free = c.r.WithContext(ctx), append(c.free, done)
@@ -153,8 +162,30 @@ func (f *follower) read() (rules.Page, error) {
 	if err := f.current(f.q.Since...); err != nil {
 		return rules.Page{}, err
 	}
+	if err := f.reserve(); err != nil {
+		return rules.Page{}, err
+	}
 	return f.q.Read(f.l)
 }
+
+// reserve takes memory for a page, until release. The page of a delta or of a few names is mostly small.
+func (f *follower) reserve() error {
+	if f.memory == nil {
+		f.memory = f.c.s.resources.answers.Hold(f.c.who())
+		f.c.free = append(f.c.free, f.memory.Release)
+	}
+	size := int64(smallPage)
+	if len(f.q.Since) == 0 && len(f.q.Names) == 0 {
+		_, size = f.l.Count()
+	}
+	if size = min(size, rules.MaxPage); size <= f.memory.Size() {
+		return nil
+	}
+	return overShare(f.memory.Grow(size-f.memory.Size()), "bytes of answers")
+}
+
+// smallPage is the memory reserved for a page that is mostly small.
+const smallPage = 4 << 10
 
 // current has what is read be the newest; for whoever asks what came after marks, what is
 // here, since it comes in by itself, but not before the marks.

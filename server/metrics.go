@@ -49,8 +49,8 @@ func newMeter(s *Server) *meter {
 	}
 	m.registry.MustRegister(m.requests, m.took, m.sent, m.underWay, m.strangers,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		gauge("smallpantry_streams", "Streams and waiting calls that are open.", func() float64 { return float64(s.streams.taken.Load()) }),
-		gauge("smallpantry_streams_most", "How many streams and waiting calls there may be.", func() float64 { return float64(s.streams.most) }),
+		gauge("smallpantry_streams", "Streams and waiting calls that are open.", func() float64 { return float64(streams(s)) }),
+		gauge("smallpantry_streams_most", "How many streams and waiting calls there may be.", func() float64 { return float64(s.limits.Streams) }),
 		gauge("smallpantry_boards_open", "Boards that are in memory.", func() float64 { return float64(s.store.Open()) }),
 		gauge("smallpantry_boards_most", "How many boards there may be.", func() float64 { return float64(s.limits.Boards) }),
 	)
@@ -136,4 +136,10 @@ func (c *call) ready() error {
 		return p
 	}
 	return c.answer(http.StatusOK, []byte(`{"status":"ready"}`))
+}
+
+// streams returns the number of open streams and waiting calls.
+func streams(s *Server) int64 {
+	n, _ := s.resources.streams.Used()
+	return n
 }

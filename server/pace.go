@@ -1,7 +1,6 @@
 package server
 
 import (
-	"cmp"
 	"math"
 	"slices"
 	"sync"
@@ -34,8 +33,8 @@ type paced struct {
 // once, those beyond share one.
 const maxPaced = 20_000
 
-func newPace(perSecond int) *pace {
-	return &pace{limit: rate.Limit(perSecond), burst: 2 * perSecond, each: map[string]*paced{}}
+func newPace(perSecond, burst int) *pace {
+	return &pace{limit: rate.Limit(perSecond), burst: burst, each: map[string]*paced{}}
 }
 
 // of gives what bounds one.
@@ -81,21 +80,26 @@ func (one *paced) mayGo(now time.Time) (ok bool, after time.Duration) {
 // of its client, and those to the board that it asks about. One asks for the same as a rule.
 type paces struct {
 	client, board string
+	holder        string    // the token's id
+	address       string    // with a proxy, several clients share a connection
 	of            [3]*paced // by address, client and board; nil: there is none
 }
 
 // paces gives what bounds a call.
 func (c *call) paces() *paces {
-	client := c.header("Client-Instance")
+	client, address := c.header("Client-Instance"), c.address()
 	if c.peer != nil {
-		if last := c.peer.paces.Load(); last != nil && last.client == client && last.board == c.board && !last.gone() {
+		if last := c.peer.paces.Load(); last != nil && last.client == client && last.holder == c.grant.ID && last.address == address && last.board == c.board && !last.gone() {
 			return last
 		}
 	}
-	address := c.address()
-	p := &paces{client: client, board: c.board}
+	p := &paces{client: client, board: c.board, holder: c.grant.ID, address: address}
 	p.of[0] = c.s.addresses.of(address, c.now)
-	p.of[1] = c.s.clients.of(cmp.Or(client, address), c.now) // the address is not drawn at random
+	if client != "" && len(client) <= maxInstance {
+		p.of[1] = c.s.clients.of(client, c.now)
+	} else { // several apps share it, so it has a longer average
+		p.client, p.of[1] = "", c.s.nameless.of(c.grant.ID+"@"+address, c.now)
+	}
 	if c.board != "" {
 		p.of[2] = c.s.boards.of(c.board, c.now)
 	}

@@ -22,6 +22,11 @@ type route struct {
 	named  bool   // the end of the path is a name
 }
 
+const (
+	board   = "/v1/boards/{board}"
+	keyPath = board + "/keys/*"
+)
+
 // router gives every path and method its route. Paths are matched as they were sent,
 // escapes and all, since a name may hold whatever a path may.
 func (s *Server) router() routes {
@@ -43,8 +48,8 @@ func (s *Server) router() routes {
 		r.of[path] = all
 	}
 	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
-	on("/healthz", map[string]route{"GET": {may: access.Nothing, handle: (*call).health}})
-	on("/readyz", map[string]route{"GET": {may: access.Nothing, handle: (*call).ready}})
+	on("/healthz", map[string]route{"GET": {may: access.Nothing, handle: (*call).health}, "HEAD": {may: access.Nothing, handle: (*call).health}})
+	on("/readyz", map[string]route{"GET": {may: access.Nothing, handle: (*call).ready}, "HEAD": {may: access.Nothing, handle: (*call).ready}})
 	on("/metrics", map[string]route{"GET": {may: access.Admin, handle: (*call).metrics}})
 	on("/openapi.json", map[string]route{"GET": {may: access.Nothing, handle: (*call).openAPI}})
 	for _, path := range []string{"/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/{file}"} {
@@ -52,11 +57,10 @@ func (s *Server) router() routes {
 	}
 	on("/boards/{board}", map[string]route{"GET": {may: access.Nothing, handle: (*call).boardPage}, "HEAD": {may: access.Nothing, handle: (*call).boardPage}})
 	on("/v1/boards", map[string]route{"GET": {may: access.Admin, handle: (*call).listBoards}, "POST": {may: access.Admin, handle: (*call).makeBoard}})
-	const board = "/v1/boards/{board}"
 	on(board, map[string]route{"GET": {may: access.Read, handle: (*call).facts}, "DELETE": {may: access.Admin, handle: (*call).removeBoard}})
 	on(board+"/events", map[string]route{"GET": {may: access.Read, handle: (*call).events}})
 	on(board+"/keys", map[string]route{"GET": {may: access.Read, handle: (*call).listKeys}, "POST": {may: access.Write, handle: (*call).declare}})
-	on(board+"/keys/*", map[string]route{"DELETE": {may: access.Own, handle: (*call).withdraw}})
+	on(keyPath, map[string]route{"DELETE": {may: access.Own, handle: (*call).withdraw}})
 	on(board+"/tokens", map[string]route{
 		"GET": {may: access.Own, handle: (*call).listTokens}, "POST": {may: access.Own, handle: (*call).makeToken}, "DELETE": {may: access.Own, handle: (*call).revokeLabel},
 	})

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"sync"
 	"time"
@@ -29,6 +30,9 @@ type Options struct {
 	// Pages is a directory with the developer's own pages, which are served from the
 	// same origin, beside the server's own paths; empty: none. Development mode only.
 	Pages string
+	// BehindProxy are the addresses of reverse proxies whose X-Forwarded-For names the client. Such
+	// headers from any other address change nothing.
+	BehindProxy []netip.Prefix
 	// Trouble is a bad network on demand. Development mode only.
 	Trouble Trouble
 	// Log gets a line for each refusal, failure and slow request at level
@@ -53,13 +57,16 @@ type Server struct {
 	rates  rates
 	met    *meter
 
-	streams   places // streams and waiting calls
-	bodies    budget
-	clients   *pace
-	addresses *pace
-	boards    *pace
-	writes    debts
-	strangers strangers
+	resources  *resources
+	conns      *connections
+	proxies    []netip.Prefix
+	notProxied sync.Once // it was logged that such headers arrive
+	clients    *pace
+	nameless   *pace // callers without a Client-Instance
+	addresses  *pace
+	boards     *pace
+	writes     debts
+	strangers  strangers
 
 	pages   *os.Root // nil: there are none
 	trouble Trouble
@@ -124,8 +131,9 @@ func newOn(o Options, open Opener) (*Server, error) {
 	}
 	s := &Server{
 		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, trouble: o.Trouble, stopping: make(chan struct{}),
-		streams: places{most: int64(o.Limits.Streams)}, writes: debts{perSecond: float64(o.Limits.WriteRate)},
-		clients: newPace(o.Limits.ClientRate), addresses: newPace(o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate),
+		resources: newResources(o.Limits, o.Dev), conns: newConnections(maxFiles()), proxies: o.BehindProxy, writes: debts{perSecond: float64(o.Limits.WriteRate)},
+		clients: newPace(o.Limits.ClientRate, 2*o.Limits.ClientRate), nameless: newPace(o.Limits.ClientRate, 10*o.Limits.ClientRate),
+		addresses: newPace(o.Limits.AddressRate, 2*o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate, 2*o.Limits.BoardRate),
 	}
 	s.shared, _ = boards.(store.Shared)
 	s.peers, _ = boards.(Peers)
@@ -183,8 +191,13 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		WriteTimeout:   75 * time.Second, // of what is neither long nor waits, which sets its own
 		IdleTimeout:    60 * time.Second,
 		MaxHeaderBytes: 16 << 10,
-		ConnContext:    withPeer,
-		ErrorLog:       slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		ConnContext:    s.withPeer,
+		ConnState: func(conn net.Conn, state http.ConnState) {
+			if state == http.StateClosed || state == http.StateHijacked {
+				s.conns.done(conn)
+			}
+		},
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	done := make(chan error, 1)
 	stopped := context.AfterFunc(ctx, func() {

@@ -56,6 +56,7 @@ origin. --trouble makes the network unreliable, to test an app: each answer is l
 			}
 			o.Data, o.Public, o.Log = abs, public, flags.Logger(a.stderr)
 			o.Limits, _ = flags.Limits() // checked above
+			o.BehindProxy = flags.Proxies
 			s, err := server.New(o)
 			if err != nil {
 				return errors.Join(err, l.Close())

@@ -25,6 +25,15 @@ type Declared struct {
 	Rest     scan.Rest   // members that a later version added
 }
 
+// ID distinguishes declarations: the name, and for a family the name and a slash. A family and a plain
+// key of one name are separate.
+func (d Declared) ID() string {
+	if d.Family {
+		return d.Name + "/"
+	}
+	return d.Name
+}
+
 // SameRules reports whether two declarations are of one key and have the same rules.
 func (d Declared) SameRules(e Declared) bool {
 	d.About, d.By = e.About, e.By
@@ -139,16 +148,22 @@ func ReadDeclared(r *scan.Reader) (d Declared, err error) {
 }
 
 // DeclaredFor returns the key that covers a name: the key of that name, or the nearest family. find
-// returns the key of a name. If there is none, the result has no kind.
-func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared {
+// returns the key of an ID. If there is none, the result has no kind.
+func DeclaredFor(name string, find func(id string) (Declared, bool)) Declared {
+	if d, ok := find(name); ok {
+		return d
+	}
+	if _, ok := find(name + "/"); ok { // this name holds the newest number of the family's records
+		return Declared{Name: name, Kind: value.KindInt}
+	}
 	for of := range Families(name) {
-		d, ok := find(of)
-		switch {
-		case !ok:
-		case d.Family && of == name: // this name holds the newest number of the family's records
-			return Declared{Name: name, Kind: value.KindInt}
-		default:
-			return d
+		if of == name {
+			continue
+		}
+		for _, id := range []string{of + "/", of} { // a key also covers what At makes of it
+			if d, ok := find(id); ok {
+				return d
+			}
 		}
 	}
 	return Declared{Name: name}
@@ -158,7 +173,7 @@ func DeclaredFor(name string, find func(name string) (Declared, bool)) Declared 
 func Among(keys []Declared) func(name string) (Declared, bool) {
 	named := make(map[string]Declared, len(keys))
 	for _, k := range keys {
-		named[k.Name] = k
+		named[k.ID()] = k
 	}
-	return func(name string) (k Declared, found bool) { k, found = named[name]; return k, found }
+	return func(id string) (k Declared, found bool) { k, found = named[id]; return k, found }
 }

@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"time"
 
@@ -212,15 +213,15 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 			}
 		}
 		for _, k := range tx.keys {
-			have, ok := keys[k.Name]
+			have, ok := keys[k.ID()]
 			if !ok {
-				have, _ = tx.Declared(k.Name)
+				have, _ = tx.Declared(k.ID())
 			}
 			if !have.Equal(k) {
 				if keys == nil {
 					keys = map[string]entry.Declared{}
 				}
-				keys[k.Name] = k
+				keys[k.ID()] = k
 				c.keys = append(c.keys, k)
 			}
 		}
@@ -323,12 +324,15 @@ func (l *Ledger) publish(commits []pending) {
 		l.version.Store(c.Version)
 		l.newest.Store(max(c.At, l.newest.Load()))
 		l.marks.add(told{c.Version, c.end})
-		if len(l.watchers) == 0 {
-			continue
+		if len(l.watchers.all) > 0 && len(c.changes) > 0 {
+			l.wake(func(yield func(string) bool) {
+				for i := range c.changes {
+					if !yield(c.changes[i].name) {
+						return
+					}
+				}
+			})
 		}
-		l.wake(func(w *Watcher) bool {
-			return slices.ContainsFunc(c.changes, func(ch change) bool { return w.Wants(ch.name) })
-		})
 	}
 }
 
@@ -345,11 +349,19 @@ func (l *Ledger) show(n *Node, rec *Record) {
 	n.set(rec)
 }
 
-// wake wakes the concerned watchers. mu must be held.
-func (l *Ledger) wake(concerned func(*Watcher) bool) {
-	for w := range l.watchers {
-		if concerned(w) {
-			w.tell()
-		}
+// wake notifies the watchers of changed names, and those of everything. mu must be held.
+func (l *Ledger) wake(names iter.Seq[string]) {
+	for w := range l.watchers.every {
+		w.tell()
+	}
+	for name := range names {
+		l.watchers.tell(name)
+	}
+}
+
+// wakeAll notifies all watchers. mu must be held.
+func (l *Ledger) wakeAll() {
+	for w := range l.watchers.all {
+		w.tell()
 	}
 }

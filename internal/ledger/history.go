@@ -50,6 +50,15 @@ func (l *Ledger) HistoryOf(q HistoryQuery) (out []entry.Commit, more bool, err e
 	if err := v.Back(h.line); err != nil {
 		return nil, false, err
 	}
+	size := 0
+	for i, c := range h.out {
+		for _, ch := range c.Changes {
+			size += len(ch.Name) + jsonLen(ch.Old) + jsonLen(ch.New)
+		}
+		if i > 0 && q.Bytes > 0 && size > q.Bytes { // old values count too
+			return h.out[:i:i], true, nil
+		}
+	}
 	return h.out, h.more, nil
 }
 

@@ -99,7 +99,7 @@ type Ledger struct {
 	oldest     int64   // the version from which changes can be reported
 	snaps      int     // the number of open snapshots
 	chained    []*Node // their records hold older ones for snapshots
-	watchers   map[*Watcher]struct{}
+	watchers   watchers
 	ring       ring
 	marks      marks
 	receipts   receipts
@@ -165,7 +165,7 @@ func newLedger(key openKey, name string, o Options) *Ledger {
 	l := &Ledger{
 		opts: o, name: name, key: key,
 		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
-		watchers: map[*Watcher]struct{}{}, closed: make(chan struct{}), marks: marks{most: o.Marks}, scratch: batch{closed: -1},
+		watchers: newWatchers(), closed: make(chan struct{}), marks: marks{most: o.Marks}, scratch: batch{closed: -1},
 	}
 	l.listeners = []*Listener{{Problem: o.Problem}}
 	l.join(o)
@@ -272,9 +272,9 @@ func (l *Ledger) KeysClosed() bool {
 func (l *Ledger) adoptKeys(keys []entry.Declared) {
 	for _, k := range keys {
 		if k.Gone {
-			delete(l.keys, k.Name)
+			delete(l.keys, k.ID())
 		} else {
-			l.keys[k.Name] = k
+			l.keys[k.ID()] = k
 		}
 	}
 }

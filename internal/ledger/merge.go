@@ -73,7 +73,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			}
 		}
 		for _, k := range d.c.keys {
-			keys[k.Name] = k
+			keys[k.ID()] = k
 		}
 		one.schema = max(one.schema, d.c.schema)
 		if d.c.closed >= 0 {

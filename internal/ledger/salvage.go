@@ -166,10 +166,10 @@ func (im *image) declaredKeys() []entry.Declared {
 	last := map[string]entry.Declared{}
 	var order []string
 	for _, k := range im.keys {
-		if _, known := last[k.Name]; !known {
-			order = append(order, k.Name)
+		if _, known := last[k.ID()]; !known {
+			order = append(order, k.ID())
 		}
-		last[k.Name] = k
+		last[k.ID()] = k
 	}
 	var keys []entry.Declared
 	for _, name := range order {

@@ -167,7 +167,7 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 func (l *Ledger) adopt(im *image, whole bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if whole && len(l.nodes) == 0 && len(l.watchers) == 0 {
+	if whole && len(l.nodes) == 0 && len(l.watchers.all) == 0 {
 		// At the first load the image becomes the state.
 		im.trim()
 		l.nodes = im.nodes
@@ -240,9 +240,15 @@ func (l *Ledger) merge(im *image, whole bool) {
 	for _, c := range changed {
 		l.show(c.node, c.rec)
 	}
-	l.wake(func(w *Watcher) bool {
-		return slices.ContainsFunc(changed, func(c differing) bool { return w.Wants(c.node.Name) })
-	})
+	if len(changed) > 0 {
+		l.wake(func(yield func(string) bool) {
+			for _, c := range changed {
+				if !yield(c.node.Name) {
+					return
+				}
+			}
+		})
+	}
 }
 
 // write appends a batch. If it returns ErrBehind it must be called again. io must be held, and
@@ -394,7 +400,7 @@ func (l *Ledger) identify(id string) {
 	if l.marks.id != id {
 		l.marks.id, l.marks.all = id, l.marks.all[:0]
 		l.marks.add(told{l.head.Version, l.head.End})
-		l.wake(func(*Watcher) bool { return true })
+		l.wakeAll()
 	}
 }
 

@@ -183,11 +183,11 @@ func owe(owes []string, name string) []string {
 // Schema returns the schema number so far.
 func (tx *Tx) Schema() int64 { return tx.schema }
 
-// Declared returns the declaration of a name, if there is one.
-func (tx *Tx) Declared(name string) (entry.Declared, bool) {
+// Declared returns the declaration with an ID, if there is one.
+func (tx *Tx) Declared(id string) (entry.Declared, bool) {
 	tx.l.mu.RLock()
 	defer tx.l.mu.RUnlock()
-	d, ok := tx.l.keys[name]
+	d, ok := tx.l.keys[id]
 	return d, ok
 }
 

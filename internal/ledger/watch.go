@@ -11,41 +11,127 @@ import (
 // It must be closed.
 type Watcher struct {
 	l        *Ledger
-	names    []string // without names and prefixes: everything
-	prefixes []string
+	names    map[string]bool // without names and prefixes: everything
+	prefixes []string        // in order; none covers another
 	wake     chan struct{}
 }
 
 // Watch returns a Watcher of names and prefixes; of everything if both are empty.
 func (l *Ledger) Watch(names, prefixes []string) *Watcher {
-	w := &Watcher{l: l, names: names, prefixes: prefixes, wake: make(chan struct{}, 1)}
+	w := &Watcher{l: l, prefixes: Outermost(prefixes), wake: make(chan struct{}, 1), names: map[string]bool{}}
+	for _, name := range names {
+		w.names[name] = true
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.watchers[w] = struct{}{}
+	l.watchers.add(w)
 	return w
+}
+
+// Outermost returns prefixes in order, without those that another one covers.
+func Outermost(prefixes []string) []string {
+	sorted := slices.Sorted(slices.Values(prefixes))
+	out := sorted[:0]
+	for _, p := range sorted {
+		if len(out) == 0 || !strings.HasPrefix(p, out[len(out)-1]) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // Close ends the watching.
 func (w *Watcher) Close() {
 	w.l.mu.Lock()
 	defer w.l.mu.Unlock()
-	delete(w.l.watchers, w)
+	w.l.watchers.remove(w)
 }
 
 // Watchers returns the number of watchers.
 func (l *Ledger) Watchers() int {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	return len(l.watchers)
+	return len(l.watchers.all)
 }
 
 // Wants reports whether a change of name concerns the watcher.
 func (w *Watcher) Wants(name string) bool {
-	if len(w.names) == 0 && len(w.prefixes) == 0 {
+	if len(w.names) == 0 && len(w.prefixes) == 0 || w.names[name] {
 		return true
 	}
-	return slices.Contains(w.names, name) ||
-		slices.ContainsFunc(w.prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+	// Only the last prefix up to the name can cover it.
+	i, found := slices.BinarySearch(w.prefixes, name)
+	return found || i > 0 && strings.HasPrefix(name, w.prefixes[i-1])
+}
+
+// watchers finds the watchers of a name at a cost that does not grow with their selections.
+type watchers struct {
+	all      map[*Watcher]bool
+	every    map[*Watcher]bool // they watch everything
+	names    map[string]map[*Watcher]bool
+	prefixes map[string]map[*Watcher]bool
+	lengths  map[int]int // how many prefixes have a length
+}
+
+func newWatchers() watchers {
+	return watchers{all: map[*Watcher]bool{}, every: map[*Watcher]bool{}, names: map[string]map[*Watcher]bool{}, prefixes: map[string]map[*Watcher]bool{}, lengths: map[int]int{}}
+}
+
+func (ws *watchers) add(w *Watcher) {
+	ws.all[w] = true
+	if len(w.names) == 0 && len(w.prefixes) == 0 {
+		ws.every[w] = true
+	}
+	put := func(m map[string]map[*Watcher]bool, key string) {
+		if m[key] == nil {
+			m[key] = map[*Watcher]bool{}
+		}
+		m[key][w] = true
+	}
+	for name := range w.names {
+		put(ws.names, name)
+	}
+	for _, p := range w.prefixes {
+		put(ws.prefixes, p)
+		ws.lengths[len(p)]++
+	}
+}
+
+func (ws *watchers) remove(w *Watcher) {
+	if !ws.all[w] {
+		return
+	}
+	delete(ws.all, w)
+	delete(ws.every, w)
+	take := func(m map[string]map[*Watcher]bool, key string) {
+		if delete(m[key], w); len(m[key]) == 0 {
+			delete(m, key)
+		}
+	}
+	for name := range w.names {
+		take(ws.names, name)
+	}
+	for _, p := range w.prefixes {
+		take(ws.prefixes, p)
+		if ws.lengths[len(p)]--; ws.lengths[len(p)] == 0 {
+			delete(ws.lengths, len(p))
+		}
+	}
+}
+
+// tell notifies the watchers of a name.
+func (ws *watchers) tell(name string) {
+	notify := func(some map[*Watcher]bool) {
+		for w := range some {
+			w.tell()
+		}
+	}
+	notify(ws.names[name])
+	for n := range ws.lengths {
+		if n <= len(name) {
+			notify(ws.prefixes[name[:n]])
+		}
+	}
 }
 
 func (w *Watcher) tell() {

@@ -185,7 +185,7 @@ func meanwhile(name string) error {
 func (d *device) Replaced() error { return d.l.Renew() }
 
 func (d *device) Withdraw(_ context.Context, name string) (entry.Declared, int64, error) {
-	k, result, err := rules.Withdraw(d.l, entry.Author{By: clientName}, name)
+	k, result, err := rules.Withdraw(d.l, entry.Author{By: clientName}, name, nil)
 	if errors.Is(err, pantry.ErrAbsent) {
 		err = absent("no key %s is declared in %s", name, d.place)
 	}

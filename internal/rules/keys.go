@@ -41,6 +41,9 @@ type Declaration struct {
 	Change bool   // replace existing declarations that differ
 	Closed *bool  // close or open the list; nil leaves it unchanged
 	Prefix string // findings mention only names with this prefix
+	// Allowed returns an error if the caller may no longer declare, at the moment of the commit. nil
+	// allows it.
+	Allowed func() error
 }
 
 // Check checks the keys themselves. The error is a *Refusal whose Edit is the index of the key.
@@ -48,13 +51,13 @@ func (d Declaration) Check() error {
 	seen := map[string]bool{}
 	for i, k := range d.Keys {
 		err := k.Check()
-		if seen[k.Name] {
+		if seen[k.ID()] {
 			err = refuse.As(value.ErrInvalid, "the key %s occurs twice; was a line copied?", scan.Quote(k.Name))
 		}
 		if err != nil {
 			return &Refusal{Edit: i, Err: err}
 		}
-		seen[k.Name] = true
+		seen[k.ID()] = true
 	}
 	return nil
 }
@@ -68,6 +71,14 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 	}
 	alike := lookAlikes(l, d) // this can take a while, and blocks nobody here
 	return ledger.Do(l, who, func(tx *ledger.Tx) ([]entry.Finding, error) {
+		if d.Allowed != nil {
+			if err := d.Allowed(); err != nil {
+				return nil, err
+			}
+		}
+		if err := tooMany(tx, d.Keys); err != nil {
+			return nil, err
+		}
 		f := declaring{tx: tx, alike: alike}
 		for _, k := range d.Keys {
 			k.By = who.By
@@ -76,16 +87,25 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 		if d.Closed != nil {
 			tx.CloseKeys(*d.Closed)
 		}
-		return f.findings, nil
+		return f.findings[:min(len(f.findings), maxFindings)], nil
 	})
 }
 
-// Withdraw withdraws a declaration. The error wraps value.ErrAbsent if there is none.
-func Withdraw(l *ledger.Ledger, who entry.Author, name string) (k entry.Declared, result ledger.Result, err error) {
+// Withdraw withdraws the declaration with an ID: a name, or a name and a slash for a family. check can
+// refuse it; nil allows it. The error wraps value.ErrAbsent if there is no such declaration.
+func Withdraw(l *ledger.Ledger, who entry.Author, id string, check func() error) (k entry.Declared, result ledger.Result, err error) {
 	return ledger.Do(l, who, func(tx *ledger.Tx) (entry.Declared, error) {
-		k, declared := tx.Declared(name)
+		if check != nil {
+			if err := check(); err != nil {
+				return entry.Declared{}, err
+			}
+		}
+		k, declared := tx.Declared(id)
 		if !declared {
-			return k, refuse.As(value.ErrAbsent, "key %s is not declared", name)
+			if family, is := tx.Declared(id + "/"); is {
+				return family, refuse.As(value.ErrAbsent, "key %s is not declared; the family %s/ is, and is withdrawn as %[1]s/", id, id)
+			}
+			return k, refuse.As(value.ErrAbsent, "key %s is not declared", id)
 		}
 		tx.Withdraw(k)
 		return k, nil
@@ -109,13 +129,13 @@ func (f *declaring) take(k entry.Declared, change bool) {
 	if entry.SecretKey(k) {
 		f.find("secret", k.Name, "the name %s says that it is a secret, and everybody with a link to the board could read it: keep it on the device, sealed", scan.Quote(k.Name))
 	}
-	before, declared := f.tx.Declared(k.Name)
+	before, declared := f.tx.Declared(k.ID())
 	switch {
 	case !declared:
-		f.findings = append(f.findings, f.alike[k.Name]...)
+		f.findings = append(f.findings, f.alike[k.ID()]...)
 	case before.SameRules(k):
 		return
-	case before.Kind != k.Kind || before.Family != k.Family:
+	case before.Kind != k.Kind:
 		f.find("kind", k.Name, "%s declared it as %s, and here it is %s", by(before), before.Says(), k.Says())
 	case !value.Equal(before.Default, k.Default):
 		f.find("default", k.Name, "%s declared its default as %s, and here it is %s", by(before), before.Default, k.Default)
@@ -146,6 +166,36 @@ func said(k entry.Declared) string {
 	return "none"
 }
 
+// The bounds of the findings of one declaration, and of the work to find them.
+const (
+	maxFindings = 20
+	maxNearWork = 1 << 20
+)
+
+// The maximum number of declared keys of a board, and of their bytes as JSON.
+const (
+	MaxKeys     = 2000
+	MaxKeyBytes = 1 << 20
+)
+
+// tooMany returns an ErrQuota if a board would have too many declared keys.
+func tooMany(tx *ledger.Tx, more []entry.Declared) error {
+	size, all := 0, map[string]bool{}
+	for _, k := range append(tx.Keys(), more...) {
+		if !all[k.ID()] {
+			all[k.ID()] = true
+			size += len(k.AppendJSON(nil))
+		}
+	}
+	switch {
+	case len(all) > MaxKeys:
+		return refuse.As(ErrQuota, "the board would have %d declared keys, and the limit is %d: withdraw keys that no app has, or declare a family", len(all), MaxKeys)
+	case size > MaxKeyBytes:
+		return refuse.As(ErrQuota, "the declared keys of the board would have %d bytes, and the limit is %d: shorten their descriptions and choices", size, MaxKeyBytes)
+	}
+	return nil
+}
+
 // lookAlikes finds, for each undeclared key, the names that it nearly matches: declared keys, and
 // stored names without a key.
 func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
@@ -163,18 +213,26 @@ func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
 			is[e.Name] = "is stored on this board"
 		}
 	}
-	var fresh []string
+	var fresh []entry.Declared
 	for _, k := range d.Keys {
 		delete(is, k.Name) // a name without an own key can't be near another
 		if !declared[k.Name] {
-			fresh = append(fresh, k.Name)
+			fresh = append(fresh, k)
 		}
 	}
 	others := near.Index(slices.Collect(maps.Keys(is)))
 	found := map[string][]entry.Finding{}
-	for _, name := range fresh {
+	total, work := 0, 0
+	for _, k := range fresh {
+		name, id := k.Name, k.ID()
+		if work += len(name) * len(name); work > maxNearWork { // long names cost the square of their length
+			return found
+		}
 		for _, m := range others.Near(name) {
-			found[name] = append(found[name], entry.Finding{Code: "near", Name: name, Sentence: fmt.Sprintf(
+			if total++; total > maxFindings {
+				return found
+			}
+			found[id] = append(found[id], entry.Finding{Code: "near", Name: name, Sentence: fmt.Sprintf(
 				"the name %s nearly matches %s, which %s: %s", scan.Quote(name), scan.Quote(m.Name), is[m.Name], m.How)})
 		}
 	}

@@ -112,7 +112,7 @@ func refusePut(op value.Op, name string, have value.Kind, declared bool, err err
 	case declared && op.Kind == value.KindNone:
 		return &entry.DeclaredError{Err: refuse.As(value.ErrWrongKind, "%s is declared as %s, and %s can't be stored in it", name, have, given(op))}
 	case op.Kind != value.KindNone:
-		return refuse.As(value.ErrInvalid, "%s can't be read as %s: %v", given(op), op.Kind, err)
+		return refuse.As(value.ErrInvalid, "%s: %v", name, err)
 	case errors.Is(err, value.ErrWrongKind) || op.Form != value.FromJSON && have != value.KindNone:
 		return refuse.As(value.ErrWrongKind,
 			"%s is of kind %s, and %s is not: store a value of kind %[2]s, or name another kind to change the entry",

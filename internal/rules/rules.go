@@ -41,6 +41,11 @@ type Call struct {
 	// Guard returns an error if the caller may not make an edit. It sees what was stored and
 	// declared before the commit. nil allows all.
 	Guard func(tx *ledger.Tx, e entry.Edit) error
+	// Allowed returns an error if the caller may no longer commit, at the moment of the commit. nil
+	// allows it.
+	Allowed func() error
+	// Erase makes the commit erase the old values of the names in the edits.
+	Erase bool
 	// Status returns the status of a success; nil means no status.
 	Status func(created bool) int
 	// Request makes the commit count once, even if it is repeated; nil means that each one counts.
@@ -57,6 +62,7 @@ type Outcome struct {
 	Work    int64         // how many bytes the edits encoded
 	// Repeated reports that the request was done before.
 	Repeated bool
+	Duty     error // a *ledger.DutyError if old values could not be erased yet
 
 	after, before *ledger.Told // on a board
 }
@@ -138,6 +144,11 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 	j := &judgement{
 		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, maxWork: c.Limits.Work,
 	}
+	if c.Allowed != nil {
+		if err := c.Allowed(); err != nil {
+			return nil, err
+		}
+	}
 	if c.Request != nil {
 		done, err := c.Request.find(tx)
 		if err != nil {
@@ -177,8 +188,11 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		}
 		return nil, r
 	}
-	if err := c.Limits.check(tx); err != nil {
+	if err := c.Limits.check(tx, c.Prefix); err != nil {
 		return nil, err
+	}
+	for i := 0; c.Erase && i < len(c.Edits); i++ {
+		tx.Owe(c.Edits[i].Name)
 	}
 	if c.Status != nil {
 		j.status = c.Status(j.created())
@@ -297,7 +311,7 @@ func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
 
 // outcome returns the result of the commit.
 func (j *judgement) outcome(result ledger.Result) Outcome {
-	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil}
+	out := Outcome{Version: result.Version, Results: j.results, Status: j.status, Work: j.work, Repeated: j.repeats != nil, Duty: result.Duty}
 	out.after, out.before = result.After, result.Before
 	for _, one := range j.noted {
 		name, rec, now := one.name, one.before, one.now

@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"strings"
 
@@ -29,7 +30,9 @@ type Flags struct {
 	Key     string
 	Board   string
 	Verbose bool
+	Proxies []netip.Prefix // set by Check
 	limits  []string
+	proxies []string
 }
 
 // Add adds the flags to a flag set.
@@ -40,6 +43,7 @@ func (f *Flags) Add(to *pflag.FlagSet) {
 	to.StringVar(&f.Cert, "cert", "", "encrypt (TLS) with the certificate in `FILE`, which is read anew when it changes")
 	to.StringVar(&f.Key, "key", "", "the certificate's key, in `FILE`")
 	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams, client-rate, address-rate, board-rate (requests a second), write-rate (bytes a second); may be repeated")
+	to.StringSliceVar(&f.proxies, "behind-proxy", nil, "take clients' addresses from X-Forwarded-For of the proxies in `CIDR[,CIDR]`, such as 10.0.0.0/8")
 	to.BoolVar(&f.Verbose, "verbose", false, "log every request")
 }
 
@@ -70,6 +74,14 @@ func (f *Flags) Check() error {
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
 			return usage("--public is %q, and must be like https://HOST or http://HOST:PORT, without a path", f.Public)
 		}
+	}
+	f.Proxies = nil
+	for _, s := range f.proxies {
+		p, err := netip.ParsePrefix(s)
+		if err != nil {
+			return usage("--behind-proxy: %q is not a network such as 10.0.0.0/8 or 192.168.1.5/32", s)
+		}
+		f.Proxies = append(f.Proxies, p)
 	}
 	_, err := f.Limits()
 	return err

@@ -1,0 +1,118 @@
+package server
+
+import (
+	"errors"
+	"math"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/admission"
+	"github.com/small-pantry/pantry/internal/wire"
+)
+
+// resources holds what one caller could exhaust, with the shares of each caller and board.
+type resources struct {
+	smallBodies *admission.Pool // bytes of bodies up to smallBody
+	largeBodies *admission.Pool // bytes of others
+	answers     *admission.Pool // bytes of answers that are being written
+	streams     *admission.Pool // streams and waiting calls
+	work        *admission.Pool // bytes that commits and declarations copy, encode and compare
+	past        *admission.Gate // reads of earlier states
+}
+
+const (
+	mib        = 1 << 20
+	smallHolds = 64 << 10 // a link that holds less can use the reserve
+	pastWait   = 5 * time.Second
+)
+
+// newResources returns the resources of a server. In development mode there are only the bounds of
+// the server.
+func newResources(limits Limits, dev bool) *resources {
+	pool := func(total, small int64, share int64) *admission.Pool {
+		b := admission.Bounds{Total: total}
+		if !dev {
+			b.Link, b.Board, b.Small = total/share, total/share, small
+		}
+		return admission.NewPool(b)
+	}
+	past := admission.Bounds{Total: 4, Link: 2, Board: 2}
+	if dev {
+		past = admission.Bounds{Total: 4}
+	}
+	return &resources{
+		smallBodies: pool(4*mib, smallHolds, 4), largeBodies: pool(32*mib, smallHolds, 4), answers: pool(32*mib, smallHolds, 4),
+		streams: pool(int64(limits.Streams), 1, 2), work: pool(64*mib, smallHolds, 4), past: admission.NewGate(past, 64, pastWait),
+	}
+}
+
+const streaming = "streams and waiting calls"
+
+// who returns the shares that the call uses.
+func (c *call) who() admission.Who {
+	if c.grant.ID != "" {
+		return admission.Who{Link: c.board + "/" + c.grant.ID, Board: c.board}
+	}
+	return admission.Who{Link: c.address(), Board: c.board}
+}
+
+// hold takes n of a resource until the call ends.
+func (c *call) hold(p *admission.Pool, n int64, what string) error {
+	h := p.Hold(c.who())
+	if err := h.Grow(n); err != nil {
+		return overShare(err, what)
+	}
+	c.free = append(c.free, h.Release)
+	return nil
+}
+
+// readsPast takes a slot for reading earlier states until the call ends.
+func (c *call) readsPast() error {
+	leave, err := c.s.resources.past.Enter(c.r.Context(), c.who())
+	if err != nil {
+		return overShare(err, "reads of earlier states")
+	}
+	c.free = append(c.free, leave)
+	return nil
+}
+
+// overShare returns the problem for a request that finds no room. It is certainly not done.
+func overShare(err error, what string) error {
+	var full *admission.FullError
+	if !errors.As(err, &full) {
+		return err
+	}
+	p := wire.Refuse(wire.Unavailable, "%s has too many %s under way; nothing was done, try again", full.Whose, what)
+	if p.RetryAfter = 1; what == streaming {
+		p.RetryAfter = 10 // they last
+	}
+	return p
+}
+
+// stillAllowed returns the error of identify if the call's token has been revoked, or its board
+// removed, since the call was authorised.
+func (c *call) stillAllowed() error {
+	if c.holder == nil || c.s.tokens.Still(c.holder, time.Now()) {
+		return nil
+	}
+	_, err := c.s.tokens.Find(c.board, c.bearer(), time.Now())
+	if err == nil { // another token of that name; it was not the one that was checked
+		err = errRevoked
+	}
+	return err
+}
+
+var errRevoked = wire.Refuse("unauthorized", "the link was revoked while the request arrived; nothing was done")
+
+// mayWrite returns an error if too much was written to the board lately.
+func (c *call) mayWrite() error {
+	if c.s.dev {
+		return nil
+	}
+	ok, after := c.s.writes.mayWrite(c.board, time.Now())
+	if ok {
+		return nil
+	}
+	p := wire.Refuse("rate-limited", "more than %d bytes a second are written to this board; nothing was done", c.s.limits.WriteRate)
+	p.RetryAfter = int(math.Ceil(after.Seconds()))
+	return p
+}
