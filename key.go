@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -339,6 +340,16 @@ func (d *definition[T]) decode(v value.Value) (T, error) {
 	}
 	return x, err
 }
+
+func init() {
+	keyhook.Checks = func(key any) bool {
+		k, ok := key.(interface{ hasRules() bool })
+		return ok && k.hasRules()
+	}
+}
+
+// hasRules reports whether the key has rules besides Between and Keep.
+func (k Key[T]) hasRules() bool { return len(k.definition().rules) > 0 }
 
 // check returns an error that wraps ErrInvalid if x breaks the rules.
 func (d *definition[T]) check(x T) error {

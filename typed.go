@@ -287,13 +287,17 @@ func formatDuration(d time.Duration) string {
 	return s
 }
 
-// Sentence returns the sentence in an error that is for a user: that of Parse, or of a rule given
-// to Check, at any depth of the error. ok is false if there is none, for example if the disk is
-// full; the app then needs words of its own.
+// Sentence returns the sentence in an error that is for a user, at any depth of the error: that of
+// Parse, of a rule given to Check, or of a board. It contains no version, code or Go type. ok is false
+// if there is none, for example if the disk is full; the app then needs words of its own.
 func Sentence(err error) (sentence string, ok bool) {
 	var i *invalid
 	if errors.As(err, &i) {
 		return i.sentence, true
+	}
+	var told interface{ UserSentence() string }
+	if errors.As(err, &told) {
+		return told.UserSentence(), true
 	}
 	return "", false
 }

@@ -32,6 +32,7 @@ type options struct {
 	noPush     bool
 	declare    []pantry.AnyKey
 	offline    string
+	keeps      bool // Offline was given
 	onProblem  func(pantry.Problem)
 	client     *http.Client
 }
@@ -84,7 +85,7 @@ func Declare(keys ...pantry.AnyKey) Option {
 // An operation, as Add, simply counts when it is sent. A Set or a Clear that would
 // overwrite what somebody else has stored meanwhile is not applied: it is reported as
 // pantry.ErrConflict, and kept among Pending until it is discarded.
-func Offline(dir string) Option { return func(o *options) { o.offline = dir } }
+func Offline(dir string) Option { return func(o *options) { o.offline, o.keeps = dir, true } }
 
 // OnProblem has f called with what goes wrong and is survived: a value that
 // can't be used, so that the default stands in; a server that can't be reached, once an
@@ -109,6 +110,10 @@ type Board struct {
 	ready  chan struct{} // closed when the first answer is here
 	kick   chan struct{} // asks for a poll now
 
+	pmu       sync.Mutex // guards problems and reporting
+	problems  []pantry.Problem
+	reporting bool // a goroutine passes problems on
+
 	mu       sync.Mutex // guards what follows
 	nodes    map[string]*node
 	view     *view
@@ -122,6 +127,8 @@ type Board struct {
 	polling  bool
 	paused   bool
 	closed   bool
+	asOf     time.Time      // when the server last confirmed what is shown, also in an earlier launch
+	spent    allowance      // of requests that follow each other at once
 	done     sync.WaitGroup // the goroutines that ask, and send what is queued
 }
 
@@ -137,12 +144,16 @@ func Join(address string, opts ...Option) (*Board, error) {
 	}
 	o := options{client: http.DefaultClient}
 	for _, opt := range opts {
+		if opt == nil {
+			return nil, fmt.Errorf("join: %w", refuse.As(pantry.ErrInvalid, "an option is nil"))
+		}
 		opt(&o)
 	}
 	if err := o.check(); err != nil {
 		return nil, fmt.Errorf("join: %w", err)
 	}
 	client := *o.client
+	client.Timeout = 0 // it would cut streams; Timeout bounds calls
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	b := &Board{
 		link: l, opts: o, http: &client, instance: draw(), view: newView(),
@@ -170,6 +181,12 @@ func Join(address string, opts ...Option) (*Board, error) {
 
 // check says what is wrong with the options, and fills in the defaults.
 func (o *options) check() error {
+	switch {
+	case o.client == nil:
+		return refuse.As(pantry.ErrInvalid, "HTTPClient needs a client, not nil; leave the option out for the default")
+	case o.keeps && o.offline == "":
+		return refuse.As(pantry.ErrInvalid, "Offline needs a directory; pantry.AppDir returns one")
+	}
 	if err := (entry.Author{By: o.clientName}).Check(); err != nil {
 		return err
 	}
@@ -206,8 +223,32 @@ func draw() string {
 // Name is the board's name.
 func (b *Board) Name() string { return b.link.board }
 
+// problem reports a problem. OnProblem runs in a goroutine of its own, one problem after the other, so
+// that it can call the board, Close included, and can wait for whoever closes it.
 func (b *Board) problem(name string, err error) {
-	b.opts.onProblem(pantry.Problem{Place: b.link.board, Name: name, Time: time.Now(), Err: err})
+	b.pmu.Lock()
+	defer b.pmu.Unlock()
+	b.problems = append(b.problems, pantry.Problem{Place: b.link.board, Name: name, Time: time.Now(), Err: err})
+	if !b.reporting {
+		b.reporting = true
+		go b.report()
+	}
+}
+
+// report passes the problems to OnProblem.
+func (b *Board) report() {
+	for {
+		b.pmu.Lock()
+		if len(b.problems) == 0 {
+			b.reporting = false
+			b.pmu.Unlock()
+			return
+		}
+		p := b.problems[0]
+		b.problems = b.problems[1:]
+		b.pmu.Unlock()
+		b.opts.onProblem(p)
+	}
 }
 
 // fail completes an error of a call.
@@ -278,10 +319,19 @@ func (b *Board) Status() Status {
 	return s
 }
 
-// Ready waits until the server has told of all variables that there are, so that Get gives
-// what is stored; where there are none, until it has answered. The error wraps ErrForbidden
-// where the server refuses the link; else it is that of ctx, or pantry.ErrClosed.
+// Ready waits until the server has told the values of all variables, so that Get returns what is
+// stored; without variables it waits for the first answer. It waits until ctx ends, or for the
+// Timeout if ctx has no deadline. The error wraps ErrForbidden if the server refuses the link;
+// otherwise it wraps ErrUnreachable and the reason, or is pantry.ErrClosed.
 func (b *Board) Ready(ctx context.Context) error {
+	if ctx == nil {
+		panic("board: Ready needs a context, not nil; use context.Background() if there is none")
+	}
+	if _, has := ctx.Deadline(); !has {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, b.opts.timeout)
+		defer cancel()
+	}
 	b.mu.Lock()
 	var names []string
 	for name, n := range b.nodes {

@@ -50,6 +50,9 @@ type reply struct {
 // send makes a call, and again where it is certain that it was not carried
 // out, for as long as Patience says.
 func (b *Board) send(ctx context.Context, rq request) (reply, error) {
+	if ctx == nil {
+		panic("board: a call needs a context, not nil; use context.Background() if there is none")
+	}
 	if b.ctx.Err() != nil {
 		return reply{}, closedByApp()
 	}
@@ -134,6 +137,8 @@ func (b *Board) heed(ctx context.Context, patience time.Duration) error {
 // nothing, it only asked, or it has a key under which it counts once.
 func repeatable(rq request, e *Error) bool {
 	switch e.Code {
+	case "unexpected": // somebody else answered; a write under a key can be sent again
+		return rq.header.Get("Idempotency-Key") != ""
 	case "unreachable", "uncertain":
 		return rq.method == http.MethodGet || rq.header.Get("Idempotency-Key") != "" || notDone(e)
 	}
@@ -253,7 +258,7 @@ func (b *Board) unreachable(err error) error {
 	case errors.Is(err, context.DeadlineExceeded):
 		why = "no answer within the time limit"
 	case errors.Is(err, context.Canceled):
-		why = "the app gave up before the answer came"
+		return &Error{Index: -1, Code: "unreachable", Sentence: "the app ended the call before the answer came", Err: errors.Join(ErrUnreachable, err)}
 	}
 	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }

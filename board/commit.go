@@ -67,8 +67,14 @@ func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Commi
 
 // writeOr sends edits, or puts them in a queue; nil: in none.
 func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (done Committed, err error) {
+	if ctx == nil {
+		panic("board: a write needs a context, not nil; use context.Background() if there is none")
+	}
 	if err := b.checkEdits(op, edits); err != nil {
 		return done, err
+	}
+	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent, and nothing queued
+		return done, b.fail(op, namesOf(edits), b.unreachable(err))
 	}
 	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
 	queued := false
@@ -96,6 +102,9 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 		queued, err = q.add(w, !notDone(err))
 		return done, err
 	}
+	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was on its way
+		err = b.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was on its way; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
+	}
 	if err != nil {
 		return done, err
 	}
@@ -108,6 +117,9 @@ func (b *Board) checkEdits(op string, edits []Op) error {
 		return b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(edits), MaxOps))
 	}
 	for _, o := range edits {
+		if o.Bad != nil {
+			return b.fail(op, o.Name, o.Bad)
+		}
 		if o.Reset || o.Restore != nil {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -73,11 +74,54 @@ func (e *Error) Error() string {
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
+// UserSentence returns the sentence for a user of the app: see pantry.Sentence.
+func (e *Error) UserSentence() string {
+	switch e.Code {
+	case "conflict":
+		return e.conflict()
+	case "queued":
+		return "No connection: your change is saved and will be sent later."
+	case "unreachable", "unavailable", "rate-limited", "unexpected":
+		return "No connection to the board: your change was not stored. Try again in a while."
+	case "uncertain", "too-late":
+		return "The connection broke off: your change may have been stored. Look at it before you try again."
+	case "forbidden", "unauthorized":
+		return "This link may not do that. Ask the owner of the board for one that may."
+	case "quota":
+		return "The board is full. Ask its owner to make room."
+	case "closed":
+		return "The board is closed."
+	}
+	var told interface{ UserSentence() string }
+	if errors.As(e.Err, &told) {
+		return told.UserSentence()
+	}
+	if sentence, ok := pantry.Sentence(e.Err); ok {
+		return sentence
+	}
+	return e.Sentence
+}
+
+// conflict tells who stored what instead.
+func (e *Error) conflict() string {
+	if e.entry == nil {
+		return fmt.Sprintf("Somebody removed %s meanwhile. Your change was not stored.", e.Name)
+	}
+	shown := "changed " + e.entry.Name
+	if text := entry.Quoted(e.entry.Value); len(text) <= 40 {
+		shown += " to " + text
+	}
+	return fmt.Sprintf("%s %s at %s. Your change was not stored.", orSomebody(e.entry.By), shown, e.entry.Updated.Local().Format("15:04"))
+}
+
 // fromAnswer makes an error of an answer that is none of those expected. One that is no
 // board's says nothing of what a server behind it did: from 500 on it is uncertain.
 func fromAnswer(resp *http.Response, body []byte) *Error {
 	e := &Error{Index: -1}
 	p, err := wire.ReadProblem(body)
+	if media, _, _ := strings.Cut(resp.Header.Get("Content-Type"), ";"); strings.TrimSpace(media) != "application/problem+json" {
+		err = errNotProblem
+	}
 	switch {
 	case err == nil:
 		e.Code, e.Sentence, e.Err, e.Index = string(p.Code), p.Detail, wire.ErrorOf(p.Code), p.Op
@@ -95,11 +139,22 @@ func fromAnswer(resp *http.Response, body []byte) *Error {
 	if e.Err == nil {
 		e.Err = errors.New(e.Code)
 	}
-	if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
-		e.RetryAfter = time.Duration(s) * time.Second
-	}
+	e.RetryAfter = retryAfter(resp.Header.Get("Retry-After"), time.Now())
 	return e
 }
+
+// retryAfter reads a Retry-After (RFC 9110, 10.2.3): seconds or a date.
+func retryAfter(s string, now time.Time) time.Duration {
+	if seconds, err := strconv.Atoi(s); err == nil {
+		return max(time.Duration(seconds)*time.Second, 0)
+	}
+	if at, err := http.ParseTime(s); err == nil {
+		return max(at.Sub(now), 0)
+	}
+	return 0
+}
+
+var errNotProblem = errors.New("the answer is not a problem of a board")
 
 // codeOf gives the code of an error; empty: there is none.
 func codeOf(err error) string {
@@ -125,7 +180,7 @@ func sentenceOf(err error) string {
 // may be sent again under its key.
 func unsure(err error) bool {
 	switch codeOf(err) {
-	case "unreachable", "uncertain", "unavailable", "rate-limited":
+	case "unreachable", "uncertain", "unavailable", "rate-limited", "unexpected":
 		return true
 	}
 	return false

@@ -43,10 +43,16 @@ func (q *queue) saveKnown() error {
 	dirty := q.dirty
 	q.dirty, q.saving = map[string]Entry{}, nil
 	q.kmu.Unlock()
-	if len(dirty) == 0 {
+	asOf := q.b.confirmed()
+	if len(dirty) == 0 && asOf.IsZero() {
 		return nil
 	}
 	return q.ns.Commit(func(batch *pantry.Batch) error {
+		if !asOf.IsZero() {
+			if err := batch.Put(asOfName, value.Time(asOf)); err != nil {
+				return err
+			}
+		}
 		for _, name := range slices.Sorted(maps.Keys(dirty)) {
 			e, at := dirty[name], knownPrefix+name
 			if e.Value.IsZero() {

@@ -78,6 +78,18 @@ func (b *Board) addNode(name string) *node {
 	return n
 }
 
+// seed shows what is known of names with a prefix from an earlier launch; mu must be held.
+func (b *Board) seed(prefix string) {
+	if b.queue == nil {
+		return
+	}
+	for name := range b.queue.last {
+		if strings.HasPrefix(name, prefix) && b.nodes[name] == nil {
+			b.addNode(name)
+		}
+	}
+}
+
 // askForAll has the next question, which is sent at once, be for all that is
 // wanted and not only for what changed; mu must be held.
 func (b *Board) askForAll() {
@@ -99,6 +111,13 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 			}
 			r.entry, r.known, r.old, r.away = e, true, false, nil
 		})
+	}
+	if p.Whole && fresh && err == nil { // what an earlier launch knew, and the server does not have
+		for name, n := range b.nodes {
+			if _, told := b.view.entries[name]; !told && b.view.has(name) && n.state.Load().old {
+				b.alter(n, func(r *remote) { r.entry, r.known, r.old = Entry{Name: name}, true, false })
+			}
+		}
 	}
 	if b.queue != nil {
 		b.queue.learn(changed, b.view.entries)
@@ -147,6 +166,7 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 		b.nodeLocked(name).bound = true
 	}
 	for _, p := range prefixes {
+		b.seed(p)
 		covered := b.view.covers(p)
 		if b.view.bindPrefix(p); !covered {
 			b.askNow()

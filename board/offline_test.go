@@ -604,7 +604,8 @@ func TestSecretOfALink(t *testing.T) {
 	}))
 }
 
-// What may have arrived by one link is not sent by another, for which it would count again.
+// A change is sent only with the link that it was made with. Another link shows it, and takes it over
+// if it certainly did not arrive.
 func TestQueueOfAnotherLink(t *testing.T) {
 	t.Parallel()
 	owner, stop := serve()
@@ -634,15 +635,28 @@ func TestQueueOfAnotherLink(t *testing.T) {
 	b = open(second.Link)
 	defer b.Close()
 	a = board.On(b, pantry.Int("a", 0))
-	until(t, a, func(s board.State[int]) bool { return s.Phase == board.Refused && errors.Is(s.Err, board.ErrTooLate) })
-	require.Eventually(t, func() bool { return b.Status().Queued == 0 }, 10*time.Second, time.Millisecond)
+	require.NoError(t, b.Ready(t.Context()))
+	assert.Zero(t, b.Status().Queued)
 	pending := b.Pending()
-	require.Len(t, pending, 1)
-	assert.ErrorIs(t, pending[0].Err, board.ErrTooLate)
-	x, _, err := a.Lookup(t.Context())
+	require.Len(t, pending, 2)
+	for _, p := range pending {
+		assert.True(t, p.Other)
+		assert.NoError(t, p.Err)
+	}
+	c := board.On(b, pantry.Int("c", 0))
+	_, found, err := c.Lookup(t.Context())
+	assert.Equal(t, []any{false, nil}, []any{found, err})
+	assert.ErrorIs(t, b.Retry(pending[0].ID), pantry.ErrConflict, "it may have arrived")
+	require.NoError(t, b.Retry(pending[1].ID))
+	until(t, c, func(s board.State[int]) bool { return s.Value == 5 && s.Phase == board.Current })
+	assert.Equal(t, "second", c.State().By)
+	require.NoError(t, b.Close())
+	b = open(owner)
+	defer b.Close()
+	until(t, board.On(b, pantry.Int("a", 0)), func(s board.State[int]) bool { return s.Value == 1 && s.Queued == 0 && s.Phase == board.Current })
+	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, 10*time.Second, time.Millisecond)
+	x, _, err := board.On(b, pantry.Int("a", 0)).Lookup(t.Context())
 	assert.Equal(t, []any{1, nil}, []any{x, err}, "it was done once")
-	c, _, err := board.On(b, pantry.Int("c", 0)).Lookup(t.Context())
-	assert.Equal(t, []any{5, nil}, []any{c, err}, "what had never been sent is, by whichever link")
 }
 
 // Of a change whose first attempt may have arrived it is not forgotten, whatever became of

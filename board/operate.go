@@ -1,12 +1,15 @@
 package board
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/value"
 )
@@ -204,7 +207,62 @@ func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) 
 	if len(ops) == 0 {
 		return x.k.Copy(x.read().x), nil
 	}
+	if keyhook.Checks(x.k) {
+		return x.checked(ctx, ops)
+	}
 	done, err := x.b.write(ctx, ops[0].Op.Verb.String(), ops)
+	return x.stored(ops, done, err)
+}
+
+// checked is operate for a key with a Check, which no operation carries: it applies the operations to
+// the known value, checks the result, and sends them if that value is still stored. Nothing is stored
+// that the app refuses.
+func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
+	verb := ops[0].Op.Verb.String()
+	r := x.n.state.Load()
+	e := r.entry
+	offline := x.b.queue != nil && x.b.queue.goesFirst()
+	if !offline && (!r.known || r.old || r.away != nil) {
+		if e, _, err = x.b.Entry(ctx, x.k.Name()); err != nil {
+			return x.k.Copy(x.read().x), err
+		}
+	}
+	for try := 0; ; try++ {
+		next := e.Value
+		for _, op := range ops {
+			if next, _, err = op.Op.Apply(next); err != nil {
+				break
+			}
+		}
+		if err == nil && !next.IsZero() {
+			_, err = x.k.Decode(next)
+		}
+		if err != nil {
+			return x.k.Copy(x.read().x), x.refuse(verb, err)
+		}
+		sent := slices.Clone(ops)
+		if !offline { // what is queued is an operation, which the server can apply later
+			sent[0] = sent[0].If(versionIn(e), e.Updated)
+		}
+		done, err := x.b.write(ctx, verb, sent)
+		stored, again := overtaken(err)
+		if !again || try == mostTries-1 {
+			return x.stored(ops, done, err)
+		}
+		e = stored
+	}
+}
+
+// versionIn returns the version for a condition: 0 if nothing is stored.
+func versionIn(e Entry) int64 {
+	if e.Value.IsZero() {
+		return 0
+	}
+	return e.Version
+}
+
+// stored returns what a commit of operations made of the entry.
+func (x *binding[T]) stored(ops []Op, done Committed, err error) (now T, _ error) {
 	if err == nil {
 		var e Entry
 		if e, err = x.b.only(ops[0].Op.Verb.String(), x.k.Name(), done); err == nil {
@@ -241,9 +299,8 @@ func Lower[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err erro
 // within makes an operation that may store its operand, if the key takes that.
 func within[T pantry.Number](ctx context.Context, v Var[T], verb value.Verb, n T) (T, error) {
 	op := onNumber(v, verb, n)
-	if op.Op.Verb != verb {
-		_, err := v.x.k.Encode(n)
-		return v.Get(), v.x.refuse(verb.String(), err)
+	if op.Bad != nil {
+		return v.Get(), v.x.refuse(verb.String(), op.Bad)
 	}
 	return v.x.operate(ctx, op)
 }
@@ -328,13 +385,15 @@ func OpPut[T any](v Var[T], x T) Op {
 	at := v.binding()
 	val, err := at.k.Encode(x)
 	if err != nil {
-		return impossible(at.k.Name())
+		return impossible(at.k.Name(), err)
 	}
 	return at.put(val)
 }
 
-// impossible is an op that Commit refuses, in place of one that the key does.
-func impossible(name string) Op { return Op{Name: name, Op: value.Op{Verb: value.Put}} }
+// impossible returns an op that Commit refuses with err.
+func impossible(name string, err error) Op {
+	return Op{Name: name, Op: value.Op{Verb: value.Put}, Bad: err}
+}
 
 // OpClear is Clear as a step of a Commit, where what is not stored is pantry.ErrAbsent.
 func OpClear[T any](v Var[T]) Op {
@@ -357,7 +416,8 @@ func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) Op {
 	over, ok1 := value.Compare(number(n), max)
 	under, ok2 := value.Compare(number(n), min)
 	if verb == value.Raise && ok1 && over > 0 || verb == value.Lower && ok2 && under < 0 {
-		return impossible(d.Name)
+		_, err := x.k.Encode(n)
+		return impossible(d.Name, cmp.Or(err, error(refuse.As(pantry.ErrInvalid, "%v is outside the range of %s", n, d.Name))))
 	}
 	return Op{Name: d.Name, Op: value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max}}
 }
@@ -383,7 +443,7 @@ func OpRemove[S ~[]E, E any](v Var[S], item E) Op {
 func oneOp[S ~[]E, E any](v Var[S], op value.Op, item E) Op {
 	ops, err := listOps(v, op, []E{item})
 	if err != nil {
-		return impossible(v.binding().k.Name())
+		return impossible(v.binding().k.Name(), err)
 	}
 	return ops[0]
 }

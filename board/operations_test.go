@@ -287,7 +287,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 	require.NoError(t, err)
 	_, err = recs.Update(t.Context(), "99", func(p planting) (planting, error) { return p, nil })
 	assert.ErrorIs(t, err, pantry.ErrAbsent)
-	require.NoError(t, recs.Delete(t.Context(), "1", "77", "2"))
+	require.NoError(t, recs.Drop(t.Context(), "1", "77", "2"))
 	assert.ErrorIs(t, recs.Put(t.Context(), "a/b", planting{}), pantry.ErrInvalid)
 	require.Eventually(t, func() bool { return others.Len() == 7 }, 10*time.Second, time.Millisecond)
 	var order []string

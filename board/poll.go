@@ -61,8 +61,17 @@ func (b *Board) askNow() {
 // run asks by one way or another until the board is closed. One that fails is followed by
 // a poll, which finds out how the server is.
 func (b *Board) run() {
+	atOnce := false // the last request was not followed by a pause
 	for b.ctx.Err() == nil {
 		if !b.mayAsk() {
+			continue
+		}
+		if atOnce && !b.spent.take(time.Now()) {
+			b.tooMany()
+			select {
+			case <-time.After(time.Second):
+			case <-b.ctx.Done():
+			}
 			continue
 		}
 		select { // this question answers every call for one so far
@@ -70,19 +79,58 @@ func (b *Board) run() {
 		default:
 		}
 		from := b.next(time.Now())
-		if from.follow(b) {
+		if atOnce = from.follow(b); atOnce {
 			continue
 		}
 		pause := b.pauseAfter(time.Now())
 		select {
 		case <-time.After(pause):
 		case <-b.kick:
+			atOnce = true
 			b.askNow() // it may come before the server wants to be asked
 			b.mu.Lock()
 			b.ways.pause = 0
 			b.mu.Unlock()
 		case <-b.ctx.Done():
 		}
+	}
+}
+
+// An allowance bounds the requests that a client sends at once after others: 60, and then one a
+// second, whatever the cause. Only run uses it.
+type allowance struct {
+	left     float64
+	at       time.Time
+	reported bool
+}
+
+const mostAtOnce = 60
+
+func (a *allowance) take(now time.Time) bool {
+	if a.at.IsZero() {
+		a.left = mostAtOnce
+	} else {
+		a.left = min(mostAtOnce, a.left+now.Sub(a.at).Seconds())
+	}
+	a.at = now
+	if a.left == mostAtOnce {
+		a.reported = false
+	}
+	if a.left < 1 {
+		return false
+	}
+	a.left--
+	return true
+}
+
+// tooMany reports, once, that the answers make the client ask again and again.
+func (b *Board) tooMany() {
+	if !b.spent.reported {
+		b.spent.reported = true
+		b.problem("", &Error{
+			Index: -1, Code: "unexpected", Op: "poll", Board: b.link.board, Err: ErrUnreachable,
+			Sentence: "the answers contradict each other, or the way to the server loses what is requested, as when two servers with different data share one address; the board is now asked once a second",
+		})
 	}
 }
 
@@ -318,6 +366,7 @@ func (b *Board) answered(way string, err error) {
 	} else {
 		b.outage = ""
 		b.status.Answered = time.Now()
+		b.asOf = b.status.Answered
 		if way != "" {
 			b.status.Way = way
 		}

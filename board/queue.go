@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -11,6 +13,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -18,10 +21,11 @@ import (
 // A Pending is a change that waits to be sent, or that was refused when it was: then Err
 // says why, and it is kept until it is discarded.
 type Pending struct {
-	ID   string
-	Ops  []Op
-	Sent bool // it may have arrived
-	Err  error
+	ID    string
+	Ops   []Op
+	Sent  bool // it may have arrived
+	Other bool // it was made with another link, and is sent only with that one; see Retry
+	Err   error
 }
 
 // Pending gives the changes that are queued, with those that were refused, oldest first;
@@ -33,9 +37,20 @@ func (b *Board) Pending() []Pending {
 	return b.queue.list()
 }
 
+// Retry sends a change again that was refused, as the user's decision: a Set or a Clear then replaces
+// what is stored now. It also takes over a change that was made with another link and certainly did
+// not arrive. The error is pantry.ErrAbsent if there is no such change, pantry.ErrConflict if it may
+// have arrived with another link, and those of a device's Set.
+func (b *Board) Retry(id string) error {
+	if b.queue == nil {
+		return b.fail("retry", "", pantry.ErrAbsent)
+	}
+	return b.queue.retry(id)
+}
+
 // Discard takes a change out of the queue: one that was refused, or that is not to be sent
-// any more. The error is pantry.ErrAbsent where there is none of the ID, and those of a
-// device's Set.
+// any more. The error is pantry.ErrAbsent where there is none of the ID, pantry.ErrBusy
+// while it is being sent, and those of a device's Set.
 func (b *Board) Discard(id string) error {
 	if b.queue == nil {
 		return b.fail("discard", "", pantry.ErrAbsent)
@@ -47,6 +62,7 @@ func (b *Board) Discard(id string) error {
 // each change under queue/ and its number; and what is known of the board under known/.
 const (
 	instanceName = "instance"
+	asOfName     = "as-of" // when the server last confirmed what is known
 	queuePrefix  = "queue/"
 	knownPrefix  = "known/"
 )
@@ -56,12 +72,13 @@ const saveAfter = time.Second
 
 // A queue keeps what is to be sent, and what is known, on the device.
 type queue struct {
-	b    *Board
-	ns   *pantry.Namespace
-	link string // the ID of the token, which receipts are bound to
-	last map[string]Entry
-	kick chan struct{}
-	met  chan pantry.Problem // of the namespace
+	b       *Board
+	ns      *pantry.Namespace
+	release func() error // of the lock on the directory
+	link    string       // the ID of the token, which receipts are bound to
+	last    map[string]Entry
+	kick    chan struct{}
+	met     chan pantry.Problem // of the namespace
 
 	kmu    sync.Mutex       // guards dirty and saving; Board.mu may be held before it, not after
 	dirty  map[string]Entry // what is known and not saved; without a value: absent
@@ -69,6 +86,7 @@ type queue struct {
 
 	mu     sync.Mutex // guards what follows; Board.mu may be held before it, not after
 	items  []*item    // by number
+	out    *item      // being sent; nil: none is
 	next   int64
 	silent bool // the instance is lost: nothing is sent
 }
@@ -82,6 +100,10 @@ func namespaceOf(l link) string {
 // openQueue opens the queue of a board, and takes its instance over.
 func openQueue(b *Board, dir string) (*queue, error) {
 	met := make(chan pantry.Problem, 16)
+	release, err := journal.Hold(filepath.Join(dir, "."+namespaceOf(b.link)+".outbox"))
+	if err != nil {
+		return nil, fmt.Errorf("the directory of Offline is used by another Board, of this app or of another process: %w", err)
+	}
 	ns, err := pantry.Open(dir, namespaceOf(b.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
 		select { // it is told by whoever holds no lock
 		case met <- p:
@@ -89,10 +111,10 @@ func openQueue(b *Board, dir string) (*queue, error) {
 		}
 	}))
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, release())
 	}
 	id, _, _ := strings.Cut(b.link.token, ".")
-	q := &queue{b: b, ns: ns, met: met, link: id, last: map[string]Entry{}, kick: make(chan struct{}, 1), dirty: map[string]Entry{}, next: 1}
+	q := &queue{b: b, ns: ns, release: release, met: met, link: id, last: map[string]Entry{}, kick: make(chan struct{}, 1), dirty: map[string]Entry{}, next: 1}
 	for e := range ns.Entries(knownPrefix) {
 		var known Entry
 		if known.UnmarshalJSON(e.Value.AppendJSON(nil)) == nil && known.Name == e.Name[len(knownPrefix):] {
@@ -107,6 +129,9 @@ func openQueue(b *Board, dir string) (*queue, error) {
 		}
 		q.items = append(q.items, it)
 		q.next = max(q.next, it.number+1)
+	}
+	if e, found := ns.Entry(asOfName); found {
+		b.asOf, _ = e.Value.AsTime()
 	}
 	slices.SortFunc(q.items, func(a, b *item) int { return int(a.number - b.number) })
 	e, found := ns.Entry(instanceName)
@@ -142,7 +167,7 @@ func (q *queue) about(name string) (n int, refused error) {
 	defer q.mu.Unlock()
 	for _, it := range q.items {
 		switch {
-		case !it.about(name):
+		case !it.about(name), q.others(it):
 		case it.code == "":
 			n++
 		default:
@@ -157,12 +182,15 @@ func (q *queue) waiting() (n int) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, it := range q.items {
-		if it.code == "" {
+		if it.code == "" && !q.others(it) {
 			n++
 		}
 	}
 	return n
 }
+
+// others reports whether a change belongs to another link; mu must be held.
+func (q *queue) others(it *item) bool { return it.link != "" && it.link != q.link }
 
 // goesFirst says whether a new change has to be queued: others wait before it, or the
 // server is known to be out of reach.
@@ -182,7 +210,7 @@ func (q *queue) list() []Pending {
 	defer q.mu.Unlock()
 	out := make([]Pending, len(q.items))
 	for i, it := range q.items {
-		out[i] = Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Err: it.err(q.b)}
+		out[i] = Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: q.others(it), Err: it.err(q.b)}
 	}
 	return out
 }
@@ -195,10 +223,7 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 	if q.b.ctx.Err() != nil {
 		return false, closedByApp()
 	}
-	it := &item{number: q.next, write: w, sent: sent}
-	if sent {
-		it.link = q.link
-	}
+	it := &item{number: q.next, write: w, sent: sent, link: q.link}
 	it.edits = slices.Clone(w.edits)
 	if !sent { // what was sent must be repeated as it was
 		for i := range it.edits {
@@ -207,8 +232,12 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 				*e = e.If(w.base[e.Name].Version, w.base[e.Name].Updated)
 			}
 		}
-		if q.merges(it) {
-			return false, q.fail(w, q.save(q.items[len(q.items)-1]))
+		if merged := q.merged(it); merged != nil {
+			if err := q.save(merged); err != nil { // the queued one is as it was
+				return false, q.fail(w, err)
+			}
+			q.items[len(q.items)-1] = merged
+			return false, q.fail(w, nil)
 		}
 	}
 	if err := q.save(it); err != nil {
@@ -246,20 +275,20 @@ func (q *queue) seen(edits []Op) map[string]Entry {
 	return seen
 }
 
-// merges puts what the item puts into the newest one of the queue, where that puts the same
-// name, and was not sent; mu must be held.
-func (q *queue) merges(it *item) bool {
+// merged returns the newest item of the queue with the put of it in place of its own, if both put the
+// same name and the queued one was not sent; mu must be held.
+func (q *queue) merged(it *item) *item {
 	if len(q.items) == 0 {
-		return false
+		return nil
 	}
 	last := q.items[len(q.items)-1]
 	now, before := it.put(), last.put()
-	if last.sent || last.code != "" || now == nil || before == nil || now.Name != before.Name {
-		return false
+	if last.sent || last == q.out || last.code != "" || last.link != it.link || now == nil || before == nil || now.Name != before.Name {
+		return nil
 	}
-	*before = *now // with what was seen before the newer of them
-	last.op = it.op
-	return true
+	merged := *last
+	merged.edits, merged.op = []Op{*now}, it.op // with what was seen before the newer of them
+	return &merged
 }
 
 // save has the item on the disk, with the instance beside it; mu must be held.
@@ -317,7 +346,7 @@ func (q *queue) first() *item {
 		return nil
 	}
 	for _, it := range q.items {
-		if it.code == "" {
+		if it.code == "" && !q.others(it) {
 			return it
 		}
 	}
@@ -339,13 +368,18 @@ func (q *queue) send(it *item) error {
 	}
 	q.b.mu.Unlock()
 	q.mu.Lock()
-	w := it.write
-	w.edits = slices.Clone(it.edits)
-	if it.sent && it.link != q.link {
+	if !slices.Contains(q.items, it) { // merged or discarded meanwhile
 		q.mu.Unlock()
-		q.refuse(it, &Error{Index: -1, Code: "too-late", Sentence: "it is not known whether this change arrived, since it was sent with another link", Err: ErrTooLate})
 		return nil
 	}
+	q.out = it
+	defer func() {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		q.out = nil
+	}()
+	w := it.write
+	w.edits = slices.Clone(it.edits)
 	first := !it.sent
 	if first {
 		it.sent, it.link, it.since, w.since = true, q.link, stands, ""
@@ -363,9 +397,14 @@ func (q *queue) send(it *item) error {
 	case q.b.ctx.Err() != nil, unsure(err):
 		if first && notDone(err) { // it may be merged with others still
 			q.mu.Lock()
-			it.sent, it.link, it.since = false, "", ""
+			it.sent, it.since = false, ""
 			q.mu.Unlock()
 		}
+		return err
+	case codeOf(err) == "unauthorized": // it says nothing of the change
+		q.b.mu.Lock()
+		q.b.tellOutage(err)
+		q.b.mu.Unlock()
 		return err
 	case it.op == "seed" && errors.Is(err, pantry.ErrConflict), it.op == "clear" && errors.Is(err, pantry.ErrAbsent): // as it should be
 		return q.done(it, nil, before)
@@ -470,6 +509,10 @@ func (q *queue) discard(id string) error {
 		return q.b.fail("discard", id, pantry.ErrAbsent)
 	}
 	it := q.items[i]
+	if it == q.out {
+		q.mu.Unlock()
+		return q.b.fail("discard", id, &Error{Index: -1, Code: "busy", Sentence: "the change is being sent; try again in a while", Err: pantry.ErrBusy})
+	}
 	err := q.ns.Drop(it.name())
 	if err == nil {
 		q.items = slices.Delete(q.items, i, i+1)
@@ -487,6 +530,45 @@ func (q *queue) discard(id string) error {
 	return nil
 }
 
+// retry has a change sent again.
+func (q *queue) retry(id string) error {
+	q.mu.Lock()
+	i := slices.IndexFunc(q.items, func(it *item) bool { return it.id() == id })
+	if i < 0 {
+		q.mu.Unlock()
+		return q.b.fail("retry", id, pantry.ErrAbsent)
+	}
+	it := q.items[i]
+	switch {
+	case q.others(it) && it.sent:
+		q.mu.Unlock()
+		return q.b.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
+	case it.code == "" && !q.others(it): // it waits already
+		q.mu.Unlock()
+		q.wake()
+		return nil
+	}
+	refused := it.code != ""
+	again := *it
+	again.link, again.code, again.says, again.sent, again.since, again.key = q.link, "", "", false, "", draw()
+	again.edits = slices.Clone(it.edits)
+	if put := again.put(); put != nil && refused {
+		put.Cond = entry.Cond{}
+	}
+	if err := q.save(&again); err != nil {
+		q.mu.Unlock()
+		return q.b.fail("retry", id, err)
+	}
+	q.items[i] = &again
+	q.mu.Unlock()
+	q.b.eachOf(again.edits, func(r *remote) {
+		r.queued++
+		r.refused, r.kept = nil, false
+	})
+	q.wake()
+	return nil
+}
+
 // close saves what is known.
 func (q *queue) close() error {
 	q.kmu.Lock()
@@ -494,5 +576,5 @@ func (q *queue) close() error {
 		q.saving.Stop()
 	}
 	q.kmu.Unlock()
-	return errors.Join(q.saveKnown(), q.ns.Close())
+	return errors.Join(q.saveKnown(), q.ns.Close(), q.release())
 }

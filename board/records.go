@@ -34,6 +34,7 @@ func OnRecords[T any](b *Board, k pantry.RecordsKey[T]) Records[T] {
 	b.mayHave(k)
 	b.mu.Lock()
 	if prefix := k.Name() + "/"; b.view.prefixes[prefix] == 0 { // it stays so until Close
+		b.seed(prefix)
 		covered := b.view.covers(prefix)
 		if b.view.bindPrefix(prefix); !covered {
 			b.askNow()
@@ -233,9 +234,9 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 	return v.Update(ctx, f)
 }
 
-// Delete removes the records with these ids, in one commit. Of those that are not there
+// Drop removes the records with these ids, in one commit. Of those that are not there
 // nothing is said.
-func (r Records[T]) Delete(ctx context.Context, ids ...string) error {
+func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 	x := r.binding()
 	var edits []Op
 	for _, id := range ids {

@@ -47,6 +47,7 @@ type State[T any] struct {
 	Queued  int  // changes that wait to be sent
 	Version int64
 	Updated time.Time // by the server's clock
+	AsOf    time.Time // when the server last confirmed this, by this device's clock; zero: never
 	By      string    // who changed it: the label of his link, and how his app calls itself
 	Err     error     // with Unreadable and Refused: why; else why the server can't be reached
 }
@@ -171,6 +172,9 @@ func describe[T any](b *Board, r *remote, s *State[T]) {
 	s.Found, s.Version, s.Queued = !r.entry.Value.IsZero(), r.entry.Version, r.queued
 	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.from && r.entry.From != ""
 	s.Err = r.away
+	if r.known {
+		s.AsOf = b.confirmed()
+	}
 	switch {
 	case r.sending > 0:
 		s.Phase = Sending
@@ -185,6 +189,13 @@ func describe[T any](b *Board, r *remote, s *State[T]) {
 	default:
 		s.Phase = Current
 	}
+}
+
+// confirmed returns when the server last confirmed what is shown.
+func (b *Board) confirmed() time.Time {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.asOf
 }
 
 func (x *binding[T]) unusable(e Entry, err error) error { return x.b.unusable(e, err) }

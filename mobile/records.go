@@ -201,8 +201,8 @@ func (r *Records) Get(id string) (*Record, error) {
 	return &Record{m}, nil
 }
 
-// Delete removes a record, if there is one.
-func (r *Records) Delete(id string) error {
+// Drop removes a record, if there is one.
+func (r *Records) Drop(id string) error {
 	if err := r.ready(); err != nil {
 		return err
 	}

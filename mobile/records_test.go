@@ -26,7 +26,7 @@ func TestRecords(t *testing.T) {
 	second := must[string](t)(plantings.Add(mobile.NewRecord().SetText("crop", "leek")))
 	require.NoError(t, plantings.Put("north", mobile.NewRecord()))
 	require.NoError(t, ns.Commit(change(func(b *mobile.Batch) error {
-		return must[*mobile.Records](t)(key.In(b)).Delete(second)
+		return must[*mobile.Records](t)(key.In(b)).Drop(second)
 	})))
 	require.NoError(t, ns.Close())
 

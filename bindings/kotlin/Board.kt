@@ -131,7 +131,7 @@ class SharedRecords<T> internal constructor(private val key: RecordsKey<T>, priv
     val all: Map<String, T> get() = told { readable(key, r.ids(), r::get) }
     suspend fun add(x: T): String = asked { r.add(it, key.record(x)) }
     suspend fun put(id: String, x: T) = asked { r.put(it, id, key.record(x)) }
-    suspend fun delete(id: String) = asked { r.delete(it, id) }
+    suspend fun drop(id: String) = asked { r.drop(it, id) }
     suspend fun clear() = asked { r.clear(it) }
     val flow: Flow<Map<String, T>> get() = changes(r::watch) { all }
 }

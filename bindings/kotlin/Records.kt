@@ -55,7 +55,7 @@ class Records<T> internal constructor(private val key: RecordsKey<T>, private va
     suspend fun put(id: String, x: T) = written { r.put(id, key.record(x)) }
 
     /** Removes a record, if there is one. */
-    suspend fun delete(id: String) = written { r.delete(id) }
+    suspend fun drop(id: String) = written { r.drop(id) }
 
     suspend fun clear() = written { r.clear() }
 
@@ -68,4 +68,4 @@ operator fun <T> Pantry.get(key: RecordsKey<T>): Records<T> = told { Records(key
 /** In a commit: its calls do not suspend. */
 fun <T> Commit.put(key: RecordsKey<T>, id: String, x: T) = told { key.own.`in`(batch).put(id, key.record(x)) }
 fun <T> Commit.add(key: RecordsKey<T>, x: T): String = told { key.own.`in`(batch).add(key.record(x)) }
-fun Commit.delete(key: RecordsKey<*>, id: String) = told { key.own.`in`(batch).delete(id) }
+fun Commit.drop(key: RecordsKey<*>, id: String) = told { key.own.`in`(batch).drop(id) }

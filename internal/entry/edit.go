@@ -30,6 +30,8 @@ type Edit struct {
 	Cond Cond
 	// Force ignores declarations. It is not sent to a server.
 	Force bool
+	// Bad is why the edit can't be made, found when it was built. A commit returns it.
+	Bad error
 }
 
 // A Restore says which entries to bring back, and from when.

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"time"
 )
 
@@ -166,3 +167,23 @@ func somebodyWaits(queue *os.File) bool {
 
 // isAbsent reports whether err means that a file does not exist.
 func isAbsent(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+// Hold takes an exclusive lock on a file, which it creates. The error wraps ErrBusy if somebody else
+// holds it, in this process too. release gives it back; the file stays.
+func Hold(path string) (release func() error, err error) {
+	if err := MakeDir(OS, filepath.Dir(path)); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	had, err := flock(f, false)
+	if err == nil && !had {
+		err = fmt.Errorf("%w: %s is locked", ErrBusy, path)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f.Close, nil
+}

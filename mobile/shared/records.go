@@ -83,9 +83,9 @@ func (r *Records) Get(id string) (one *mobile.Record, err error) {
 	return one, err
 }
 
-// Delete removes a record, if there is one.
-func (r *Records) Delete(c *Call, id string) error {
-	return r.do(func() error { return r.r.Delete(c.context(), id) })
+// Drop removes a record, if there is one.
+func (r *Records) Drop(c *Call, id string) error {
+	return r.do(func() error { return r.r.Drop(c.context(), id) })
 }
 
 // Clear removes all records.

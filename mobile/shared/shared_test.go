@@ -157,7 +157,7 @@ func TestEveryKind(t *testing.T) {
 	var told counter
 	w, err := b.grows.Watch(quiet{}, &told)
 	require.NoError(t, err)
-	require.NoError(t, a.grows.Delete(nil, id))
+	require.NoError(t, a.grows.Drop(nil, id))
 	require.Eventually(t, func() bool { _, err := b.grows.Get(id); return code(err) == "absent" }, 5*time.Second, time.Millisecond)
 	require.NoError(t, a.grows.Clear(nil))
 	require.Eventually(t, func() bool { ids, _ := b.grows.Ids(); return ids.Len() == 0 }, 5*time.Second, time.Millisecond)

@@ -118,7 +118,7 @@ suspend fun play(scene: String, dir: String, more: List<String>) {
                 launch { all.put("own", beans.copy(crop = "peas")) }
                 all.flow.first { it["own"]?.crop == "peas" }
             }
-            all.delete(id)
+            all.drop(id)
             same(setOf("own"), all.all.keys)
             all.clear()
             same(0, all.all.size)
@@ -240,7 +240,7 @@ suspend fun board(dir: String, link: String) {
         comes(shed[other.watered], Instant.ofEpochMilli(1777799564123))
         comes(shed[other.pause], Duration.ofMillis(1500))
         comes(shed[other.hoseQueue], listOf("B2"))
-        shed[other.plantings].delete("1")
+        shed[other.plantings].drop("1")
     }
     refused("invalid") { tank.set(5001) }
     coroutineScope { for (i in 1L..50L) launch { tank.set(i) } }

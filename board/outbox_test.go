@@ -1,0 +1,350 @@
+package board_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/pantrytest"
+)
+
+// The answers of somebody else on the way to the board.
+var somebodyElse = map[string]http.HandlerFunc{
+	"a sign-in page": func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprint(w, "<html>Sign in to the network</html>")
+	},
+	"a redirect": func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "http://sign.example/", http.StatusFound)
+	},
+	"a 403 page": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "blocked", http.StatusForbidden) },
+	"a 404 page": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "nothing here", http.StatusNotFound) },
+	"a 502 page": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "bad gateway", http.StatusBadGateway) },
+	"half a JSON": func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprint(w, `{"board":"rowan`)
+	},
+	"another JSON": func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusForbidden)
+		fmt.Fprint(w, `{"code":"forbidden","detail":"a gateway says so"}`)
+	},
+}
+
+// An answer that is not the board's says nothing about a write: it stays queued, also if the write was
+// done, and counts once when the board answers again.
+func TestAnswersOfSomebodyElse(t *testing.T) {
+	t.Parallel()
+	for name, answer := range somebodyElse {
+		for _, done := range []bool{false, true} {
+			t.Run(fmt.Sprint(name, ", done ", done), func(t *testing.T) {
+				t.Parallel()
+				st := newStore(t)
+				b := st.join(t, board.Offline(t.TempDir()), board.Patience(20*time.Millisecond), board.Poll(20*time.Millisecond, 50*time.Millisecond))
+				n := board.On(b, pantry.Int("n", 0))
+				require.NoError(t, b.Ready(t.Context()))
+				st.answer(func(w http.ResponseWriter, r *http.Request) {
+					if done && r.Method == http.MethodPost {
+						st.pass(httptest.NewRecorder(), r)
+					}
+					answer(w, r)
+				})
+				for range 3 {
+					_, err := board.Add(t.Context(), n, 1)
+					assert.ErrorIs(t, err, board.ErrQueued)
+					sentence, ok := pantry.Sentence(err)
+					assert.True(t, ok)
+					assert.Equal(t, "No connection: your change is saved and will be sent later.", sentence)
+				}
+				st.answer(nil)
+				until(t, n, func(s board.State[int]) bool { return s.Value == 3 && s.Queued == 0 })
+				assert.Empty(t, b.Pending())
+			})
+		}
+	}
+}
+
+// One Board at a time has a directory of Offline.
+func TestOfflineHasOneHolder(t *testing.T) {
+	t.Parallel()
+	s := pantrytest.NewServer(t)
+	dir := t.TempDir()
+	first := join(t, s, board.Offline(dir))
+	_, err := board.Join(s.Link("rowan-street"), board.Offline(dir))
+	assert.ErrorIs(t, err, pantry.ErrBusy)
+	assert.ErrorContains(t, err, "another Board")
+	require.NoError(t, first.Close())
+	second := join(t, s, board.Offline(dir))
+	require.NoError(t, second.Close())
+}
+
+// OnProblem can close the board, and wait for whoever closes it.
+func TestCloseFromOnProblem(t *testing.T) {
+	t.Parallel()
+	closed := make(chan error, 1)
+	joined := make(chan *board.Board, 1)
+	b, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.OnProblem(func(pantry.Problem) {
+		b := <-joined
+		closed <- b.Close()
+		joined <- b
+	}), board.Poll(time.Millisecond, time.Millisecond))
+	require.NoError(t, err)
+	joined <- b
+	board.On(b, tankLitres)
+	select {
+	case err := <-closed:
+		assert.NoError(t, err)
+	case <-time.After(10 * time.Second):
+		t.Fatal("Close does not return")
+	}
+	turn := make(chan struct{})
+	b, err = board.Join("http://127.0.0.1:1/boards/rowan-street", board.OnProblem(func(pantry.Problem) { <-turn }))
+	require.NoError(t, err)
+	board.On(b, tankLitres)
+	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, 5*time.Second, time.Millisecond)
+	require.NoError(t, b.Close(), "although OnProblem waits")
+	close(turn)
+}
+
+// Two servers with different data behind one address do not make the client ask without end.
+func TestTwoServersBehindOneAddress(t *testing.T) {
+	t.Parallel()
+	one, other := newStore(t), newStore(t)
+	for i, st := range []*store{one, other} {
+		b := st.join(t)
+		for n := range 3 + i {
+			require.NoError(t, board.On(b, pantry.Int("n", 0)).Set(t.Context(), 10*i+n))
+		}
+		require.NoError(t, b.Close())
+	}
+	var asked atomic.Int64
+	front := newStore(t)
+	front.answer(func(w http.ResponseWriter, r *http.Request) {
+		if asked.Add(1)%2 == 0 {
+			other.pass(w, r)
+		} else {
+			one.pass(w, r)
+		}
+	})
+	problems := make(chan error, 100)
+	b := front.join(t, board.OnProblem(func(p pantry.Problem) { problems <- p.Err }), board.Poll(time.Second, time.Second))
+	board.On(b, pantry.Int("n", 0))
+	time.Sleep(2 * time.Second) // what is counted is how often it asks in that time
+	assert.Less(t, asked.Load(), int64(80))
+}
+
+// Nothing is stored that the key's own Check forbids, by whichever operation, and two phones at once
+// still count.
+func TestOperationsObeyCheck(t *testing.T) {
+	t.Parallel()
+	s := pantrytest.NewServer(t)
+	even := pantry.Int("even", 0).Check(func(n int) error {
+		if n%2 != 0 {
+			return errors.New("Only pairs of cans can be stored.")
+		}
+		return nil
+	})
+	one, other := board.On(join(t, s), even), board.On(join(t, s), even)
+	_, err := board.Add(t.Context(), one, 3)
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+	sentence, _ := pantry.Sentence(err)
+	assert.Equal(t, "Only pairs of cans can be stored.", sentence)
+	_, found, err := one.Lookup(t.Context())
+	assert.Equal(t, []any{false, nil}, []any{found, err})
+	added := make(chan error)
+	for _, v := range []board.Var[int]{one, other} {
+		go func() {
+			for range 4 {
+				if _, err := board.Add(t.Context(), v, 2); err != nil {
+					added <- err
+					return
+				}
+			}
+			added <- nil
+		}()
+	}
+	require.NoError(t, errors.Join(<-added, <-added))
+	n, _, err := one.Lookup(t.Context())
+	assert.Equal(t, []any{16, nil}, []any{n, err})
+	_, err = board.Raise(t.Context(), one, 17)
+	assert.ErrorIs(t, err, pantry.ErrInvalid)
+}
+
+// Ready ends after the Timeout, with the reason.
+func TestReadyEnds(t *testing.T) {
+	t.Parallel()
+	b, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.Timeout(50*time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer b.Close()
+	board.On(b, tankLitres)
+	err = b.Ready(context.Background())
+	assert.ErrorIs(t, err, board.ErrUnreachable)
+	assert.ErrorContains(t, err, "refused")
+}
+
+// After a relaunch without a network, an app shows what it last knew: single values, collections, and
+// since when.
+func TestRelaunchWithoutANetwork(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	dir := t.TempDir()
+	type bed struct{ Crop string }
+	beds := pantry.RecordsOf[bed]("plantings")
+	b := st.join(t, board.Offline(dir))
+	records := board.OnRecords(b, beds)
+	require.NoError(t, records.Put(t.Context(), "C4", bed{"peas"}))
+	require.NoError(t, records.Put(t.Context(), "B2", bed{"beans"}))
+	require.NoError(t, board.On(b, tankLitres).Set(t.Context(), 410))
+	require.NoError(t, b.Ready(t.Context()))
+	require.Eventually(t, func() bool { return records.Len() == 2 }, 5*time.Second, time.Millisecond)
+	answered := b.Status().Answered
+	require.NoError(t, b.Close())
+	st.answer(func(w http.ResponseWriter, _ *http.Request) { panic(http.ErrAbortHandler) })
+	b = st.join(t, board.Offline(dir), board.OnProblem(func(pantry.Problem) {}))
+	records = board.OnRecords(b, beds)
+	shown := map[string]string{}
+	for id, one := range records.All() {
+		shown[id] = one.Crop
+	}
+	assert.Equal(t, map[string]string{"C4": "peas", "B2": "beans"}, shown)
+	s := board.On(b, tankLitres).State()
+	assert.Equal(t, []any{410, board.Stale}, []any{s.Value, s.Phase})
+	assert.WithinDuration(t, answered, s.AsOf, 5*time.Second)
+	require.NoError(t, b.Close())
+	st.answer(nil)
+	other := st.join(t)
+	require.NoError(t, board.OnRecords(other, beds).Drop(t.Context(), "B2"))
+	b = st.join(t, board.Offline(dir))
+	records = board.OnRecords(b, beds)
+	require.Eventually(t, func() bool { return records.Len() == 1 }, 5*time.Second, time.Millisecond, "what was removed meanwhile goes")
+}
+
+// Each op of a Commit carries its own refusal.
+func TestCommitRefusesAsSetDoes(t *testing.T) {
+	t.Parallel()
+	s := pantrytest.NewServer(t)
+	b := join(t, s, board.Offline(t.TempDir()))
+	hour := board.On(b, pantry.Int("hour", 18).Between(0, 23))
+	want := hour.Set(t.Context(), 99)
+	require.ErrorIs(t, want, pantry.ErrInvalid)
+	_, err := b.Commit(t.Context(), board.OpAdd(board.On(b, tankLitres), 1), board.OpPut(hour, 99))
+	require.ErrorIs(t, err, pantry.ErrInvalid)
+	told, _ := pantry.Sentence(want)
+	got, ok := pantry.Sentence(err)
+	assert.True(t, ok)
+	assert.Equal(t, told, got)
+	assert.Empty(t, b.Pending(), "it is not queued")
+	_, found, err := b.Entry(t.Context(), tankLitres.Name())
+	assert.Equal(t, []any{false, nil}, []any{found, err})
+}
+
+// A conflict says who stored what, without versions.
+func TestSentenceOfAConflict(t *testing.T) {
+	t.Parallel()
+	s := pantrytest.NewServer(t)
+	one, other := join(t, s), join(t, s, board.ClientName("tankwatch"))
+	tank := board.On(one, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 400))
+	seen := tank.State()
+	require.NoError(t, board.On(other, tankLitres).Set(t.Context(), 410))
+	err := tank.SetIf(t.Context(), seen, 420)
+	require.ErrorIs(t, err, pantry.ErrConflict)
+	sentence, ok := pantry.Sentence(err)
+	assert.True(t, ok)
+	assert.Regexp(t, `tankwatch.* changed tank/litres to 410 at \d\d:\d\d\. Your change was not stored\.$`, sentence)
+}
+
+// A change that is being sent can't be discarded, and one that was refused can be sent again as the
+// user's decision.
+func TestDiscardAndRetry(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	b := st.join(t, board.Offline(t.TempDir()), board.Patience(10*time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 1))
+	until(t, tank, shows(1))
+	hold, arrived := make(chan struct{}), make(chan struct{}, 1)
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		http.Error(w, "down", http.StatusServiceUnavailable)
+	})
+	require.ErrorIs(t, tank.Set(t.Context(), 2), board.ErrQueued)
+	st.answer(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			select {
+			case arrived <- struct{}{}:
+			default:
+			}
+			<-hold
+		}
+		st.pass(w, r)
+	})
+	<-arrived
+	pending := b.Pending()
+	require.Len(t, pending, 1)
+	assert.ErrorIs(t, b.Discard(pending[0].ID), pantry.ErrBusy)
+	close(hold)
+	until(t, tank, func(s board.State[int]) bool { return s.Value == 2 && s.Queued == 0 })
+	assert.ErrorIs(t, b.Discard(pending[0].ID), pantry.ErrAbsent)
+	assert.Zero(t, tank.State().Queued)
+
+	st.answer(func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) })
+	require.ErrorIs(t, tank.Set(t.Context(), 3), board.ErrQueued)
+	st.answer(nil)
+	direct := st.join(t)
+	_ = board.On(direct, tankLitres).Set(t.Context(), 50) // it may come before or after the queued one
+	require.Eventually(t, func() bool { return tank.State().Queued == 0 }, 10*time.Second, time.Millisecond)
+	for _, p := range b.Pending() {
+		assert.ErrorIs(t, p.Err, pantry.ErrConflict)
+		require.NoError(t, b.Retry(p.ID))
+	}
+	until(t, tank, func(s board.State[int]) bool { return s.Queued == 0 && (s.Value == 3 || s.Value == 50) })
+	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, 10*time.Second, time.Millisecond)
+}
+
+// What can't be meant is refused with what to do instead.
+func TestMisuseOfJoin(t *testing.T) {
+	t.Parallel()
+	const link = "http://127.0.0.1:1/boards/rowan-street"
+	for says, opt := range map[string]board.Option{"HTTPClient needs a client": board.HTTPClient(nil), "Offline needs a directory": board.Offline(""), "an option is nil": nil} {
+		_, err := board.Join(link, opt)
+		assert.ErrorIs(t, err, pantry.ErrInvalid)
+		assert.ErrorContains(t, err, says)
+	}
+	b, err := board.Join(link, board.OnProblem(func(pantry.Problem) {}), board.Offline(t.TempDir()))
+	require.NoError(t, err)
+	defer b.Close()
+	tank := board.On(b, tankLitres)
+	for _, misuse := range []func(){
+		func() { _ = tank.Set(nil, 1) },           //nolint:staticcheck // that is the mistake
+		func() { _ = b.Ready(nil) },               //nolint:staticcheck // that is the mistake
+		func() { _, _, _ = b.Entry(nil, "tank") }, //nolint:staticcheck // that is the mistake
+	} {
+		assert.PanicsWithValue(t, pantryPanic{}, func() {
+			defer func() {
+				if s, ok := recover().(string); ok && strings.Contains(s, "needs a context") {
+					panic(pantryPanic{})
+				}
+			}()
+			misuse()
+		})
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	err = tank.Set(ended, 1)
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.ErrorContains(t, err, "the app ended the call")
+	assert.Empty(t, b.Pending(), "nothing is queued")
+}
+
+type pantryPanic struct{}
