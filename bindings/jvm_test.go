@@ -152,7 +152,7 @@ func TestJVM(t *testing.T) {
 	})
 	t.Run("Kotlin", func(t *testing.T) {
 		t.Parallel()
-		k := j.kotlin(t, "suite", "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt")
+		k := j.kotlin(t, "suite", "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt", "testdata/kotlin/Generated.kt")
 		k.scenes(t, "SuiteKt", "refusals", "commit", "records", "flow", "many")
 		k.killed(t, "SuiteKt")
 		k.shared(t, "SuiteKt")

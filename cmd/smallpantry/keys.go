@@ -4,44 +4,46 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/gocode"
+	"github.com/small-pantry/pantry/internal/keycode"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) keys() *cobra.Command {
-	var goCode, closed bool
+	var closed bool
+	languages := map[string]*bool{}
 	var withdrawn string
 	cmd := &cobra.Command{
 		Use:   "keys PLACE",
 		Short: "List the declared keys",
-		Long: `keys lists the keys that apps have declared in the place. --go prints them as Go
-declarations for a second app, so that both use the same names. --withdraw removes a
-declaration; the stored value stays. --close makes the board refuse names that are
+		Long: `keys lists the keys that apps have declared in the place. --go prints them as a Go
+program for a second app, so that both use the same names; --js, --kotlin and --swift as
+code in these languages, and --curl as shell lines. --withdraw removes a declaration; the
+stored value stays. --close makes the board refuse names that are
 not declared, and --close=false accepts them again.`,
 		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			withdraws, closes := cmd.Flags().Changed("withdraw"), cmd.Flags().Changed("close")
 			switch {
-			case goCode && (withdraws || closes), withdraws && closes:
-				return usage("use only one of --go, --close and --withdraw")
+			case chosen(languages) > 1, chosen(languages) == 1 && (withdraws || closes), withdraws && closes:
+				return usage("use only one of --go, --js, --kotlin, --swift, --curl, --close and --withdraw")
 			case withdraws:
 				return a.withdraw(cmd.Context(), args[0], withdrawn)
 			case closes:
 				return a.closeKeys(cmd.Context(), args[0], closed)
 			}
-			keys, err := a.declared(cmd.Context(), args[0])
+			l, err := a.listed(cmd.Context(), args[0])
+			keys := l.Declared
 			switch {
 			case err != nil:
 				return err
-			case goCode:
-				code, err := gocode.Keys(keys)
-				_, _ = a.stdout.Write(code)
-				return err
+			case chosen(languages) > 0:
+				return a.printCode(args[0], l, languages)
 			case a.json:
 				return a.printJSON(map[string]any{"place": place.Shown(args[0]), "keys": append([]entry.Declared{}, keys...)})
 			}
@@ -75,14 +77,18 @@ not declared, and --close=false accepts them again.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&goCode, "go", false, "print Go declarations")
+	for name, what := range map[string]string{
+		"go": "a Go program", "js": "a JavaScript module for a board", "kotlin": "Kotlin code", "swift": "Swift code", "curl": "shell lines for a board",
+	} {
+		languages[name] = cmd.Flags().Bool(name, false, "print the keys as "+what)
+	}
 	cmd.Flags().BoolVar(&closed, "close", false, "refuse undeclared names on a board")
-	cmd.Flags().StringVar(&withdrawn, "withdraw", "", "take the declaration of `NAME` back")
+	cmd.Flags().StringVar(&withdrawn, "withdraw", "", "remove the declaration of `NAME`; NAME/ is a family")
 	return a.withJSON(cmd)
 }
 
 func (a *app) withdraw(ctx context.Context, where, name string) error {
-	if err := checkNames(name); err != nil {
+	if err := checkNames(strings.TrimSuffix(name, "/")); err != nil {
 		return err
 	}
 	p, err := a.change(where, place.Way{Write: true})
@@ -121,12 +127,48 @@ func (a *app) closeKeys(ctx context.Context, where string, closed bool) error {
 	return nil
 }
 
-func (a *app) declared(ctx context.Context, where string) ([]entry.Declared, error) {
+func (a *app) listed(ctx context.Context, where string) (place.Listing, error) {
 	p, err := a.read(where, place.Way{})
 	if err != nil {
-		return nil, err
+		return place.Listing{}, err
 	}
 	defer p.Close()
-	l, err := p.List(ctx, "")
-	return l.Declared, err
+	return p.List(ctx, "")
+}
+
+// chosen returns how many languages are chosen.
+func chosen(languages map[string]*bool) (n int) {
+	for _, on := range languages {
+		if *on {
+			n++
+		}
+	}
+	return n
+}
+
+// printCode prints the keys as code in the chosen language.
+func (a *app) printCode(where string, l place.Listing, languages map[string]*bool) error {
+	where, err := resolve(where)
+	if err != nil {
+		return err
+	}
+	p := keycode.Place{Board: place.IsURL(where), Keys: l.Declared, Entries: l.Entries}
+	if p.Board {
+		p.Link, _, _ = strings.Cut(where, "#")
+		p.Name = p.Link[strings.LastIndexByte(p.Link, '/')+1:]
+	} else if p.Dir, p.Name, err = place.Split(where); err != nil {
+		return err
+	}
+	for name, write := range map[string]func() ([]byte, error){"go": p.Go, "js": p.JS, "kotlin": p.Kotlin, "swift": p.Swift, "curl": p.Curl} {
+		if !*languages[name] {
+			continue
+		}
+		if !p.Board && (name == "js" || name == "curl") {
+			return usage("--%s is for a board; a namespace on this device can be read with --go, --kotlin and --swift", name)
+		}
+		code, err := write()
+		_, _ = a.stdout.Write(code)
+		return err
+	}
+	return nil
 }

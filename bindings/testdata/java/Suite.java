@@ -25,7 +25,7 @@ public class Suite {
         final ListKey queue = keys.list("hose/queue");
 
         Namespace open(String dir) throws Exception {
-            return Mobile.open(dir, "plotbook", keys, Mobile.newOptions().seal(new byte[32]).as("plotbook"));
+            return Mobile.open(dir, "plotbook", keys, Mobile.newOptions().seal(new byte[32]).clientName("plotbook"));
         }
     }
 

@@ -113,7 +113,7 @@ suspend fun play(scene: String, dir: String, more: List<String>) {
                 same("2", add(app.plantings, beans))
             }
             same(listOf("B2", "C4"), all.all.values.map { it.bed })
-            p.commit { delete(app.plantings, "2") }
+            p.commit { drop(app.plantings, "2") }
             coroutineScope {
                 launch { all.put("own", beans.copy(crop = "peas")) }
                 all.flow.first { it["own"]?.crop == "peas" }

@@ -1,0 +1,137 @@
+package keycode
+
+import (
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/scan"
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/value"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestNames(t *testing.T) {
+	t.Parallel()
+	for name, want := range map[string]string{"reminder-hour": "ReminderHour", "tank/litres": "TankLitres", "4x": "Key4x", "a": "A", "möhre": "Möhre", "a__b": "AB"} {
+		assert.Equal(t, want, goName(name))
+	}
+}
+
+var update = flag.Bool("update", false, "write the golden file again")
+
+// everyKind declares a key of each kind, a collection, and what a declaration can say.
+func everyKind(t *testing.T) []entry.Declared {
+	t.Helper()
+	var keys []entry.Declared
+	for _, line := range []string{
+		`{"name":"frost/warning","kind":"bool","default":false,"about":"whether frost is likely"}`,
+		`{"name":"tank/litres","kind":"int","default":400,"min":0,"max":5000}`,
+		`{"name":"spacing-m","kind":"float","default":0.3,"min":0.0,"max":5.0}`,
+		`{"name":"plot","kind":"text","default":"C4 \"north\" $1"}`,
+		`{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]}`,
+		`{"name":"photo","kind":"bytes","default":"AAEC"}`,
+		`{"name":"sown","kind":"time","default":"2026-05-03T09:12:44Z"}`,
+		`{"name":"hose/queue","kind":"list","default":[],"keep":5}`,
+		`{"name":"levels","kind":"list","default":[]}`,
+		`{"name":"per-bed","kind":"map","default":{"C4":1}}`,
+		`{"name":"gate-code","kind":"sealed"}`,
+		`{"name":"plantings","kind":"map","family":true,"about":"what grows where"}`,
+		`{"name":"best","kind":"int","family":true}`,
+		`{"name":"notes","kind":"map","family":true}`,
+	} {
+		var r scan.Reader
+		r.Reset([]byte(line))
+		k, err := entry.ReadDeclared(&r)
+		require.NoError(t, err, line)
+		keys = append(keys, k)
+	}
+	return keys
+}
+
+func everyPlace(t *testing.T, onBoard bool) Place {
+	t.Helper()
+	of := func(json string) value.Value {
+		v, err := value.ParseAny([]byte(json))
+		require.NoError(t, err)
+		return v
+	}
+	return Place{
+		Board: onBoard, Dir: "garden", Name: "plotbook", Link: "http://127.0.0.1:8437/boards/rowan-street", Keys: everyKind(t),
+		Entries: []entry.Entry{
+			{Name: "levels", Value: of(`[1,2]`)},
+			{Name: "plantings/1", Value: of(`{"crop":"beans","bed":"C4","spacing-cm":30,"done":true}`)},
+			{Name: "plantings/2", Value: of(`{"crop":"peas","spacing-cm":7.5}`)},
+		},
+	}
+}
+
+// What is printed as Go compiles, for a device and for a board.
+func TestGoCompiles(t *testing.T) {
+	t.Parallel()
+	for _, onBoard := range []bool{false, true} {
+		code, err := everyPlace(t, onBoard).Go()
+		require.NoError(t, err)
+		file := filepath.Join(t.TempDir(), "main.go")
+		require.NoError(t, os.WriteFile(file, code, 0o600))
+		out, err := exec.Command("go", "vet", file).CombinedOutput()
+		require.NoError(t, err, "%s\n%s", out, code)
+		assert.Contains(t, string(code), "SpacingCm float64 `pantry:\"spacing-cm\"`")
+		assert.Contains(t, string(code), `pantry.List[int]("levels")`)
+	}
+	code, err := Place{Dir: "garden", Name: "plotbook"}.Go()
+	require.NoError(t, err)
+	assert.Contains(t, string(code), "func main()")
+}
+
+// What is printed as JavaScript runs: it declares the keys and joins a board.
+func TestJSRuns(t *testing.T) {
+	t.Parallel()
+	node, err := exec.LookPath("node")
+	if err != nil && os.Getenv("CI") != "true" {
+		t.Skip("node is missing: make test installs it")
+	}
+	require.NoError(t, err)
+	code, err := everyPlace(t, true).JS()
+	require.NoError(t, err)
+	module, err := filepath.Abs("../../js/small-pantry.js")
+	require.NoError(t, err)
+	text := strings.Replace(string(code), "http://127.0.0.1:8437/small-pantry.js", "file://"+module, 1)
+	require.NotEqual(t, string(code), text)
+	text += "\nconst opened = open('http://127.0.0.1:1/boards/rowan-street')\nconsole.log(opened.v.get(), tankLitres.default, tankLitres.max)\nopened.board.close()\nprocess.exit(0)\n"
+	file := filepath.Join(t.TempDir(), "keys.mjs")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	out, err := exec.Command(node, file).CombinedOutput()
+	require.NoError(t, err, "%s\n%s", out, code)
+	assert.Contains(t, string(out), "false 400 5000")
+}
+
+// The shell lines are valid, and the Kotlin code is the one that the tests of the bindings compile.
+func TestOtherLanguages(t *testing.T) {
+	t.Parallel()
+	code, err := everyPlace(t, true).Curl()
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "keys.sh")
+	require.NoError(t, os.WriteFile(file, code, 0o600))
+	out, err := exec.Command("sh", "-n", file).CombinedOutput()
+	require.NoError(t, err, "%s\n%s", out, code)
+	assert.Contains(t, string(code), `-X PUT -d '400' 'http://127.0.0.1:8437/v1/boards/rowan-street/entries/tank/litres'`)
+	assert.NotContains(t, string(code), "gate-code")
+	code, err = everyPlace(t, false).Kotlin()
+	require.NoError(t, err)
+	golden := filepath.Join("..", "..", "bindings", "testdata", "kotlin", "Generated.kt")
+	if *update {
+		require.NoError(t, os.WriteFile(golden, append([]byte("package generated\n\n"), code...), 0o600))
+	}
+	want, err := os.ReadFile(golden)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), "package generated\n\n"+string(code), "write it again with: go test ./internal/keycode -update")
+	code, err = everyPlace(t, false).Swift()
+	require.NoError(t, err)
+	assert.Contains(t, string(code), `lazy var tankLitres = whole("tank/litres", 400, 0...5000)`)
+}
