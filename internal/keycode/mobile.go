@@ -78,7 +78,7 @@ func (p Place) kotlinKey(k entry.Declared) string {
 		}
 		var into, out []string
 		for _, f := range fields {
-			kind := map[value.Kind]string{value.KindBool: "Bool", value.KindInt: "Whole", value.KindFloat: "Decimal"}[f.value.Kind()]
+			kind := map[value.Kind]string{value.KindBool: "Switch", value.KindInt: "Whole", value.KindFloat: "Decimal"}[f.value.Kind()]
 			if kind == "" {
 				kind = "Text"
 			}
