@@ -83,7 +83,11 @@ func (p Place) kotlinKey(k entry.Declared) string {
 				kind = "Text"
 			}
 			into = append(into, fmt.Sprintf("set%s(%s, it.%s)", kind, quoted(f.name), camel(f.name)))
-			out = append(out, fmt.Sprintf("%s(%s)", strings.ToLower(kind), quoted(f.name)))
+			read := strings.ToLower(kind)
+			if read == "switch" { // a word of the language
+				read = "switch_"
+			}
+			out = append(out, fmt.Sprintf("%s(%s)", read, quoted(f.name)))
 		}
 		return fmt.Sprintf("records<%s>({ %s }, name = %s) { %[1]s(%[4]s) }", goRecord(k.Name), strings.Join(into, "."), quoted(k.Name), strings.Join(out, ", "))
 	case len(k.Choices) > 0:

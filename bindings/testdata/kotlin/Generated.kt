@@ -19,7 +19,7 @@ class App : Keys() {
     // levels is a list, which the Kotlin package does not have; read it with the Go package.
     // per-bed is a map, which the Kotlin package does not have; read it with the Go package.
     val gateCode by text(sealed = true, name = "gate-code")
-    val plantings by records<Planting>({ setText("bed", it.bed).setText("crop", it.crop).setSwitch("done", it.done).setDecimal("spacing-cm", it.spacingCm) }, name = "plantings") { Planting(text("bed"), text("crop"), switch("done"), decimal("spacing-cm")) }
+    val plantings by records<Planting>({ setText("bed", it.bed).setText("crop", it.crop).setSwitch("done", it.done).setDecimal("spacing-cm", it.spacingCm) }, name = "plantings") { Planting(text("bed"), text("crop"), switch_("done"), decimal("spacing-cm")) }
     // best is a records of kind int, which the Kotlin package does not have; read it with the Go package.
     // notes is a records of kind map, which the Kotlin package does not have; read it with the Go package.
 }
