@@ -100,11 +100,11 @@ func (c *call) front() error {
 		if about.Boards, err = c.s.store.Boards(c.r.Context(), "", 0); err != nil {
 			return err
 		}
-		if c.s.pages != nil {
-			_, err := fs.Stat(c.s.pages.FS(), "index.html")
-			if about.Pages = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
+	}
+	if c.s.pages != nil {
+		_, err := fs.Stat(c.s.pages.FS(), "index.html")
+		if about.Pages = err == nil; err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
 		}
 	}
 	var b bytes.Buffer

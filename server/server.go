@@ -27,8 +27,9 @@ type Options struct {
 	Public string
 	// Limits are how much the server takes.
 	Limits Limits
-	// Pages is a directory with the developer's own pages, which are served from the
-	// same origin, beside the server's own paths; empty: none. Development mode only.
+	// Pages is a directory with the developer's own pages, which are served from the same origin,
+	// beside the server's own paths; empty means none. Such a page can read the links that the
+	// board's page keeps on a device.
 	Pages string
 	// BehindProxy are the addresses of reverse proxies whose X-Forwarded-For names the client. Such
 	// headers from any other address change nothing.
@@ -76,9 +77,8 @@ type Server struct {
 }
 
 var (
-	// ErrDevOnly is returned by New for what there is in development mode only: Pages and
-	// Trouble.
-	ErrDevOnly = errors.New("pages of one's own and trouble are for development mode only")
+	// ErrDevOnly is returned by New for Trouble without Dev.
+	ErrDevOnly = errors.New("trouble is for development mode only")
 	// ErrPublic is returned by OwnerLink where Options.Public is empty.
 	ErrPublic = errors.New("a link needs to know how others reach the server: say it in Options.Public")
 	// ErrInUse is returned by New for a data directory that another server has.
@@ -116,7 +116,7 @@ func NewOn(o Options, open Opener) (*Server, error) {
 }
 
 func newOn(o Options, open Opener) (*Server, error) {
-	if !o.Dev && (o.Pages != "" || o.Trouble != Trouble{}) {
+	if !o.Dev && o.Trouble != (Trouble{}) {
 		return nil, ErrDevOnly
 	}
 	if o.Log == nil {

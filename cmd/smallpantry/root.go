@@ -82,7 +82,7 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 		{"Undo", []*cobra.Command{a.restore()}},
 		{"Move", []*cobra.Command{a.copy(), a.export(), a.importFile()}},
 		{"Share", []*cobra.Command{a.serve(), a.board(), a.places()}},
-		{"Keep going", []*cobra.Command{a.check(), a.repair(), a.demo()}},
+		{"Keep going", []*cobra.Command{a.check(), a.repair(), a.newApp(), a.demo()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title + ":"})
 		for _, cmd := range group.commands {

@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -21,11 +22,11 @@ func (a *app) serve() *cobra.Command {
 		Long: `serve keeps boards in the directory DATA and serves them until it is interrupted.
 Each write is on disk before it is acknowledged. A board is reached by a link, which
 contains a token. --board creates a board and prints its owner's link; board invite
-makes links for others; the token in DATA/admin-token owns every board.
+makes links for others; the token in DATA/admin-token owns every board. --pages also
+serves your own pages, and the owner's link then opens them.
 
 With --dev there are no tokens: everybody on this machine can do everything, and a
-board is created at its first use. --pages then serves your own pages from the same
-origin. --trouble makes the network unreliable, to test an app: each answer is late
+board is created at its first use. --trouble makes the network unreliable, to test an app: each answer is late
 (slow=2s), some are lost (cut=10%), or one entry holds a value of another kind
 (garble=NAME).`,
 		Example: `  smallpantry serve --board rowan-street
@@ -40,8 +41,8 @@ origin. --trouble makes the network unreliable, to test an app: each answer is l
 					return usage("--trouble: %v", err)
 				}
 			}
-			if !o.Dev && (o.Pages != "" || cmd.Flags().Changed("trouble")) {
-				return usage("--pages and --trouble need --dev")
+			if !o.Dev && cmd.Flags().Changed("trouble") {
+				return usage("--trouble needs --dev")
 			}
 			if err := flags.Check(); err != nil {
 				return usageError{err}
@@ -65,7 +66,7 @@ origin. --trouble makes the network unreliable, to test an app: each answer is l
 			if o.Dev {
 				where = fmt.Sprintf("%s; open them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
 			}
-			err = flags.Run(cmd.Context(), s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public})
+			err = flags.Run(cmd.Context(), s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public, Pages: hasIndex(o.Pages)})
 			if errors.Is(err, server.ErrNotLoopback) {
 				err = usageError{err}
 			}
@@ -75,7 +76,16 @@ origin. --trouble makes the network unreliable, to test an app: each answer is l
 	flags.Add(cmd.Flags())
 	cmd.Flags().StringVar(&data, "data", "pantry-data", "keep the boards in `DIR`")
 	cmd.Flags().BoolVar(&o.Dev, "dev", false, "development mode: no tokens, this machine only")
-	cmd.Flags().StringVar(&o.Pages, "pages", "", "serve the pages in `DIR` too; with --dev")
+	cmd.Flags().StringVar(&o.Pages, "pages", "", "also serve the pages in `DIR`")
 	cmd.Flags().StringVar(&trouble, "trouble", "", "make `TROUBLE`: slow=2s,cut=10%,garble=NAME; with --dev")
 	return cmd
+}
+
+// hasIndex reports whether a directory of pages has an index.html.
+func hasIndex(dir string) bool {
+	if dir == "" {
+		return false
+	}
+	info, err := os.Stat(filepath.Join(dir, "index.html"))
+	return err == nil && info.Mode().IsRegular()
 }

@@ -32,7 +32,10 @@ func TestMain(m *testing.M) { os.Exit(browser.Main(m)) }
 
 // pages serves the page from an origin of its own.
 func pages(t *testing.T) string {
-	web := httptest.NewServer(http.FileServer(http.Dir(".")))
+	mux := http.NewServeMux()
+	mux.Handle("/", http.FileServer(http.Dir(".")))
+	mux.HandleFunc("/small-pantry.js", func(w http.ResponseWriter, r *http.Request) { http.ServeFile(w, r, "../../js/small-pantry.js") })
+	web := httptest.NewServer(mux)
 	t.Cleanup(web.Close)
 	return web.URL + "/index.html"
 }
@@ -98,6 +101,8 @@ func TestInDevelopment(t *testing.T) {
 	chromium := browser.Start(t)
 	s := pantrytest.NewServer(t)
 	p := chromium.Open(t, pages(t)+"#"+url.QueryEscape(s.Link("rowan-street")))
+	p.Shows("This link leads to another server") // which anybody can have sent
+	p.Click("#ask button")
 	p.Shows("0 litres in the tank", "The gate is shut.", "nobody")
 	_, err := join(t, s.Link("rowan-street")).Put(t.Context(), litres.Name(), value.Int(20))
 	require.NoError(t, err)

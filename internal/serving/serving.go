@@ -153,6 +153,7 @@ type Words struct {
 	Colour bool   // Out is a terminal with colours
 	Where  string // where the boards are stored, as a sentence
 	Public string // the base address of links
+	Pages  bool   // the developer's own index.html is served too
 }
 
 // Run prints that the server runs, and serves until ctx ends. Then it waits at most 5 seconds for
@@ -204,6 +205,10 @@ func (f *Flags) tellLink(ctx context.Context, s *server.Server, w Words) error {
 		is = "is new"
 	}
 	fmt.Fprintf(w.Out, "\nthe board %s %s; this is its owner's link. Anyone who has it can do everything there:\n\n%s\n\n", f.Board, is, link)
+	if base, token, ok := strings.Cut(link, "/boards/"+f.Board+"#"); ok && w.Pages {
+		link = base + "/index.html#" + token
+		fmt.Fprintf(w.Out, "your own page, with the same rights; scan it with a phone:\n\n%s\n\n", link)
+	}
 	err = qrcode.Print(w.Out, link, w.Colour)
 	fmt.Fprintf(w.Out, "\nopen it in a browser, or try it in another terminal:  smallpantry add LINK tank/litres 420    smallpantry watch LINK\n")
 	return err

@@ -1,0 +1,58 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A new Go app is complete: its own test passes, it keeps what is set, and refuses what is wrong.
+func TestNewGo(t *testing.T) {
+	t.Parallel()
+	dir, home := filepath.Join(t.TempDir(), "shed-app"), t.TempDir()
+	var out, errs strings.Builder
+	require.Zero(t, run([]string{"new", "go", dir}, nil, &out, &errs), errs.String())
+	assert.Contains(t, out.String(), "go run . hour 7")
+	run := func(args ...string) string {
+		cmd := exec.Command("go", args...)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "go %v: %s", args, out)
+		return string(out)
+	}
+	run("mod", "tidy")
+	run("vet", "./...")
+	run("test", "./...")
+	assert.Contains(t, run("run", ".", "hour", "7"), "remind at 7:00")
+	assert.Contains(t, run("run", ".", "hour", "25"), "Enter a whole number from 0 to 23.\nremind at 7:00")
+	main, err := os.ReadFile(filepath.Join(dir, "main.go"))
+	require.NoError(t, err)
+	lines := 0
+	for line := range strings.Lines(string(main)) {
+		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "//") {
+			lines++
+		}
+	}
+	assert.LessOrEqual(t, lines, 65)
+}
+
+func TestNewRefuses(t *testing.T) {
+	t.Parallel()
+	full := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(full, "notes"), nil, 0o600))
+	for says, args := range map[string][]string{
+		"is not empty":          {"new", "go", full},
+		`no starter app "rust"`: {"new", "rust", filepath.Join(full, "app")},
+		"can't be the name":     {"new", "page", filepath.Join(full, "My App")},
+		"new needs 2 arguments": {"new", "go"},
+	} {
+		var out, errs strings.Builder
+		assert.NotZero(t, run(args, nil, &out, &errs), args)
+		assert.Contains(t, errs.String(), says)
+	}
+}
