@@ -160,7 +160,7 @@ func (s *story) misspelt() error {
 	s.scene("A second app on the phone spells a name in another way")
 	var found []pantry.Problem
 	ns, err := pantry.Open(s.dir, s.Phones[0],
-		pantry.Declare(pantry.Int("reminder_hour", 18)),
+		pantry.Declare(pantry.Int("reminder_hour", 18)), //pantry:meant check finds it
 		pantry.OnProblem(func(p pantry.Problem) { found = append(found, p) }))
 	if err != nil {
 		return err

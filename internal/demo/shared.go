@@ -207,7 +207,7 @@ func (s *story) agree() error {
 		return err
 	}
 	defer rainlog.Close()
-	slip := pantry.Int("tank/litre", 0)
+	slip := pantry.Int("tank/litre", 0) //pantry:meant the board finds it
 	findings, err := rainlog.DeclareKeys(s.ctx, slip)
 	if err != nil {
 		return err
@@ -255,7 +255,7 @@ func (s *story) wrongKind() error {
 	if _, err := tankwatch.DeclareKeys(s.ctx, tankLitres); err != nil { // as an app does when it is opened
 		return err
 	}
-	words := board.On(b, pantry.Text("tank/litres", "unknown"))
+	words := board.On(b, pantry.Text("tank/litres", "unknown")) //pantry:meant another app declares it too
 	err = words.Set(s.ctx, "plenty")
 	s.say("it stores a text: %v", err)
 	expect(s.teller, "refused as the wrong kind", errors.Is(err, pantry.ErrWrongKind), true)

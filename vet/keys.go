@@ -1,0 +1,371 @@
+package vet
+
+import (
+	"cmp"
+	"fmt"
+	"go/ast"
+	"go/types"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/near"
+)
+
+// A key is a declaration in the program: pantry.Int("reminder-hour", 18).
+type key struct {
+	name   string
+	maker  string // Int, Text, RecordsOf, …
+	call   *ast.CallExpr
+	obj    types.Object // the variable that holds it, if it is one
+	sealed bool
+	family bool
+}
+
+// declaredNames are the names that a package declares, as a fact for packages that import it.
+type declaredNames struct{ Names []declaredName }
+
+type declaredName struct{ Name, Maker, Where string }
+
+// AFact marks declaredNames as a fact.
+func (*declaredNames) AFact() {}
+
+func (f *declaredNames) String() string { return fmt.Sprintf("declares %d names", len(f.Names)) }
+
+var makers = []string{"Bool", "Int", "Float", "Text", "Bytes", "Time", "Duration", "OneOf", "List", "Map", "Object", "RecordsOf"}
+
+// findKeys finds the keys that the package declares.
+func (c *checker) findKeys() {
+	holders := map[*ast.CallExpr]types.Object{}
+	for node := range c.in.PreorderSeq((*ast.ValueSpec)(nil), (*ast.AssignStmt)(nil), (*ast.KeyValueExpr)(nil)) {
+		switch n := node.(type) {
+		case *ast.ValueSpec:
+			for i, v := range n.Values {
+				if call := root(v); call != nil && i < len(n.Names) {
+					holders[call] = c.TypesInfo.Defs[n.Names[i]]
+				}
+			}
+		case *ast.AssignStmt:
+			for i, v := range n.Rhs {
+				if call := root(v); call != nil && i < len(n.Lhs) {
+					if id, ok := n.Lhs[i].(*ast.Ident); ok {
+						holders[call] = c.TypesInfo.ObjectOf(id)
+					}
+				}
+			}
+		}
+	}
+	sealed := map[*ast.CallExpr]bool{}
+	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
+		call := node.(*ast.CallExpr)
+		if _, receiver, name := c.called(call); receiver == "Key" && name == "Sealed" {
+			if r := root(call); r != nil {
+				sealed[r] = true
+			}
+		}
+	}
+	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
+		call := node.(*ast.CallExpr)
+		path, receiver, maker := c.called(call)
+		if path != devicePath || receiver != "" || !slices.Contains(makers, maker) {
+			continue
+		}
+		c.survives(call, maker)
+		if len(call.Args) == 0 || c.inTest(call) {
+			continue
+		}
+		name, ok := c.stringOf(call.Args[0])
+		if !ok {
+			continue
+		}
+		k := &key{name: name, maker: maker, call: call, obj: holders[call], sealed: sealed[call], family: maker == "RecordsOf"}
+		if !k.sealed && (maker == "Text" || maker == "Bytes") && entry.SecretName(name) {
+			c.report(call, "the name %q says that it is a secret, and the key is not Sealed: add .Sealed(), and the option Seal to Open", name)
+		}
+		c.keys = append(c.keys, k)
+		if k.obj != nil {
+			c.uses[k.obj] = k
+		}
+	}
+	var fact declaredNames
+	for _, k := range c.keys {
+		fact.Names = append(fact.Names, declaredName{k.name, k.maker, c.Fset.Position(k.call.Pos()).String()})
+	}
+	if len(fact.Names) > 0 {
+		c.ExportPackageFact(&fact)
+	}
+}
+
+// root returns the call at the start of a chain: Int in pantry.Int("a", 1).Between(0, 2).
+func root(e ast.Expr) *ast.CallExpr {
+	call, ok := ast.Unparen(e).(*ast.CallExpr)
+	for ok {
+		s, isSelector := ast.Unparen(call.Fun).(*ast.SelectorExpr)
+		if !isSelector {
+			return call
+		}
+		inner, chained := ast.Unparen(s.X).(*ast.CallExpr)
+		if !chained {
+			return call
+		}
+		call = inner
+	}
+	return nil
+}
+
+// declaredTwice reports names that are declared twice, or nearly, here and in imported packages.
+func (c *checker) declaredTwice() {
+	type declared struct {
+		name, maker, where string
+		call               *ast.CallExpr
+	}
+	var all []declared
+	for _, f := range c.AllPackageFacts() {
+		if names, ok := f.Fact.(*declaredNames); ok && f.Package != c.Pkg {
+			for _, n := range names.Names {
+				all = append(all, declared{name: n.Name, maker: n.Maker, where: n.Where})
+			}
+		}
+	}
+	for _, k := range c.keys {
+		all = append(all, declared{k.name, k.maker, c.Fset.Position(k.call.Pos()).String(), k.call})
+	}
+	slices.SortStableFunc(all, func(a, b declared) int { return cmp.Compare(a.where, b.where) })
+	for i, a := range all {
+		for _, b := range all[i+1:] {
+			at, other := b, a
+			if at.call == nil {
+				at, other = a, b
+			}
+			if at.call == nil {
+				continue
+			}
+			switch how := near.Match(a.name, b.name); {
+			case a.name == b.name:
+				c.report(at.call, "the name %q is declared a second time (also at %s): was a line copied? Declare a key once and use its variable", at.name, short(other.where))
+			case how != "":
+				c.report(at.call, "the name %q nearly matches %q, which is declared at %s: %s", at.name, other.name, short(other.where), how)
+			}
+		}
+	}
+}
+
+// short removes the directories of a position.
+func short(where string) string { return where[strings.LastIndexByte(where, '/')+1:] }
+
+// notDeclared reports keys that are not passed to Declare although others are, and literal names that
+// no key declares.
+func (c *checker) notDeclared() {
+	passed, any, unknown := map[*key]bool{}, false, false
+	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
+		call := node.(*ast.CallExpr)
+		_, receiver, name := c.called(call)
+		if receiver == "" && name == "Declare" && !c.inTest(call) {
+			any = true
+			for _, arg := range call.Args {
+				id, ok := ast.Unparen(arg).(*ast.Ident)
+				k := (*key)(nil)
+				if ok {
+					k = c.uses[c.TypesInfo.ObjectOf(id)]
+				}
+				if unknown = unknown || k == nil; k != nil {
+					passed[k] = true
+				}
+			}
+		}
+		c.literalName(call, receiver, name)
+	}
+	if !any || unknown {
+		return // it is declared by a list that this can't follow
+	}
+	for _, k := range c.keys {
+		if k.obj != nil && !passed[k] && k.obj.Parent() == c.Pkg.Scope() {
+			c.report(k.call, "the key %q is not passed to Declare, and others are: mistakes with it are not found", k.name)
+		}
+	}
+}
+
+// literalName reports a name in Put, Entry or Drop that no key declares.
+func (c *checker) literalName(call *ast.CallExpr, receiver, method string) {
+	if receiver != "Namespace" && receiver != "Batch" && receiver != "Board" || c.inTest(call) || len(c.keys) == 0 {
+		return
+	}
+	if method != "Put" && method != "Entry" && method != "Drop" {
+		return
+	}
+	for _, arg := range call.Args {
+		name, ok := c.stringOf(arg)
+		if !ok {
+			continue
+		}
+		if c.covered(name) {
+			return
+		}
+		mean := ""
+		for _, k := range c.keys {
+			if near.Match(name, k.name) != "" {
+				mean = fmt.Sprintf("; did you mean %q?", k.name)
+			}
+		}
+		c.report(arg, "no key declares the name %q%s", name, mean)
+		return // the value of a Put is no name
+	}
+}
+
+// covered reports whether a key declares a name, here or in a package that this one imports.
+func (c *checker) covered(name string) bool {
+	is := func(declared string) bool { return name == declared || strings.HasPrefix(name, declared+"/") }
+	for _, k := range c.keys {
+		if is(k.name) {
+			return true
+		}
+	}
+	for _, f := range c.AllPackageFacts() {
+		if names, ok := f.Fact.(*declaredNames); ok && slices.ContainsFunc(names.Names, func(n declaredName) bool { return is(n.Name) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// survives reports fields of a struct that are not stored.
+func (c *checker) survives(call *ast.CallExpr, maker string) {
+	if maker != "Object" && maker != "RecordsOf" || c.inTest(call) {
+		return
+	}
+	t := c.TypesInfo.TypeOf(call)
+	named, ok := t.(*types.Named)
+	if !ok || named.TypeArgs().Len() != 1 {
+		return
+	}
+	s, ok := named.TypeArgs().At(0).Underlying().(*types.Struct)
+	if !ok {
+		return
+	}
+	for i := range s.NumFields() {
+		f := s.Field(i)
+		tag := reflect.StructTag(s.Tag(i))
+		why := ""
+		switch f.Type().Underlying().(type) {
+		case *types.Signature:
+			why = "a func can't be stored"
+		case *types.Chan:
+			why = "a channel can't be stored"
+		}
+		switch {
+		case !f.Exported() && !f.Embedded():
+			why = "it is not exported; start its name with a capital letter"
+		case tag.Get("pantry") == "-" || tag.Get("pantry") == "" && tag.Get("json") == "-":
+			why = "its tag excludes it"
+		}
+		if why != "" {
+			c.report(call, "the field %s of %s does not survive closing the app: %s", f.Name(), types.TypeString(named.TypeArgs().At(0), types.RelativeTo(c.Pkg)), why)
+		}
+	}
+}
+
+var (
+	reading = []string{"Get", "Lookup", "State", "Watch", "All", "Len", "Sorted", "Each", "Update", "Entry"}
+	writing = []string{"Set", "SetIf", "Seed", "Clear", "Put", "Add", "Drop", "Update", "Raise", "Lower", "Append", "AppendUnique", "Remove", "RemoveAll", "Take"}
+)
+
+// usage reports keys that the program only reads, only writes or never uses. It looks at keys of a main
+// package: another package declares keys for others.
+func (c *checker) usage() {
+	if c.Pkg.Name() != "main" {
+		return
+	}
+	type use struct{ read, written, unclear, any bool }
+	seen := map[*key]*use{}
+	for _, k := range c.keys {
+		if k.obj != nil && k.obj.Parent() == c.Pkg.Scope() && k.maker != "Object" {
+			seen[k] = &use{}
+		}
+	}
+	vars := map[types.Object]*key{} // variables that hold a bound variable
+	for node, stack := range c.withParents() {
+		id, ok := node.(*ast.Ident)
+		if !ok {
+			continue
+		}
+		obj := c.TypesInfo.Uses[id]
+		k := c.uses[obj]
+		bound := false
+		if k == nil {
+			k, bound = vars[obj], true
+		}
+		u := seen[k]
+		if k == nil || u == nil {
+			continue
+		}
+		method, to, declares := c.methodOn(stack, bound)
+		switch {
+		case declares:
+		case to != nil:
+			vars[to] = k
+			u.any = true
+		case slices.Contains(reading, method) || slices.Contains(writing, method):
+			u.any = true
+			u.read = u.read || slices.Contains(reading, method)
+			u.written = u.written || slices.Contains(writing, method)
+		default:
+			u.unclear = true
+		}
+	}
+	for k, u := range seen {
+		switch {
+		case u.unclear:
+		case !u.any && !u.read && !u.written:
+			c.report(k.call, "the key %q is declared and never used", k.name)
+		case u.read && !u.written:
+			c.report(k.call, "the key %q is read and never written, so it always has its default", k.name)
+		case u.written && !u.read:
+			c.report(k.call, "the key %q is written and never read", k.name)
+		}
+	}
+}
+
+// withParents iterates over the nodes with their parents, the nearest last.
+func (c *checker) withParents() func(yield func(ast.Node, []ast.Node) bool) {
+	return func(yield func(ast.Node, []ast.Node) bool) {
+		c.in.WithStack(nil, func(n ast.Node, push bool, stack []ast.Node) bool {
+			return !push || yield(n, stack)
+		})
+	}
+}
+
+// methodOn returns what is done with a key, or with a bound variable: the method that is called on it in
+// the end, or the variable that it is assigned to. declares is set for an argument of Declare.
+func (c *checker) methodOn(stack []ast.Node, bound bool) (method string, to types.Object, declares bool) {
+	for i := len(stack) - 2; i >= 0; i-- {
+		switch n := stack[i].(type) {
+		case *ast.SelectorExpr:
+			method = n.Sel.Name
+		case *ast.CallExpr:
+			_, _, name := c.called(n)
+			switch {
+			case name == "Declare":
+				return "", nil, true
+			case name == "In", name == "On", name == "OnRecords", name == "OnFields", name == "At":
+				bound = true
+				continue
+			case slices.Contains(reading, name), slices.Contains(writing, name):
+				return name, nil, false
+			}
+			return "", nil, false
+		case *ast.AssignStmt:
+			if !bound || len(n.Lhs) != 1 {
+				return "", nil, false
+			}
+			if id, ok := n.Lhs[0].(*ast.Ident); ok {
+				return "", c.TypesInfo.ObjectOf(id), false
+			}
+			return "", nil, false
+		case *ast.ParenExpr:
+		default:
+			return "", nil, false
+		}
+	}
+	return "", nil, false
+}

@@ -1,0 +1,98 @@
+package vet_test
+
+import (
+	"fmt"
+	"go/format"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/go/analysis"
+	"golang.org/x/tools/go/analysis/checker"
+	"golang.org/x/tools/go/packages"
+
+	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/vet"
+)
+
+// found runs the analyzer and returns its reports by file and line.
+func found(t *testing.T, patterns ...string) (reports map[string][]string, graph *checker.Graph) {
+	t.Helper()
+	pkgs, err := packages.Load(&packages.Config{Mode: packages.LoadAllSyntax}, patterns...)
+	require.NoError(t, err)
+	require.Zero(t, packages.PrintErrors(pkgs))
+	graph, err = checker.Analyze([]*analysis.Analyzer{vet.Analyzer}, pkgs, nil)
+	require.NoError(t, err)
+	reports = map[string][]string{}
+	for act := range graph.All() {
+		require.NoError(t, act.Err)
+		if act.Analyzer != vet.Analyzer || !act.IsRoot {
+			continue
+		}
+		for _, d := range act.Diagnostics {
+			at := act.Package.Fset.Position(d.Pos)
+			line := fmt.Sprintf("%s:%d", filepath.Base(at.Filename), at.Line)
+			reports[line] = append(reports[line], d.Message)
+		}
+	}
+	return reports, graph
+}
+
+// Every planted mistake is found, and nothing else.
+func TestPlantedMistakes(t *testing.T) {
+	t.Parallel()
+	reports, graph := found(t, "./testdata/app/...")
+	wants := regexp.MustCompile("`([^`]+)`")
+	planted := 0
+	for _, name := range []string{"main.go", "keys/keys.go"} {
+		text, err := os.ReadFile("testdata/app/" + name)
+		require.NoError(t, err)
+		for i, line := range strings.Split(string(text), "\n") {
+			at := fmt.Sprintf("%s:%d", filepath.Base(name), i+1)
+			_, want, _ := strings.Cut(line, "// want ")
+			for _, m := range wants.FindAllStringSubmatch(want, -1) {
+				planted++
+				j := slices.IndexFunc(reports[at], func(r string) bool { return regexp.MustCompile(m[1]).MatchString(r) })
+				if assert.GreaterOrEqual(t, j, 0, "%s: no report matches %q in %q", at, m[1], reports[at]) {
+					reports[at] = slices.Delete(reports[at], j, j+1)
+				}
+			}
+			assert.Empty(t, reports[at], at)
+			delete(reports, at)
+		}
+	}
+	assert.Empty(t, reports)
+	assert.GreaterOrEqual(t, planted, 12)
+
+	// The suggested fixes make a program that compiles.
+	fixed := 0
+	for act := range graph.All() {
+		for _, d := range act.Diagnostics {
+			for _, fix := range d.SuggestedFixes {
+				text, err := os.ReadFile(act.Package.Fset.Position(fix.TextEdits[0].Pos).Filename)
+				require.NoError(t, err)
+				for _, e := range slices.Backward(fix.TextEdits) {
+					from, to := act.Package.Fset.Position(e.Pos).Offset, act.Package.Fset.Position(e.End).Offset
+					text = slices.Concat(text[:from], e.NewText, text[to:])
+				}
+				_, err = format.Source(text)
+				assert.NoError(t, err, d.Message)
+				assert.Regexp(t, `_, err = pantry\.(Add|Append)\(`, string(text))
+				fixed++
+			}
+		}
+	}
+	assert.Equal(t, 3, fixed)
+}
+
+// The examples and the demo of this repository have none of the mistakes.
+func TestNoFalseAlarm(t *testing.T) {
+	t.Parallel()
+	reports, _ := found(t, "github.com/small-pantry/pantry/examples/...", "github.com/small-pantry/pantry/internal/demo")
+	assert.Empty(t, reports)
+}
