@@ -3,6 +3,7 @@ package pantry
 import (
 	"cmp"
 	"fmt"
+	"reflect"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -70,24 +71,29 @@ func (ns *Namespace) declare() error {
 	}
 	known := map[string]DeclaredKey{}
 	for _, k := range ns.l.Keys() {
-		known[k.Name] = k
+		known[k.ID()] = k
 	}
+	ns.reportOrphans(known)
 	var changed []DeclaredKey
 	for _, k := range d.keys {
 		if lost := k.unkept(); lost != "" {
 			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", lost))
 		}
 		k.examine(ns)
+		if s, ok := k.(interface{ structure() (reflect.Type, bool) }); ok {
+			t, family := s.structure()
+			ns.strayMembers(k.Name(), t, family)
+		}
 		for _, one := range k.Declared() {
 			if entry.SecretKey(one) {
 				ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s suggests a secret, which anybody who can read the file or a backup of it could read; declare it Sealed, or use another name", scan.Quote(one.Name)))
 			}
-			if before, ok := known[one.Name]; !ok {
+			if before, ok := known[one.ID()]; !ok {
 				ns.compare(one.Name, known)
 			} else if before.Kind != one.Kind && !ns.migrated {
 				ns.prob.report(one.Name, nil, fmt.Errorf("%w: %s was declared as %s, and is now declared as %s; a changed kind needs a Schema step", ErrWrongKind, one.Name, before.Kind, one.Kind))
 			}
-			if !known[one.Name].Equal(one) {
+			if !known[one.ID()].Equal(one) {
 				changed = append(changed, one)
 			}
 		}
@@ -109,8 +115,8 @@ func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
 			ns.prob.report(name, nil, refuse.As(ErrInvalid, "the name %s nearly matches %s, which %s: %s", scan.Quote(name), scan.Quote(other), is, how))
 		}
 	}
-	for other := range known {
-		tell(other, "is declared in this namespace")
+	for _, other := range known {
+		tell(other.Name, "is declared in this namespace")
 	}
 	for e := range ns.Entries("") {
 		if _, declared := known[e.Name]; !declared {

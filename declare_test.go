@@ -52,8 +52,9 @@ func TestDeclareFinds(t *testing.T) {
 
 	found = nil
 	open(t, dir, pantry.OnProblem(func(p pantry.Problem) { found = append(found, p.Err.Error()) }), pantry.Declare(pantry.Float("tank/litres", 0)))
-	require.Len(t, found, 1)
-	assert.Contains(t, found[0], "was declared as int, and is now declared as float")
+	require.Len(t, found, 2)
+	assert.Contains(t, found[0], `"frost-warning" is stored, and no app has declared it`)
+	assert.Contains(t, found[1], "was declared as int, and is now declared as float")
 }
 
 func TestUsage(t *testing.T) {

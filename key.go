@@ -348,6 +348,14 @@ func init() {
 	}
 }
 
+// structure returns the type of an Object's value, else nil.
+func (k Key[T]) structure() (t reflect.Type, family bool) {
+	if t := reflect.TypeFor[T](); k.Kind() == value.KindMap && t.Kind() == reflect.Struct {
+		return t, false
+	}
+	return nil, false
+}
+
 // hasRules reports whether the key has rules besides Between and Keep.
 func (k Key[T]) hasRules() bool { return len(k.definition().rules) > 0 }
 

@@ -38,6 +38,8 @@ type Namespace struct {
 	limits      limits
 	declaration *declaration // nil: nothing was declared
 	undeclared  sync.Map     // names that were used without a declaration
+	used        sync.Map     // name → usedKey
+	differ      sync.Map     // names of two keys that were reported
 	large       sync.Map     // names whose values were reported as large
 	notes       bool         // see NoteUsage
 	noted       bool         // this run is counted; l's lock guards it

@@ -65,6 +65,9 @@ func (k RecordsKey[T]) Declared() []DeclaredKey {
 	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Family: true}}
 }
 
+// structure returns the type of the records.
+func (k RecordsKey[T]) structure() (t reflect.Type, family bool) { return reflect.TypeFor[T](), true }
+
 func (k RecordsKey[T]) unkept() string { return k.one.unkept() }
 
 func (k RecordsKey[T]) kept(v value.Value) (value.Value, error) { return k.one.kept(v) }
