@@ -12,28 +12,34 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What the README shows compiles and does what it says, and what the documents
-// link to is there.
+// The programs in the README and in the documents compile, the complete one
+// prints what the text says, and each link leads to a file.
 func TestReadme(t *testing.T) {
 	t.Parallel()
-	text, err := os.ReadFile("README.md")
-	require.NoError(t, err)
 	dir := t.TempDir()
 	goTool := func(args ...string) {
 		t.Helper()
 		out, err := exec.Command("go", args...).CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
-	blocks := regexp.MustCompile("(?s)```go\n(.*?)```").FindAllStringSubmatch(string(text), -1)
-	require.Len(t, blocks, 4, "first sight, a program, a settings screen and its rules")
-	first, program, screen := blocks[0][1], blocks[1][1], blocks[2][1]+blocks[3][1]
-	declared, used, _ := strings.Cut(first, "\n\n")
-	for name, code := range map[string]string{
-		"first": "package main\nimport (\"github.com/small-pantry/pantry\"; \"github.com/small-pantry/pantry/board\")\n" + declared +
-			"\nfunc use(ns *pantry.Namespace, b *board.Board) {\n" + used + "\n_, _ = hour, tank\n}\nfunc main() {}\n",
-		"screen": "package main\nimport (\"context\"; \"github.com/small-pantry/pantry\")\n" + screen + "\nfunc main() {}\n",
-	} {
-		file := filepath.Join(dir, name+".go")
+	readme := goBlocks(t, "README.md")
+	require.Len(t, readme, 2, "a first look and a complete program")
+	declared, used, _ := strings.Cut(readme[0], "\n\n")
+	program := readme[1]
+
+	const pkg = "github.com/small-pantry/pantry"
+	vetted := map[string]string{
+		"first.go": source([]string{"context", pkg, pkg + "/board"}, declared,
+			"func use(ctx context.Context, ns *pantry.Namespace, b *board.Board) {", used, "_, _, _ = hour, tank, ctx", "}"),
+		"settings.go": source([]string{"context", pkg}, goBlocks(t, "docs/settings.md")...),
+		"testing_test.go": source([]string{"testing", pkg, pkg + "/pantrytest"},
+			append(goBlocks(t, "docs/testing.md"), `var hour = pantry.Int("reminder-hour", 18)`)...),
+		"migrate_test.go": source([]string{"strconv", "strings", "testing", pkg, pkg + "/pantrytest"},
+			append(goBlocks(t, "docs/migrate.md"), `var reminderHour = pantry.Int("reminder-hour", 18)`, `var steps []func(*pantry.Batch) error`)...),
+		"security.go": source([]string{pkg, pkg + "/seal"}, goBlocks(t, "docs/security.md")...),
+	}
+	for name, code := range vetted {
+		file := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(file, []byte(code), 0o600))
 		goTool("vet", file)
 	}
@@ -51,7 +57,7 @@ func TestReadme(t *testing.T) {
 
 	documents, err := filepath.Glob("docs/*.md")
 	require.NoError(t, err)
-	for _, document := range append(documents, "README.md", "CHANGELOG.md") {
+	for _, document := range append(documents, "README.md", "CHANGELOG.md", "CONTRIBUTING.md", "SECURITY.md") {
 		text, err := os.ReadFile(document)
 		require.NoError(t, err)
 		for _, link := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(string(text), -1) {
@@ -59,6 +65,25 @@ func TestReadme(t *testing.T) {
 			assert.NoError(t, err, "a link in %s", document)
 		}
 	}
+}
+
+// goBlocks returns the Go programs that a document shows.
+func goBlocks(t *testing.T, document string) []string {
+	t.Helper()
+	text, err := os.ReadFile(document)
+	require.NoError(t, err)
+	var blocks []string
+	for _, b := range regexp.MustCompile("(?s)```go\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		blocks = append(blocks, b[1])
+	}
+	require.NotEmpty(t, blocks, document)
+	return blocks
+}
+
+// source is a file of package main: its imports, the code, and an empty main.
+func source(imports []string, code ...string) string {
+	return "package main\nimport (\n\"" + strings.Join(imports, "\"\n\"") + "\"\n)\n" +
+		strings.Join(code, "\n") + "\nfunc main() {}\n"
 }
 
 // Every test that the documents name is there.
