@@ -36,8 +36,8 @@ var faults = []fault{
 	},
 	{
 		file:    "board/queue.go",
-		old:     "	if last.sent || last.code",
-		new:     "	if last.code",
+		old:     "	if last.sent || last == q.out || last.code",
+		new:     "	if last == q.out || last.code",
 		promise: "a put is not merged into one that may have arrived",
 	},
 	{
@@ -90,7 +90,7 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/store/shelf.go",
-		old:     "		case errors.Is(b.err, ErrNoBoard) && create: // somebody else did not want to make it\n",
+		old:     "		case errors.Is(b.err, ErrNoBoard) && create: // another caller did not want to create it\n",
 		new:     "",
 		promise: "a board is created beside somebody who reads its name",
 	},
@@ -150,7 +150,7 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/ledger/filelog.go",
-		old:     "	if cut == nil && journal.IsFull(cause) && head.Synced == head.Version {\n",
+		old:     "	if cut == nil && journal.IsFull(cause) && f.synced == head.Version {\n",
 		new:     "	if cut == nil {\n",
 		promise: "a failed sync is not believed the second time",
 	},
@@ -174,8 +174,8 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/ledger/filelog.go",
-		old:     "	case replaced || grown || !f.standsAt(head):\n",
-		new:     "	case replaced || grown && head.Header == nil || !f.standsAt(head):\n",
+		old:     "	case replaced || grown || !f.isAt(head):\n",
+		new:     "	case replaced:\n",
 		promise: "a commit builds on what other processes wrote",
 	},
 	{
@@ -249,5 +249,29 @@ var faults = []fault{
 		old:     "		if (sum > x) != (y > 0) && y != 0 {\n",
 		new:     "		if false {\n",
 		promise: "an addition that overflows is refused",
+	},
+	{
+		file:    "server/commit.go",
+		old:     "Allowed: c.stillAllowed, Erase",
+		new:     "Erase",
+		promise: "a token that is revoked while its commit arrives changes nothing",
+	},
+	{
+		file:    "internal/ledger/image.go",
+		old:     "	im.duty.add(im.c.owes)\n",
+		new:     "",
+		promise: "what a killed process still had to erase is erased by the next one",
+	},
+	{
+		file:    "internal/admission/pool.go",
+		old:     "	subtract(p.links, h.who.Link, h.n)\n",
+		new:     "",
+		promise: "memory that a request held is available to its link again",
+	},
+	{
+		file:    "board/queue.go",
+		old:     "last.link != it.link || now == nil",
+		new:     "now == nil",
+		promise: "a put is not merged into one that was made with another link",
 	},
 }

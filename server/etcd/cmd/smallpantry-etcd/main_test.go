@@ -74,7 +74,7 @@ func TestUsage(t *testing.T) {
 		"check --etcd-cert a":                    "go together",
 		"serve --peer x:1":                       "--peer is",
 		"serve --limit x":                        "--limit",
-		"serve --endpoints 127.0.0.1:1 --cert a": "--cert and --key go together",
+		"serve --endpoints 127.0.0.1:1 --cert a": "--cert and --key must be used together",
 		"check --etcd-ca main_test.go":           "there is no certificate in main_test.go",
 		"serve --listen :0 --endpoints 127.0.0.1": "--peer must say",
 	} {
