@@ -35,8 +35,8 @@ func TestKeysAsGo(t *testing.T) {
 	require.Zero(t, run([]string{"keys", filepath.Join(dir, "plotbook"), "--go"}, nil, &out, os.Stderr))
 	for _, line := range []string{
 		`ReminderHour = pantry.Int("reminder-hour", 18).Between(0, 23).About("when to remind")`, `TankRatio = pantry.Float("tank/ratio", 0.5).Between(0.0, 1.0)`,
-		`Plot = pantry.Text("plot", "\"C4\"")`, `HoseQueue = pantry.List[string]("hose/queue", "C4").Keep(20)`, `Plantings = pantry.RecordsOf[Planting]("plantings")`,
-		`Depths = pantry.List[int]("depths", 1, 2)`, `Heights = pantry.List[any]("heights")`, `Icon = pantry.Bytes("icon", []byte("\x89\x00"))`,
+		`Plot = pantry.Text("plot", "\"C4\"")`, `HoseQueue = pantry.List[string]("hose/queue", "C4").Keep(20)`, `Plantings = pantry.RecordsOf[map[string]any]("plantings")`,
+		`Depths = pantry.List[int]("depths", 1, 2)`, `Heights = pantry.List[string]("heights")`, `Icon = pantry.Bytes("icon", []byte("\x89\x00"))`,
 		`Sown = pantry.Time("sown", time.Date(2026, 5, 3, 9, 12, 44, 0, time.UTC))`, `Notes = pantry.Map("notes", map[string]string{"a": "b"})`,
 		`Layout = pantry.Map("layout", map[string]any{"beds": []any{"C4", 2}, "deep": map[string]any{"cm": 30.5, "none": nil}})`,
 		`GateCode = pantry.Text("gate/code", "").Sealed()`, `Units = pantry.OneOf("units", "metric", "imperial", "by eye")`,
@@ -45,10 +45,11 @@ func TestKeysAsGo(t *testing.T) {
 		assert.Regexp(t, regexp.QuoteMeta(name)+` += `+regexp.QuoteMeta(rest), out.String())
 	}
 	file := filepath.Join(dir, "keys.go")
-	code := "package main\nimport (\"time\"; \"github.com/small-pantry/pantry\")\ntype Planting struct{}\nvar _ time.Time\n" + out.String() + "func main() {}\n"
-	require.NoError(t, os.WriteFile(file, []byte(code), 0o600))
-	said, err := exec.Command("go", "vet", file).CombinedOutput()
-	require.NoError(t, err, "%s\n%s", said, code)
+	require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o600))
+	vet := exec.Command("go", "vet", file)
+	vet.Env = environ
+	said, err := vet.CombinedOutput()
+	require.NoError(t, err, "%s\n%s", said, out.String())
 }
 
 // What an app has declared holds for a change from outside too: kind, range,

@@ -49,6 +49,9 @@ func TestCommands(t *testing.T) {
 	})
 }
 
+// environ is the environment of the tests. A script changes that of the process for a while.
+var environ = os.Environ()
+
 // processMu is held while a script has this process: its directory and
 // environment are those of the script then.
 var processMu sync.Mutex

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -20,7 +21,7 @@ func TestNewGo(t *testing.T) {
 	assert.Contains(t, out.String(), "go run . hour 7")
 	run := func(args ...string) string {
 		cmd := exec.Command("go", args...)
-		cmd.Dir, cmd.Env = dir, append(os.Environ(), "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
+		cmd.Dir, cmd.Env = dir, append(slices.Clip(environ), "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "go %v: %s", args, out)
 		return string(out)

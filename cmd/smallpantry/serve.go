@@ -62,7 +62,7 @@ board is created at its first use. --trouble makes the network unreliable, to te
 			if err != nil {
 				return errors.Join(err, l.Close())
 			}
-			where := "boards lie in " + abs
+			where := "boards are stored in " + abs
 			if o.Dev {
 				where = fmt.Sprintf("%s; open them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
 			}

@@ -37,10 +37,10 @@ type Flags struct {
 
 // Add adds the flags to a flag set.
 func (f *Flags) Add(to *pflag.FlagSet) {
-	to.StringVar(&f.Listen, "listen", "127.0.0.1:8437", "answer at `HOST:PORT`; without HOST for other machines too; port 0 takes any that is free")
-	to.StringVar(&f.Board, "board", "", "make the board `NAME` where there is none, and print its owner's link and QR code")
-	to.StringVar(&f.Public, "public", "", "what links begin with: how others reach the server, such as https://pantry.example")
-	to.StringVar(&f.Cert, "cert", "", "encrypt (TLS) with the certificate in `FILE`, which is read anew when it changes")
+	to.StringVar(&f.Listen, "listen", "127.0.0.1:8437", "listen on `HOST:PORT`; without HOST, on all addresses of the machine; port 0 is any free port")
+	to.StringVar(&f.Board, "board", "", "create the board `NAME` if it does not exist, and print its owner's link and QR code")
+	to.StringVar(&f.Public, "public", "", "the `URL` under which others reach the server, such as https://pantry.example; links begin with it")
+	to.StringVar(&f.Cert, "cert", "", "serve TLS with the certificate in `FILE`, which is read again when it changes")
 	to.StringVar(&f.Key, "key", "", "the certificate's key, in `FILE`")
 	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams, client-rate, address-rate, board-rate (requests a second), write-rate (bytes a second); may be repeated")
 	to.StringSliceVar(&f.proxies, "behind-proxy", nil, "take clients' addresses from X-Forwarded-For of the proxies in `CIDR[,CIDR]`, such as 10.0.0.0/8")

@@ -40,7 +40,7 @@ func run(t *testing.T, args ...string) (said []string, stop func()) {
 	r, w := io.Pipe()
 	served := make(chan error, 1)
 	go func() {
-		served <- f.Run(ctx, s, l, Words{Out: w, Where: "boards lie in DATA", Public: public})
+		served <- f.Run(ctx, s, l, Words{Out: w, Where: "boards are stored in DATA", Public: public})
 	}()
 	stop = func() {
 		cancel()

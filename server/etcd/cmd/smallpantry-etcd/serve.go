@@ -122,7 +122,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	peerOptions.Secret = strings.TrimSpace(string(token))
 	defer st.Join(peerOptions).Leave()
 	serves = true
-	where := fmt.Sprintf("boards lie in etcd at %s; other servers reach this one at %s", strings.Join(so.Endpoints, ", "), peerOptions.Address)
+	where := fmt.Sprintf("boards are stored in etcd at %s; other servers reach this one at %s", strings.Join(so.Endpoints, ", "), peerOptions.Address)
 	return flags.Run(ctx, s, l, serving.Words{Out: a.stdout, Colour: term.Out{Writer: a.stdout}.Colour(), Where: where, Public: public})
 }
 
