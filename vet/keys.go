@@ -340,8 +340,7 @@ func (c *checker) withParents() func(yield func(ast.Node, []ast.Node) bool) {
 func (c *checker) methodOn(stack []ast.Node, bound bool) (method string, to types.Object, declares bool) {
 	for i := len(stack) - 2; i >= 0; i-- {
 		switch n := stack[i].(type) {
-		case *ast.SelectorExpr:
-			method = n.Sel.Name
+		case *ast.SelectorExpr: // the call that it is part of decides
 		case *ast.CallExpr:
 			_, _, name := c.called(n)
 			switch {

@@ -110,13 +110,13 @@ type Ledger struct {
 	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
 	counted atomic.Bool  // live is kept up to date; stored under mu
 
-	qmu     sync.Mutex // guards the following fields
-	queue   []*request
-	spare   []*request // empty, for the next queue
-	leading bool
-	nextLeader    *request    // leads next, and is still in the queue
-	watch   *time.Timer // runs expire; nil if nobody waits
-	closing bool
+	qmu        sync.Mutex // guards the following fields
+	queue      []*request
+	spare      []*request // empty, for the next queue
+	leading    bool
+	nextLeader *request    // leads next, and is still in the queue
+	watch      *time.Timer // runs expire; nil if nobody waits
+	closing    bool
 	// a compaction is in progress or about to start
 	compacting bool
 

@@ -16,12 +16,12 @@ const MaxQueue = 10_000
 
 // A request is a commit in the queue.
 type request struct {
-	author entry.Author
-	within time.Duration // above 0: a prompt commit, synced within that time
-	judge  Judge
-	turn   chan bool // true: lead the next group; false: done. nil until the request waits
-	queuedAt   time.Time // when it queued
-	retry  bool      // its group did not get the lock, and it still has time
+	author   entry.Author
+	within   time.Duration // above 0: a prompt commit, synced within that time
+	judge    Judge
+	turn     chan bool // true: lead the next group; false: done. nil until the request waits
+	queuedAt time.Time // when it queued
+	retry    bool      // its group did not get the lock, and it still has time
 
 	result   Result
 	err      error
