@@ -12,15 +12,15 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// An Admin is who may own every board of a server, by the server's admin token. It is
-// safe for concurrent use.
+// An Admin owns every board of a server, by the server's admin token. It is safe for concurrent
+// use.
 type Admin struct {
 	base, token string
 	opts        []Option
 }
 
-// NewAdmin gives the Admin of a server, whose address is http(s)://HOST[:PORT][#TOKEN];
-// in development mode there is no token. The error wraps ErrLink for another address.
+// NewAdmin returns the Admin of a server with the address http(s)://HOST[:PORT][#TOKEN]; in
+// development mode there is no token. The error wraps ErrLink for another address.
 func NewAdmin(address string, opts ...Option) (*Admin, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" {
@@ -29,7 +29,7 @@ func NewAdmin(address string, opts ...Option) (*Admin, error) {
 	return &Admin{base: u.Scheme + "://" + u.Host, token: u.Fragment, opts: opts}, nil
 }
 
-// Link gives the link by which the admin reaches a board.
+// Link returns the link with which the admin reaches a board.
 func (a *Admin) Link(board string) string {
 	link := a.base + "/boards/" + board
 	if a.token != "" {
@@ -38,10 +38,10 @@ func (a *Admin) Link(board string) string {
 	return link
 }
 
-// Board gives a board, which the admin may own. It must be closed.
+// Board returns a board, which the admin owns. The caller must close it.
 func (a *Admin) Board(board string) (*Board, error) { return Join(a.Link(board), a.opts...) }
 
-// with sends a call by a Board that is never polled.
+// with sends a call through a Board that is never polled.
 func (a *Admin) with(board string, call func(b *Board) error) error {
 	b, err := a.Board(board)
 	if err != nil {
@@ -51,14 +51,14 @@ func (a *Admin) with(board string, call func(b *Board) error) error {
 	return call(b)
 }
 
-// anyBoard stands in a link where a call is about the server.
+// anyBoard is the board's name in a link for calls that are about the server.
 const anyBoard = "all"
 
-// A Summary is what a server tells of one of its boards: its name, Board, its
-// Version, and how many Bytes its file has.
+// A Summary describes a board of a server: its name Board, its Version, and the size of its file,
+// Bytes.
 type Summary = wire.Summary
 
-// List tells of the boards of the server, by their names.
+// List returns the boards of the server, sorted by name.
 func (a *Admin) List(ctx context.Context) (boards []Summary, err error) {
 	err = a.with(anyBoard, func(b *Board) error {
 		return b.ask(ctx, request{op: "list", method: http.MethodGet, server: true}, func(body []byte) (err error) {
@@ -72,7 +72,7 @@ func (a *Admin) List(ctx context.Context) (boards []Summary, err error) {
 	return boards, err
 }
 
-// Create makes a board; made is false for one that is there already.
+// Create creates a board; made is false if it exists already.
 func (a *Admin) Create(ctx context.Context, board string) (made bool, err error) {
 	err = a.with(board, func(b *Board) error {
 		rq := request{op: "create", method: http.MethodPost, server: true, body: wire.AppendBoardName(nil, board), header: asJSON()}
@@ -83,8 +83,8 @@ func (a *Admin) Create(ctx context.Context, board string) (made bool, err error)
 	return made, err
 }
 
-// Delete removes a board with all that is in it, and every link to it. The error wraps
-// pantry.ErrAbsent where there is none.
+// Delete removes a board with everything in it, and all links to it. The error wraps
+// pantry.ErrAbsent if there is no such board.
 func (a *Admin) Delete(ctx context.Context, board string) error {
 	return a.with(board, func(b *Board) error { return b.ask(ctx, request{op: "delete", method: http.MethodDelete}, nil) })
 }

@@ -37,106 +37,103 @@ type options struct {
 	client     *http.Client
 }
 
-// ClientName gives the app's name, which others see beside what it changes: a
-// claim, no proof. It has at most 100 bytes of UTF-8 without control characters,
-// else Join returns pantry.ErrInvalid.
+// ClientName sets the app's name, which others see next to its changes. It is not verified. It has
+// at most 100 bytes of UTF-8 without control characters; otherwise Join returns pantry.ErrInvalid.
 func ClientName(name string) Option { return func(o *options) { o.clientName = name } }
 
-// Only says that the app is about names that begin with one of prefixes, each of which
-// ends in a slash: a Watch of everything, and a question whose names would make it too
-// long, is about these alone. On panics for a key elsewhere.
+// Only limits the app to names that begin with one of the prefixes, which end in a slash. A Watch
+// of everything covers only these. So does a request whose names would make it too long. On panics
+// for a key with another name.
 func Only(prefixes ...string) Option {
 	return func(o *options) { o.only = append(o.only, prefixes...) }
 }
 
-// Poll sets how often the server is asked where nothing else works: every fast while
-// things change and for fifteen times that after, then slowing down to every slow. The
-// defaults are 2 s and 15 s; 0 leaves one as it is.
+// Poll sets how often the server is asked if nothing better works: every fast while things change,
+// and for fifteen times that afterwards, then slowing down to every slow. The defaults are 2 s and
+// 15 s; 0 keeps a default.
 func Poll(fast, slow time.Duration) Option {
 	return func(o *options) { o.fast, o.slow = fast, slow }
 }
 
-// WithoutPush has the server asked again and again, as Poll says, also where it could
-// tell of changes as they happen.
+// WithoutPush makes the board poll, as Poll says, even if the server could push changes.
 func WithoutPush() Option { return func(o *options) { o.noPush = true } }
 
-// Timeout bounds a call whose context has no deadline, and how long a server may say
-// nothing in the middle of an answer; the default is 10 s.
+// Timeout limits calls whose context has no deadline, and the time in which the server sends
+// nothing in the middle of an answer. The default is 10 s.
 func Timeout(d time.Duration) Option { return func(o *options) { o.timeout = d } }
 
-// Patience is how long a call is repeated where no server answers or it says
-// that it can't at present, within the Timeout; the default is 5 s. A change
-// that may have been carried out is sent again under its key, so that it counts once.
+// Patience limits the time in which a call is repeated if no server answers or the server is
+// unavailable, within the Timeout. The default is 5 s. A change that may have been stored is sent
+// again under its idempotency key, so it counts once.
 func Patience(d time.Duration) Option { return func(o *options) { o.patience = d } }
 
-// Declare tells the board the keys that the app uses, as soon as it is reached: see
-// DeclareKeys. What the app should look at comes to OnProblem, as a *FindingError. Where
-// the link may not declare, nothing is told.
+// Declare declares the app's keys on the board as soon as the server is reached: see DeclareKeys.
+// Findings are passed to OnProblem as *FindingError. If the link can't declare, nothing is declared
+// and nothing is reported.
 func Declare(keys ...pantry.AnyKey) Option {
 	return func(o *options) { o.declare = append(o.declare, keys...) }
 }
 
-// Offline keeps in dir what is needed without a network, in a namespace of its own for
-// each board: what was known last, so that variables show it at the next launch, as
-// Stale; and changes that could not be sent, which return ErrQueued and are sent in
-// order, each counted once, when the server is reached, after a relaunch too. One process
-// at a time may have it. Close it, so that nothing known is lost.
+// Offline stores in dir what is needed without a network, in a namespace for each board: the known
+// values, so that variables show them at the next launch, as Stale; and changes that could not be
+// sent. Those return ErrQueued and are sent in order when the server is reached, after a relaunch
+// too. Each counts once. One Board at a time can use dir: Join returns pantry.ErrBusy otherwise.
+// Close the board, so that nothing known is lost.
 //
-// An operation, as Add, simply counts when it is sent. A Set or a Clear that would
-// overwrite what somebody else has stored meanwhile is not applied: it is reported as
-// pantry.ErrConflict, and kept among Pending until it is discarded.
+// An operation such as Add counts when it is sent. A Set or a Clear that would overwrite what
+// somebody else has stored since is not applied: it is reported as pantry.ErrConflict, and stays in
+// Pending until it is retried or discarded.
 func Offline(dir string) Option { return func(o *options) { o.offline, o.keeps = dir, true } }
 
-// OnProblem has f called with what goes wrong and is survived: a value that
-// can't be used, so that the default stands in; a server that can't be reached, once an
-// outage; a queued change that was refused. Without it, problems go to log/slog.
+// OnProblem sets the function that is called with problems that the board survives: a value that
+// can't be used, so that the default is shown; a server that can't be reached, once an outage; a
+// queued change that was refused. Without it, problems go to log/slog.
 func OnProblem(f func(pantry.Problem)) Option { return func(o *options) { o.onProblem = f } }
 
-// HTTPClient has the requests sent by c, except that no redirect is followed.
+// HTTPClient sends the requests with c, except that no redirect is followed.
 func HTTPClient(c *http.Client) Option { return func(o *options) { o.client = c } }
 
-// A Board is a board of the shared store, as one app sees it. It is safe for
-// concurrent use.
+// A Board is a board of the shared store, as one app sees it. It is safe for concurrent use.
 type Board struct {
 	link     link
 	opts     options
 	http     *http.Client
-	instance string // tells this Board's changes from those of others
+	instance string // tells the changes of this Board from those of others
 	from     string // as others see it
 	queue    *queue // nil without Offline
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
-	ready  chan struct{} // closed when the first answer is here
-	kick   chan struct{} // asks for a poll now
+	ready  chan struct{} // closed when the first answer has arrived
+	kick   chan struct{} // requests a poll now
 
 	pmu       sync.Mutex // guards problems and reporting
 	problems  []pantry.Problem
 	reporting bool // a goroutine passes problems on
 
-	mu       sync.Mutex // guards what follows
+	mu       sync.Mutex // guards the following fields
 	nodes    map[string]*node
 	view     *view
-	asked    string // by which the server tells the newest question from others
+	asked    string // tells the server which question is the newest
 	ways     ways
-	later    time.Time // before which the server wants no call (Retry-After)
+	later    time.Time // no call before it (Retry-After)
 	watchers map[*watcher]struct{}
 	status   Status
-	outage   string // the code that was reported; empty: there is none
-	declared bool   // the keys of Declare are told, or can't be
+	outage   string // the code that was reported; "" means none
+	declared bool   // the keys of Declare are declared, or can't be
 	polling  bool
 	paused   bool
 	closed   bool
-	asOf     time.Time      // when the server last confirmed what is shown, also in an earlier launch
-	spent    allowance      // of requests that follow each other at once
-	done     sync.WaitGroup // the goroutines that ask, and send what is queued
+	asOf     time.Time      // when the server last confirmed what is shown, possibly in an earlier launch
+	spent    allowance      // of requests without a pause between them
+	done     sync.WaitGroup // the goroutines that request changes and send the queue
 }
 
-// Join gives the board that a link leads to: http(s)://HOST[:PORT]/boards/BOARD,
-// with an access token behind # where the board has tokens. It needs no
-// network: the server is asked as soon as there is a variable. The error
-// wraps ErrLink; pantry.ErrInvalid for a bad name in ClientName or Only; and with Offline
-// it may be one of pantry.Open.
+// Join returns the board of a link: http(s)://HOST[:PORT]/boards/BOARD, with an access token after
+// # if
+// the server uses tokens. It needs no network: requests begin with the first variable. The error
+// wraps ErrLink; it is pantry.ErrInvalid for a bad name in ClientName or Only, and with Offline it
+// can be pantry.ErrBusy or another error of pantry.Open.
 func Join(address string, opts ...Option) (*Board, error) {
 	l, err := parseLink(address)
 	if err != nil {
@@ -153,7 +150,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 		return nil, fmt.Errorf("join: %w", err)
 	}
 	client := *o.client
-	client.Timeout = 0 // it would cut streams; Timeout bounds calls
+	client.Timeout = 0 // it would cut streams; Timeout limits calls
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	b := &Board{
 		link: l, opts: o, http: &client, instance: draw(), view: newView(),
@@ -168,7 +165,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 	}
 	b.from = wire.InstanceID(b.instance)
 	if l.open() {
-		b.problem("", errors.New("the link is http, not https: others on the way can read and change what is sent"))
+		b.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
 	}
 	if b.queue != nil {
 		b.queue.start()
@@ -179,7 +176,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 	return b, nil
 }
 
-// check says what is wrong with the options, and fills in the defaults.
+// check reports what is wrong with the options, and sets the defaults.
 func (o *options) check() error {
 	switch {
 	case o.client == nil:
@@ -213,18 +210,18 @@ func (o *options) check() error {
 	return nil
 }
 
-// draw gives 128 random bits.
+// draw returns 128 random bits.
 func draw() string {
 	var bits [16]byte
-	_, _ = rand.Read(bits[:]) // which never fails
+	_, _ = rand.Read(bits[:]) // it never fails
 	return hex.EncodeToString(bits[:])
 }
 
-// Name is the board's name.
+// Name returns the board's name.
 func (b *Board) Name() string { return b.link.board }
 
-// problem reports a problem. OnProblem runs in a goroutine of its own, one problem after the other, so
-// that it can call the board, Close included, and can wait for whoever closes it.
+// problem reports a problem. OnProblem runs in a goroutine of its own, one problem after the other,
+// so that it can call the board, Close included, and can wait for whoever closes it.
 func (b *Board) problem(name string, err error) {
 	b.pmu.Lock()
 	defer b.pmu.Unlock()
@@ -265,10 +262,10 @@ func (b *Board) fail(op, name string, err error) error {
 	return &c
 }
 
-// Close ends what is asked and sent, and every Watch; what is queued stays so. Get keeps
-// giving the last values; calls return pantry.ErrClosed. A second Close returns nil.
+// Close ends all requests and every Watch. The queue stays stored. Get continues to return the last
+// values; calls return pantry.ErrClosed. A second Close returns nil.
 func (b *Board) Close() error {
-	b.mu.Lock() // start must not add to done while it is waited for
+	b.mu.Lock() // start must not add to done while somebody waits for it
 	again := b.closed
 	b.closed = true
 	b.cancel()
@@ -280,8 +277,8 @@ func (b *Board) Close() error {
 	return b.queue.close()
 }
 
-// Pause stops asking, as when the app goes to the background; Resume starts
-// it again, at once. Calls work meanwhile.
+// Pause stops requests for changes, for example while the app is in the background. Resume starts
+// them again at once. Calls work meanwhile.
 func (b *Board) Pause() { b.pause(true) }
 
 // Resume ends Pause.
@@ -294,21 +291,21 @@ func (b *Board) pause(on bool) {
 	b.askNow()
 }
 
-// Status tells how the board is asked.
+// Status describes the connection to the server.
 type Status struct {
-	Way         string    // "push", "wait" or "poll": how changes come at present; empty: not yet
+	Way         string    // "push", "wait" or "poll": how changes arrive now; "" means not yet
 	Polls       int       // requests that were answered at once, or not at all
-	NotModified int       // of these, answered that nothing is new
-	Failed      int       // attempts, of whichever way, that were not answered, or with an error
-	Pushed      int       // answers that came by a stream
+	NotModified int       // of these, answers that nothing has changed
+	Failed      int       // attempts of any kind that were not answered, or answered with an error
+	Pushed      int       // answers that arrived by a stream
 	Waited      int       // answers to a waiting request
-	Answered    time.Time // when the newest answer came; zero: none yet
-	Version     int64     // of the board, as of that answer
+	Answered    time.Time // when the newest answer arrived; zero means none yet
+	Version     int64     // of the board, in that answer
 	Queued      int       // changes that wait to be sent
-	Err         error     // why the newest attempt failed; nil when it did not
+	Err         error     // why the newest attempt failed; nil if it did not
 }
 
-// Status gives the present Status.
+// Status returns the current Status.
 func (b *Board) Status() Status {
 	b.mu.Lock()
 	s := b.status
@@ -319,8 +316,8 @@ func (b *Board) Status() Status {
 	return s
 }
 
-// Ready waits until the server has told the values of all variables, so that Get returns what is
-// stored; without variables it waits for the first answer. It waits until ctx ends, or for the
+// Ready waits until the server has returned the values of all variables, so that Get returns what
+// is stored; without variables it waits for the first answer. It waits until ctx ends, or for the
 // Timeout if ctx has no deadline. The error wraps ErrForbidden if the server refuses the link;
 // otherwise it wraps ErrUnreachable and the reason, or is pantry.ErrClosed.
 func (b *Board) Ready(ctx context.Context) error {
@@ -353,7 +350,7 @@ func (b *Board) Ready(ctx context.Context) error {
 			return b.fail("join", "", err)
 		}
 		if !w.wait(ctx, b.ctx) && b.ctx.Err() == nil {
-			cause := err
+			_, cause := b.settled(w) // an attempt can have failed just now
 			if cause == nil {
 				cause = ctx.Err()
 			}
@@ -362,16 +359,15 @@ func (b *Board) Ready(ctx context.Context) error {
 	}
 }
 
-// An Entry is what is stored under a name: Name, Value, Version (the board's,
-// when it was changed last), Updated (by the server's clock), By (the app that
-// changed it, as it calls itself), and From, which tells two phones apart.
+// An Entry is a stored entry: Name, Value, Version (the board's, at the last change), Updated (by
+// the server's clock), By (the app that changed it, by its own name), and From, which tells two
+// phones apart.
 type Entry = entry.Entry
 
-// Watch gives the names of the keys at once, all of them, as soon as they are
-// known, and then, after each change, those that changed: one handler for the
-// first sight of a screen and for each later one. Without keys it is about
-// everything on the board. A slow body gets several changes as one. It ends
-// when the body breaks off, ctx ends, or the board is closed.
+// Watch yields the names of all the keys as soon as they are known, and then, after each change,
+// those that changed: one handler can draw a screen first and update it later. Without keys it
+// covers everything on the board. A slow body gets several changes as one. It ends when the body
+// breaks, ctx ends, or the board is closed.
 func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]string] {
 	if len(keys) == 0 {
 		return b.watchAll(ctx, nil, b.everything())
@@ -389,7 +385,7 @@ func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]str
 	return b.watchAll(ctx, names, prefixes)
 }
 
-// WatchNames is Watch of names without keys; without names, of everything.
+// WatchNames is Watch for names without keys; without names, for everything.
 func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
 	if len(names) == 0 {
 		return b.watchAll(ctx, nil, b.everything())
@@ -397,7 +393,7 @@ func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]stri
 	return b.watchAll(ctx, names, nil)
 }
 
-// everything gives the prefixes of all that the app is about.
+// everything returns the prefixes of all that the app uses.
 func (b *Board) everything() []string {
 	if len(b.opts.only) > 0 {
 		return b.opts.only
@@ -429,8 +425,7 @@ func (b *Board) watchAll(ctx context.Context, names, prefixes []string) iter.Seq
 	}
 }
 
-// known gives the names that begin with one of prefixes and under which
-// something is stored, as far as is known.
+// known returns the names that begin with one of the prefixes and hold a value, as far as is known.
 func (b *Board) known(prefixes []string) []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -445,8 +440,8 @@ func (b *Board) known(prefixes []string) []string {
 	return names
 }
 
-// Known gives what is known of a name without asking the server: that of a
-// variable, or of any name while a Watch without keys runs.
+// Known returns what is known of a name without a request: of a variable, or of any name while a
+// Watch without keys runs.
 func (b *Board) Known(name string) (e Entry, found bool) {
 	b.mu.Lock()
 	n := b.nodes[name]

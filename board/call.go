@@ -21,8 +21,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// maxAnswer bounds what is read of an answer: a page has 4 MiB at most, and
-// one value may stand on top of that.
+// maxAnswer limits the length of an answer: a page has at most 4 MiB, and one more value.
 const maxAnswer = 8 << 20
 
 // A request is one call to the server.
@@ -32,11 +31,10 @@ type request struct {
 	query            url.Values
 	header           http.Header
 	body             []byte
-	once             bool          // not repeated: the next one comes anyhow
-	silence          time.Duration // how long the server may say nothing, besides what follows
-	patient          time.Duration // and how long else; 0: until the caller's deadline
-	// since is the mark of the board when the request is sent first, for its repeats;
-	// empty: not known.
+	once             bool          // not repeated: the next one follows anyway
+	silence          time.Duration // how long the server can be silent, besides the following
+	patient          time.Duration // the time limit otherwise; 0 means the caller's deadline
+	// since is the mark of the board at the first attempt, for its repeats; "" means unknown.
 	since string
 }
 
@@ -47,8 +45,8 @@ type reply struct {
 	body   []byte
 }
 
-// send makes a call, and again where it is certain that it was not carried
-// out, for as long as Patience says.
+// send makes a call. It repeats the call while it certainly was not executed, for the time that
+// Patience allows.
 func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	if ctx == nil {
 		panic("board: a call needs a context, not nil; use context.Background() if there is none")
@@ -91,7 +89,7 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 		return got, err
 	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(b.opts.patience))
 	if err != nil && failed != nil {
-		err = failed // Retry may tell no more than that the time is up
+		err = failed // Retry can return only that the time has passed
 	}
 	if e := (*Error)(nil); maybe && errors.As(err, &e) {
 		c := *e
@@ -105,11 +103,10 @@ func closedByApp() error {
 	return &Error{Index: -1, Code: "closed", Sentence: "the board was closed by this app", Err: pantry.ErrClosed}
 }
 
-// longestLater bounds what a server may want by Retry-After.
+// longestLater is the maximum Retry-After that is obeyed.
 const longestLater = 5 * time.Minute
 
-// heed waits as long as the server wants no call. Where that is longer than the call has
-// time, it is the error.
+// heed waits for the time of Retry-After. If that is longer than the call has, it returns an error.
 func (b *Board) heed(ctx context.Context, patience time.Duration) error {
 	b.mu.Lock()
 	later := time.Until(b.later)
@@ -132,12 +129,11 @@ func (b *Board) heed(ctx context.Context, patience time.Duration) error {
 	}
 }
 
-// repeatable says whether a call that failed so can be made again without
-// counting twice: it never reached a server, the server says that it did
-// nothing, it only asked, or it has a key under which it counts once.
+// repeatable reports whether a failed call can be repeated without counting twice: it never reached
+// a server, the server answered that it did nothing, it only reads, or it has an idempotency key.
 func repeatable(rq request, e *Error) bool {
 	switch e.Code {
-	case "unexpected": // somebody else answered; a write under a key can be sent again
+	case "unexpected": // not an answer of the server; a write with a key can be sent again
 		return rq.header.Get("Idempotency-Key") != ""
 	case "unreachable", "uncertain":
 		return rq.method == http.MethodGet || rq.header.Get("Idempotency-Key") != "" || notDone(e)
@@ -145,8 +141,7 @@ func repeatable(rq request, e *Error) bool {
 	return notDone(e)
 }
 
-// notDone says that a call was certainly not carried out, by what became of it: it never
-// left, or the server says so.
+// notDone reports whether a call was certainly not executed: it never left, or the server says so.
 func notDone(err error) bool {
 	var e *Error
 	if !errors.As(err, &e) || e.maybe {
@@ -175,8 +170,8 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	if err != nil {
 		return nil, err
 	}
-	// A request with an Idempotency-Key would be sent again by the transport, which tells
-	// nobody that the first may have arrived.
+	// The transport would repeat a request with an Idempotency-Key, and would not tell that the
+	// first one can have arrived.
 	hr.GetBody = nil
 	for name, values := range rq.header {
 		hr.Header[name] = values
@@ -230,7 +225,7 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 	return reply{resp.StatusCode, resp.Header, body}, nil
 }
 
-// heard is a body that tells of each piece that comes.
+// heard is a body that reports each piece that arrives.
 type heard struct {
 	io.Reader
 	tell func()
@@ -245,7 +240,7 @@ func (h heard) Read(p []byte) (int, error) {
 func (b *Board) unreachable(err error) error {
 	var ue *url.Error
 	if errors.As(err, &ue) {
-		err = ue.Err // the address is told already, and may be long
+		err = ue.Err // the message has the address already, and it can be long
 	}
 	if b.ctx.Err() != nil {
 		return closedByApp()
@@ -273,12 +268,12 @@ func namePath(below, name string) string {
 	return below + strings.Join(parts, "/")
 }
 
-// unexpected says that an answer is not as agreed, and so not trusted.
+// unexpected returns the error for an answer that breaks the protocol, and so is not trusted.
 func unexpected(err error) error {
 	return &Error{Index: -1, Code: "unexpected", Sentence: "the answer is not what a board answers (" + err.Error() + "); is the address right?", Err: err}
 }
 
-// A listPage is an answer to a list; with 304 the page is nil.
+// A listPage is the answer to a list; with 304 the page is nil.
 type listPage struct {
 	*wire.Page
 	tag string
@@ -296,7 +291,7 @@ func (b *Board) readPage(body []byte) (*wire.Page, error) {
 	return page, nil
 }
 
-// ours says why an answer is none of this board.
+// ours returns why an answer is not from this board.
 func (b *Board) ours(board string) error {
 	if board != b.link.board {
 		return fmt.Errorf("it is of the board %s", scan.Quote(board))
@@ -304,7 +299,7 @@ func (b *Board) ours(board string) error {
 	return nil
 }
 
-// list asks for a page, which is one of this board.
+// list requests a page of this board.
 func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage, err error) {
 	rq.method, rq.path = http.MethodGet, "/entries"
 	if tag != "" {
@@ -330,7 +325,7 @@ func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage
 	return page, b.fail(rq.op, "", err)
 }
 
-// Entry asks the server for what is stored under name.
+// Entry requests an entry from the server.
 func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, err error) {
 	if err := pantry.CheckName(name); err != nil {
 		return Entry{}, false, b.fail("get", name, err)
@@ -350,8 +345,8 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 	return e, true, nil
 }
 
-// Entries asks the server for what is stored under the names that begin with
-// prefix, by the byte order of the names, page by page.
+// Entries requests the entries whose names begin with prefix, sorted by the bytes of their names,
+// page by page.
 func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		for page, err := range b.pages(ctx, withPrefix(prefix)) {
@@ -368,8 +363,7 @@ func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, err
 	}
 }
 
-// All is Entries in one slice, with the version of the board that the first
-// page was of.
+// All returns Entries as a slice, with the version of the board in the first page.
 func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, version int64, err error) {
 	version = -1
 	for page, err := range b.pages(ctx, withPrefix(prefix)) {
@@ -391,7 +385,7 @@ func withPrefix(prefix string) url.Values {
 	return url.Values{"prefix": {prefix}}
 }
 
-// pages gives the pages of a list, of which there is at least one.
+// pages iterates over the pages of a list. There is at least one.
 func (b *Board) pages(ctx context.Context, query url.Values) iter.Seq2[listPage, error] {
 	return func(yield func(listPage, error) bool) {
 		for {

@@ -15,57 +15,56 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An Op is one step of a Commit: its Op, a value.Op, on the entry called Name;
-// with Reset the removal of every entry whose name begins with Prefix; or a Restore. If
-// makes it conditional.
+// An Op is one step of a Commit. It applies its Op, a value.Op, to the entry with its Name; or,
+// with Reset, removes every entry whose name begins with Prefix; or is a Restore. If is its
+// condition.
 type Op = entry.Edit
 
-// A Committed is what a Commit did: the board's Version after it; the Entries
-// that its ops are about, as they stand now, and those of them that are Gone; and
-// in Results, for each op, whether it Changed something, and what was Taken.
+// A Committed is the result of a Commit: the board's Version; the Entries of its ops, as they are
+// now, and those that are Gone; and in Results, for each op, whether it Changed something and what
+// was Taken.
 type Committed = wire.Page
 
-// MaxOps is how many ops one Commit has at most.
+// MaxOps is the maximum number of ops of a Commit.
 const MaxOps = wire.MaxEdits
 
-// Commit makes all changes in one commit or, where one is refused, none.
+// Commit makes all changes in one commit or, if one of them is refused, none.
 //
-// The errors are pantry.ErrConflict for a condition that does not hold;
-// pantry.ErrAbsent for a drop, or a take, of what is not there; ErrWrongKind and
-// ErrInvalid, also for more than MaxOps; ErrTooLarge; ErrForbidden; ErrUndeclared;
-// ErrQuota; ErrTooLate; ErrUnreachable, and from a failing disk ErrUncertain, after which
-// the changes may have been made or not; with Offline instead ErrQueued, after which they
-// will be sent.
+// The errors are pantry.ErrConflict if a condition does not hold; pantry.ErrAbsent for a drop or a
+// take of an absent entry; ErrWrongKind; ErrInvalid, also for more than MaxOps; ErrTooLarge;
+// ErrForbidden; ErrUndeclared; ErrQuota; ErrTooLate; ErrUnreachable, and for a failing disk
+// ErrUncertain, after both of which the changes may have been made or not. With Offline, ErrQueued
+// replaces ErrUnreachable: the changes will be sent.
 func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
 	return b.write(ctx, "commit", ops)
 }
 
-// A write is a change on its way: what it does, and by what it counts once.
+// A write is a change that is being sent, with its idempotency key.
 type write struct {
 	op    string
 	edits []Op
 	key   string
-	since string // the mark of the board when it was sent first; empty: it was not known
-	// base is what variables showed when it was made, of the names that it is about; only
-	// with Offline, and not over a relaunch.
+	since string // the mark of the board at the first attempt; "" means unknown
+	// base is what variables showed of its names when it was made; only with Offline, and not after
+	// a relaunch.
 	base map[string]Entry
 }
 
-// write is the one way by which a board is written. What variables show of it meanwhile
-// is that it is on its way. Where it can't be sent, it is queued, if there is a queue.
+// write is the only path of changes to the board. Variables show Sending meanwhile. If it can't be
+// sent, it is queued, if there is a queue.
 func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committed, err error) {
 	return b.writeOr(ctx, op, edits, b.queue)
 }
 
-// writeNow is write for what can't be queued, since its answer is needed.
+// writeNow is write for changes that can't be queued because their answer is needed.
 func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
 	if b.queue != nil && b.queue.waiting() > 0 {
-		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "changes wait to be sent, and this one can't be queued behind them: try again in a while"})
+		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "other changes wait to be sent, and this one can't be queued behind them: try again in a while"})
 	}
 	return b.writeOr(ctx, op, edits, nil)
 }
 
-// writeOr sends edits, or puts them in a queue; nil: in none.
+// writeOr sends edits, or puts them into a queue; nil means that there is none.
 func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (done Committed, err error) {
 	if ctx == nil {
 		panic("board: a write needs a context, not nil; use context.Background() if there is none")
@@ -73,7 +72,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 	if err := b.checkEdits(op, edits); err != nil {
 		return done, err
 	}
-	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent, and nothing queued
+	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent and nothing is queued
 		return done, b.fail(op, namesOf(edits), b.unreachable(err))
 	}
 	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
@@ -102,8 +101,8 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 		queued, err = q.add(w, !notDone(err))
 		return done, err
 	}
-	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was on its way
-		err = b.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was on its way; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
+	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
+		err = b.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
 	}
 	if err != nil {
 		return done, err
@@ -111,10 +110,10 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 	return *page, nil
 }
 
-// checkEdits says what is wrong with edits before they are sent.
+// checkEdits checks edits before they are sent.
 func (b *Board) checkEdits(op string, edits []Op) error {
 	if len(edits) > MaxOps {
-		return b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and %d is the most: make several commits", len(edits), MaxOps))
+		return b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and the maximum is %d: make several commits", len(edits), MaxOps))
 	}
 	for _, o := range edits {
 		if o.Bad != nil {
@@ -127,14 +126,13 @@ func (b *Board) checkEdits(op string, edits []Op) error {
 			return b.fail(op, o.Name, err)
 		}
 		if o.Force {
-			return b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board holds every app to what is declared there; force works on a device"))
+			return b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board checks every app against the declared keys; force works on a device"))
 		}
 	}
 	return nil
 }
 
-// eachOf changes what is known of each name that edits are about, as far as the board has
-// it.
+// eachOf changes what is known of each name of edits that the board has.
 func (b *Board) eachOf(edits []Op, f func(r *remote)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -147,7 +145,7 @@ func (b *Board) eachOf(edits []Op, f func(r *remote)) {
 	}
 }
 
-// sendWrite sends a write, takes in what it made, and gives that.
+// sendWrite sends a write, updates the view with its result, and returns that.
 func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	b.mu.Lock()
 	a, stands := b.view.write(), b.view.mark
@@ -168,7 +166,7 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	}
 	page, err := b.readPage(got.body)
 	if err == nil && len(page.Results) != len(w.edits) {
-		err = unexpected(fmt.Errorf("it tells of %d ops, and %d were sent", len(page.Results), len(w.edits)))
+		err = unexpected(fmt.Errorf("it has results of %d ops, and %d were sent", len(page.Results), len(w.edits)))
 	}
 	if err != nil {
 		return nil, b.fail(w.op, about, err)
@@ -177,7 +175,7 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	return page, nil
 }
 
-// reached notes whether a commit reached the server.
+// reached records whether a commit reached the server.
 func (b *Board) reached(ctx context.Context, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -189,13 +187,12 @@ func (b *Board) reached(ctx context.Context, err error) {
 		}
 	default:
 		b.answered("", b.fail("commit", "", err))
-		b.askNow() // and find out how the server is
+		b.askNow() // and find out whether the server is there
 	}
 }
 
-// show has variables show what a commit made. An answer to what was asked before something
-// else was taken in means nothing any more; but what is stored is to be shown when the call
-// returns, so it is asked for.
+// show updates the view with the result of a commit. If the view has changed since the request, the
+// answer can't be used. But what is stored must be shown when the call returns, so it is requested.
 func (b *Board) show(ctx context.Context, a asking, page *wire.Page) {
 	for try := 0; try < mostCatchUp && !b.learnFrom(a, page); try++ {
 		if _, _, err := b.pollOnce(ctx, byPoll{}, 0); err != nil {
@@ -211,7 +208,7 @@ func (b *Board) show(ctx context.Context, a asking, page *wire.Page) {
 	b.removed(page.Gone)
 }
 
-// namesOf gives the names that ops are about, for an error.
+// namesOf returns the names of ops, for an error.
 func namesOf(ops []Op) string {
 	const few = 3
 	var names []string
@@ -226,22 +223,22 @@ func namesOf(ops []Op) string {
 	return strings.Join(names, ", ")
 }
 
-// mostCatchUp is how often a call asks for what its own answer can't tell any more.
+// mostCatchUp is how often a call requests what its own answer can't tell any more.
 const mostCatchUp = 3
 
-// learnFrom lets variables know what a commit made of their entries; false: the answer
-// came too late for that.
+// learnFrom updates the view with the result of a commit. It returns false if the answer is too old
+// for that.
 func (b *Board) learnFrom(a asking, page *wire.Page) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	_, fresh, err := b.take(a, page)
-	if b.status.Way != (byStream{}).name() && len(b.view.seen) > 0 { // there is something before it that is not known yet
+	if b.status.Way != (byStream{}).name() && len(b.view.seen) > 0 { // there is a change before it that is not known yet
 		b.askNow()
 	}
 	return fresh && err == nil || b.view.nothing()
 }
 
-// removed notes that it was this Board that removed names: no answer tells who did.
+// removed records that this Board removed names: no answer says who did.
 func (b *Board) removed(gone []entry.Gone) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -258,9 +255,9 @@ func (b *Board) removed(gone []entry.Gone) {
 	}
 }
 
-// Put stores a value under a name without a key, and gives the entry. An entry
-// keeps its kind: a value of another is converted exactly, or refused with
-// pantry.ErrWrongKind; an Op whose Kind is set changes it.
+// Put stores a value under a name without a key and returns the entry. An entry keeps its kind: a
+// value of another kind is converted exactly, or refused with pantry.ErrWrongKind. An Op with a
+// Kind changes the kind.
 func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, error) {
 	if err := v.Check(); err != nil {
 		return Entry{}, b.fail("put", name, err)
@@ -272,16 +269,16 @@ func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, err
 	return b.only("put", name, done)
 }
 
-// only gives the entry that a commit is about.
+// only returns the entry of a commit with one name.
 func (b *Board) only(op, name string, done Committed) (Entry, error) {
 	if len(done.Entries) != 1 || done.Entries[0].Name != name {
-		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it tells of %d entries, and %s was written", len(done.Entries), name)))
+		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
 	}
 	return done.Entries[0], nil
 }
 
-// Drop removes what is stored under the names, in one commit. Where nothing is
-// stored under one of them, the error is pantry.ErrAbsent and nothing is removed.
+// Drop removes the entries in one commit. If one of them is absent, the error is pantry.ErrAbsent
+// and nothing is removed.
 func (b *Board) Drop(ctx context.Context, names ...string) error {
 	ops := make([]Op, len(names))
 	for i, name := range names {
@@ -291,10 +288,9 @@ func (b *Board) Drop(ctx context.Context, names ...string) error {
 	return err
 }
 
-// Forget removes what is stored under the names, one after the other, and leaves
-// nothing of it in what the server keeps, the past included. Where nothing is stored
-// under one of them, and nothing was, the error is pantry.ErrAbsent, and those after it
-// are as they were.
+// Forget removes the entries, one after the other, and erases them from the server's history. If an
+// entry is absent and has no history either, the error is pantry.ErrAbsent, and the entries after
+// it are unchanged.
 func (b *Board) Forget(ctx context.Context, names ...string) error {
 	for _, name := range names {
 		if err := pantry.CheckName(name); err != nil {

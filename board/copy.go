@@ -7,11 +7,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// CopyTo copies what a namespace on this device holds under names, or all of it without
-// names, to a board: kinds and values as they are, in place of what is there, in one
-// commit. Sealed entries stay on the device: of one that is named the error is
-// pantry.ErrSealed. The error is pantry.ErrAbsent for a name under which nothing is
-// stored, and else one of Commit, such as for more than MaxOps names.
+// CopyTo copies entries of a namespace on this device, or all of them without names, to a board in
+// one commit. It keeps kinds and values and replaces what is there. Sealed entries stay on the
+// device: if one is named, the error is pantry.ErrSealed. The error is pantry.ErrAbsent if a named
+// entry is absent, and otherwise one of Commit, for example for more than MaxOps names.
 func CopyTo(ctx context.Context, b *Board, ns *pantry.Namespace, names ...string) error {
 	var edits []Op
 	add := func(e pantry.Entry) {
@@ -41,10 +40,9 @@ func CopyTo(ctx context.Context, b *Board, ns *pantry.Namespace, names ...string
 	return err
 }
 
-// CopyFrom copies what a board holds under names, or all of it without names, to a
-// namespace on this device, in place of what is there, in one commit. The errors are
-// pantry.ErrAbsent for a name under which nothing is stored, those of Entries, and those
-// of the namespace's Commit.
+// CopyFrom copies entries of a board, or all of them without names, to a namespace on this device
+// in one commit. It replaces what is there. The errors are pantry.ErrAbsent if a named entry is
+// absent, those of Entries, and those of the namespace's Commit.
 func CopyFrom(ctx context.Context, b *Board, ns *pantry.Namespace, names ...string) error {
 	all, _, err := b.All(ctx, "")
 	if err != nil {

@@ -15,48 +15,48 @@ import (
 )
 
 var (
-	// ErrUnreachable is returned when no server answers, when it says that
-	// it can't at present, or when the time limit passes.
+	// ErrUnreachable is returned if no server answers, the server is unavailable, or the time limit
+	// passes. The change may have been stored.
 	ErrUnreachable = wire.ErrUnreachable
-	// ErrForbidden is returned when the server refuses who asks.
+	// ErrForbidden is returned if the server refuses the link.
 	ErrForbidden = wire.ErrForbidden
-	// ErrUndeclared is returned for a write on a name that nobody declared, where the
-	// list of declared keys is closed.
+	// ErrUndeclared is returned for a write to an undeclared name if the list of declared keys is
+	// closed.
 	ErrUndeclared = rules.ErrUndeclared
-	// ErrQuota is returned for what would make the board larger than it may be.
+	// ErrQuota is returned for a change that would exceed a limit of the board.
 	ErrQuota = rules.ErrQuota
-	// ErrTooLate is returned for a write of which neither this app nor the server knows
-	// any more whether it was done when it was sent first.
+	// ErrTooLate is returned for a repeated write if neither the app nor the server still knows
+	// whether the first attempt was done.
 	ErrTooLate = rules.ErrTooLate
-	// ErrUncertain is returned where the server can't say whether it was done, and this
-	// Board has found out no better.
+	// ErrUncertain is returned if the server can't say whether the change was stored, and this
+	// Board could not find out.
 	ErrUncertain = pantry.ErrUncertain
-	// ErrQueued is returned, with Offline, for a change that could not be sent and is
-	// queued: it is kept over a relaunch, and sent when the server is reached. It is not
-	// stored yet.
+	// ErrQueued is returned, with Offline, for a change that could not be sent. It is queued on the
+	// device, also over a relaunch, and sent when the server is reached. It is not stored on the
+	// board yet.
 	ErrQueued = errors.New("queued")
-	// ErrLink is returned by Join for a link that is none.
+	// ErrLink is returned by Join for an invalid link.
 	ErrLink = errors.New("no link to a board")
 )
 
-// An Error says what was tried on which board, and how the server or the
-// network refused it. errors.Is finds in it the errors of this package, and
-// pantry.ErrAbsent, ErrWrongKind, ErrInvalid, ErrConflict, ErrTooLarge and ErrClosed.
+// An Error describes what was tried on which board, and why the server or the network refused it.
+// errors.Is finds in it the errors of this package, and pantry.ErrAbsent, ErrWrongKind, ErrInvalid,
+// ErrConflict, ErrTooLarge and ErrClosed.
 type Error struct {
-	Code       string        // the server's, such as "wrong-kind"; "unreachable" where none answered
+	Code       string        // the server's, such as "wrong-kind"; "unreachable" if no server answered
 	Op         string        // "set", "add", …
-	Board      string        // empty where it is about the server
-	Name       string        // of the entry; empty where it is about the board
-	Index      int           // of the op of a Commit that was refused; -1: it is about no single one
+	Board      string        // "" if the error is about the server
+	Name       string        // of the entry; "" if the error is about the board
+	Index      int           // of the refused op of a Commit; -1 if it is about no single op
 	Sentence   string        // for people
-	RetryAfter time.Duration // when the server says so
+	RetryAfter time.Duration // from Retry-After
 	Err        error
 
-	entry *Entry // with conflict: what is stored, if anything is
-	maybe bool   // an attempt before the last one may have arrived
+	entry *Entry // with conflict: the stored entry, if there is one
+	maybe bool   // an earlier attempt may have arrived
 }
 
-// Error tells it in one line.
+// Error returns the error in one line.
 func (e *Error) Error() string {
 	var b strings.Builder
 	b.WriteString(e.Op)
@@ -71,7 +71,7 @@ func (e *Error) Error() string {
 	return b.String()
 }
 
-// Unwrap gives the cause.
+// Unwrap returns the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
 // UserSentence returns the sentence for a user of the app: see pantry.Sentence.
@@ -102,7 +102,7 @@ func (e *Error) UserSentence() string {
 	return e.Sentence
 }
 
-// conflict tells who stored what instead.
+// conflict says who stored what instead.
 func (e *Error) conflict() string {
 	if e.entry == nil {
 		return fmt.Sprintf("Somebody removed %s meanwhile. Your change was not stored.", e.Name)
@@ -114,8 +114,8 @@ func (e *Error) conflict() string {
 	return fmt.Sprintf("%s %s at %s. Your change was not stored.", orSomebody(e.entry.By), shown, e.entry.Updated.Local().Format("15:04"))
 }
 
-// fromAnswer makes an error of an answer that is none of those expected. One that is no
-// board's says nothing of what a server behind it did: from 500 on it is uncertain.
+// fromAnswer makes an error of an unexpected answer. An answer that no board server sent does not
+// say what the server did: from 500 on the outcome is uncertain.
 func fromAnswer(resp *http.Response, body []byte) *Error {
 	e := &Error{Index: -1}
 	p, err := wire.ReadProblem(body)
@@ -128,13 +128,13 @@ func fromAnswer(resp *http.Response, body []byte) *Error {
 		e.entry = p.Entry
 	case resp.StatusCode == http.StatusTooManyRequests:
 		e.Code, e.Err = "rate-limited", ErrUnreachable
-		e.Sentence = fmt.Sprintf("something before the board answers %s", resp.Status)
+		e.Sentence = fmt.Sprintf("something between here and the board answers %s", resp.Status)
 	case resp.StatusCode >= http.StatusInternalServerError:
 		e.Code, e.Err = "uncertain", errors.Join(ErrUnreachable, ErrUncertain)
-		e.Sentence = fmt.Sprintf("something before the board answers %s", resp.Status)
+		e.Sentence = fmt.Sprintf("something between here and the board answers %s", resp.Status)
 	default:
 		e.Code = "unexpected"
-		e.Sentence = fmt.Sprintf("the answer is %s and no answer of a board; is the address right?", resp.Status)
+		e.Sentence = fmt.Sprintf("the answer is %s, and not from a board server; is the address right?", resp.Status)
 	}
 	if e.Err == nil {
 		e.Err = errors.New(e.Code)
@@ -143,7 +143,7 @@ func fromAnswer(resp *http.Response, body []byte) *Error {
 	return e
 }
 
-// retryAfter reads a Retry-After (RFC 9110, 10.2.3): seconds or a date.
+// retryAfter reads a Retry-After header (RFC 9110, 10.2.3): seconds or a date.
 func retryAfter(s string, now time.Time) time.Duration {
 	if seconds, err := strconv.Atoi(s); err == nil {
 		return max(time.Duration(seconds)*time.Second, 0)
@@ -156,7 +156,7 @@ func retryAfter(s string, now time.Time) time.Duration {
 
 var errNotProblem = errors.New("the answer is not a problem of a board")
 
-// codeOf gives the code of an error; empty: there is none.
+// codeOf returns the code of an error, or "".
 func codeOf(err error) string {
 	var e *Error
 	switch {
@@ -168,7 +168,7 @@ func codeOf(err error) string {
 	return "unexpected"
 }
 
-// sentenceOf gives what an error tells people.
+// sentenceOf returns the sentence of an error.
 func sentenceOf(err error) string {
 	if e := (*Error)(nil); errors.As(err, &e) {
 		return e.Sentence
@@ -176,8 +176,8 @@ func sentenceOf(err error) string {
 	return err.Error()
 }
 
-// unsure says that a write may not have arrived, or that it is not known whether it did: it
-// may be sent again under its key.
+// unsure reports whether a write may or may not have arrived, so that it can be sent again under
+// its key.
 func unsure(err error) bool {
 	switch codeOf(err) {
 	case "unreachable", "uncertain", "unavailable", "rate-limited", "unexpected":

@@ -12,8 +12,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A FieldsVar is a struct that lives on a board, each field an entry of its own. It is
-// small, and safe for concurrent use. The zero FieldsVar panics.
+// A FieldsVar is a struct on a board. Each field is an entry. It is small, and safe for concurrent
+// use. The zero FieldsVar panics.
 type FieldsVar[T any] struct{ x *fieldsBinding[T] }
 
 type fieldsBinding[T any] struct {
@@ -31,8 +31,7 @@ type fieldsReading[T any] struct {
 	errs    map[string]error
 }
 
-// OnFields gives the struct that a key is on a board. The board asks for its fields from
-// now on.
+// OnFields binds the struct of a key to a board. The board requests its fields from now on.
 func OnFields[T any](b *Board, k pantry.FieldsKey[T]) FieldsVar[T] {
 	b.mayHave(k)
 	x := &fieldsBinding[T]{b: b, k: k, names: k.Names()}
@@ -51,7 +50,7 @@ func (v FieldsVar[T]) binding() *fieldsBinding[T] {
 
 func (x *fieldsBinding[T]) read() *fieldsReading[T] {
 	now := make([]*remote, len(x.nodes))
-	x.b.mu.Lock() // one moment
+	x.b.mu.Lock() // the same moment for all
 	for i, n := range x.nodes {
 		now[i] = n.state.Load()
 	}
@@ -65,15 +64,15 @@ func (x *fieldsBinding[T]) read() *fieldsReading[T] {
 	return c
 }
 
-// Get gives the struct as far as is known, with the default of each field that is not
-// stored, or can't be used. It never waits.
+// Get returns the struct as far as is known, with the default of each field that is absent or can't
+// be used. It never waits.
 func (v FieldsVar[T]) Get() T {
 	x := v.binding()
 	return x.k.Copy(x.read().x)
 }
 
-// State tells what is known, and how well: its Phase is that of the field that is known
-// least; Version, Updated and By are those of the field that was changed last.
+// State returns what is known. Its Phase is that of the least certain field; Version, Updated and
+// By are those of the field that changed last.
 func (v FieldsVar[T]) State() State[T] {
 	x := v.binding()
 	c := x.read()
@@ -96,7 +95,7 @@ func (v FieldsVar[T]) State() State[T] {
 	return s
 }
 
-// worse says whether of two phases the first is to be known of rather than the second.
+// worse reports whether the first of two phases is less certain than the second.
 func worse(a, b Phase) bool {
 	rank := func(p Phase) int {
 		return slices.Index([]Phase{Current, Stale, Queued, Sending, Unknown, Refused, Unreadable}, p)
@@ -104,15 +103,15 @@ func worse(a, b Phase) bool {
 	return rank(a) > rank(b)
 }
 
-// Set stores the fields of x that differ from what is known, in one commit. The errors are
-// those of Var.Set; for a State that is pending, pantry.ErrInvalid.
+// Set stores the fields of x that differ from what is known, in one commit. The errors are those of
+// Var.Set, and pantry.ErrInvalid for a State that is pending.
 func (v FieldsVar[T]) Set(ctx context.Context, x T) error {
 	_, err := v.change(ctx, "set", false, func(T) (T, error) { return x, nil })
 	return err
 }
 
-// Update stores the fields that f changes, in one commit, if nobody else has changed these
-// meanwhile; otherwise f runs again. The errors are those of Var.Update.
+// Update stores the fields that f changes, in one commit, if nobody else has changed them since;
+// otherwise f runs again. The errors are those of Var.Update.
 func (v FieldsVar[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
 	at := v.binding()
 	for try := 0; ; try++ {
@@ -171,7 +170,7 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 	return v.Get(), err
 }
 
-// Clear removes all fields that are stored, so that Get gives the defaults.
+// Clear removes all stored fields, so that Get returns the defaults.
 func (v FieldsVar[T]) Clear(ctx context.Context) error {
 	x := v.binding()
 	var edits []Op
@@ -187,7 +186,7 @@ func (v FieldsVar[T]) Clear(ctx context.Context) error {
 	return err
 }
 
-// Watch gives the state now, and then the newest after each change: see Var.Watch.
+// Watch yields the state now, and then the newest after each change: see Var.Watch.
 func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 	x := v.binding()
 	return func(yield func(State[T]) bool) {

@@ -12,18 +12,17 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A CommitInfo is a commit as the board still tells it: Version, Time (by the
-// server's clock), By and From (which app, and which of its copies), and its Changes;
-// or a restore point, which stands for so many commits as Over says.
+// A CommitInfo is a commit in the board's history: Version, Time (by the server's clock), By and
+// From (which app, and which of its copies), and its Changes. Over is set for a restore point: the
+// number of commits that it stands for.
 type CommitInfo = entry.Commit
 
-// A Change is what a commit did to one entry: its Name, and what it held, Old,
-// and holds, New. A value whose IsZero is true means that nothing was stored.
+// A Change is what a commit did to one entry: its Name, the Old value and the New one. A value
+// whose IsZero is true means that nothing was stored.
 type Change = entry.Change
 
-// History asks the server for the newest commits that it keeps, newest first:
-// at most limit of them (0: 1,000), and only what they did to the names, if any are
-// given.
+// History requests the newest commits, newest first: at most limit of them (0 means 1,000), and
+// only their changes of the names, if there are any.
 func (b *Board) History(ctx context.Context, limit int, names ...string) ([]CommitInfo, error) {
 	if limit <= 0 {
 		limit = 1000
@@ -41,7 +40,7 @@ func (b *Board) History(ctx context.Context, limit int, names ...string) ([]Comm
 	}
 }
 
-// history asks for as much of it as one answer holds.
+// history requests as much of it as one answer holds.
 func (b *Board) history(ctx context.Context, limit int, before int64, names []string) (*wire.History, error) {
 	query := url.Values{"name": names, "limit": {strconv.Itoa(limit)}}
 	if before > 0 {
@@ -56,7 +55,7 @@ func (b *Board) history(ctx context.Context, limit int, before int64, names []st
 		err = b.ours(h.Board)
 	}
 	if err == nil && h.Next > 0 && len(h.Commits) == 0 {
-		err = errors.New("it tells of more, and gives none")
+		err = errors.New("it announces more commits, and has none")
 	}
 	if err != nil {
 		return nil, b.fail("read the history of", "", unexpected(err))
@@ -64,15 +63,14 @@ func (b *Board) history(ctx context.Context, limit int, before int64, names []st
 	return h, nil
 }
 
-// EntriesAt asks the server for the entries as they were at a version, by the
-// byte order of their names. The error is pantry.ErrTooOld for a version that it
-// does not keep.
+// EntriesAt requests the entries as they were at a version, sorted by the bytes of their names. The
+// error is pantry.ErrTooOld for a version that is no longer in the history.
 func (b *Board) EntriesAt(ctx context.Context, version int64) ([]Entry, error) {
 	entries, _, err := b.at(ctx, strconv.FormatInt(version, 10))
 	return entries, err
 }
 
-// at asks for the entries as they were, page by page, all as of the version of the first.
+// at requests the entries as they were, page by page, all as of the version of the first.
 func (b *Board) at(ctx context.Context, when string) (entries []Entry, version int64, err error) {
 	query := url.Values{"at": {when}}
 	for page, err := range b.pages(ctx, query) {
@@ -85,11 +83,10 @@ func (b *Board) at(ctx context.Context, when string) (entries []Entry, version i
 	return entries, version, nil
 }
 
-// EntriesAtTime asks the server for the entries as they were at a time by its
-// clock, by the byte order of their names, and for the newest version then, as far
-// as it still tells: a commit of those that it keeps, or one in each minute of the
-// last hour, each hour of two days and each day of thirty. The error is
-// pantry.ErrTooOld for a time of which it tells nothing.
+// EntriesAtTime requests the entries as they were at a time by the server's clock, sorted by the
+// bytes of their names, and the newest version then, as far as the history has it: a single commit,
+// or one in each minute of the last hour, each hour of two days and each day of thirty. The error
+// is pantry.ErrTooOld for a time before the history.
 func (b *Board) EntriesAtTime(ctx context.Context, t time.Time) (entries []Entry, version int64, err error) {
 	return b.at(ctx, entry.FormatTime(t))
 }

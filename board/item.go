@@ -18,7 +18,7 @@ type item struct {
 	write
 	link string // the ID of the token that it was sent with
 	sent bool   // it may have arrived
-	code string // why it was refused; empty: it waits
+	code string // why it was refused; "" means that it waits
 	says string
 }
 
@@ -29,7 +29,7 @@ func (it *item) fields(ops *[]byte) []scan.Field {
 	}
 }
 
-// stored gives the item as an entry's value.
+// stored returns the item as an entry's value.
 func (it *item) stored() (value.Value, error) {
 	body := wire.AppendEdits(nil, it.edits)
 	return value.ParseAny(scan.AppendFields(nil, it.fields(&body)...))
@@ -49,7 +49,7 @@ func readItem(e pantry.Entry) (*item, error) {
 		err = errors.New("it has no key")
 	}
 	if err != nil {
-		return nil, fmt.Errorf("what is queued under %s can't be read, and is kept: %w", e.Name, err)
+		return nil, fmt.Errorf("the queued change %s can't be read, and is kept: %w", e.Name, err)
 	}
 	return it, nil
 }
@@ -57,12 +57,12 @@ func readItem(e pantry.Entry) (*item, error) {
 func (it *item) name() string { return fmt.Sprintf("%s%09d", queuePrefix, it.number) }
 func (it *item) id() string   { return strconv.FormatInt(it.number, 10) }
 
-// about says whether the item is about a name.
+// about reports whether the item changes a name.
 func (it *item) about(name string) bool {
 	return slices.ContainsFunc(it.edits, func(e Op) bool { return e.Name == name })
 }
 
-// put gives the put or clear that is all that the item does; nil: it does something else.
+// put returns the put or clear if that is all that the item does; otherwise nil.
 func (it *item) put() *Op {
 	if len(it.edits) == 1 && it.edits[0].Op.Verb == value.Put || len(it.edits) == 1 && it.edits[0].Op.Verb == value.Drop && it.edits[0].Name != "" {
 		return &it.edits[0]
@@ -70,7 +70,7 @@ func (it *item) put() *Op {
 	return nil
 }
 
-// err gives why the item was refused; nil: it waits.
+// err returns why the item was refused; nil means that it waits.
 func (it *item) err(b *Board) error {
 	if it.code == "" {
 		return nil

@@ -11,26 +11,24 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A Finding is what the board noticed about a key that an app declares: a Code for a
-// program, the Name of the key, and a Sentence. The codes are near (the name nearly
-// matches another), kind, default and rule (it is declared otherwise), secret (the name
-// says that it is one), stored (what is stored does not meet it).
+// A Finding is what the board noticed about a declared key: a Code for a program, the Name of the
+// key, and a Sentence. The codes are near (the name is similar to another), kind, default and rule
+// (it is declared differently), secret (the name sounds like a secret), and stored (the stored
+// value breaks the rules).
 type Finding = entry.Finding
 
-// A DeclaredKey is a key as some app declared it, which the board keeps beside the
-// entries, with that app's name in By.
+// A DeclaredKey is a key that an app declared. The board stores it with that app's name in By.
 type DeclaredKey = entry.Declared
 
-// Keys asks the server for the declared keys, by the order of their names, and whether
-// the list is closed, so that no other name can be written.
+// Keys requests the declared keys, sorted by name, and whether the list is closed, so that no other
+// name can be written.
 func (b *Board) Keys(ctx context.Context) (keys []DeclaredKey, closed bool, err error) {
 	k, err := b.keys(ctx, request{op: "read the keys of", method: http.MethodGet, path: "/keys"})
 	return k.Keys, k.Closed, err
 }
 
-// DeclareKeys tells the board the keys that the app uses. One that nobody declared is
-// taken, unless what is stored doesn't meet it; one that is declared otherwise stays.
-// What the app should look at comes back.
+// DeclareKeys declares the app's keys on the board. A new key is added, unless the stored value
+// breaks its rules; a key that is declared differently is not changed. It returns findings.
 func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) ([]Finding, error) {
 	var d rules.Declaration
 	for _, k := range keys {
@@ -43,15 +41,14 @@ func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) ([]Findi
 	return k.Findings, err
 }
 
-// CloseKeys closes the list of declared keys, or opens it, and gives the board's
-// version.
+// CloseKeys closes the list of declared keys, or opens it, and returns the board's version.
 func (b *Board) CloseKeys(ctx context.Context, closed bool) (version int64, err error) {
 	k, err := b.declare(ctx, rules.Declaration{Closed: &closed})
 	return k.Version, err
 }
 
-// WithdrawKey withdraws a declaration; the stored values stay. name is the key's name, or the name and
-// a slash for a family. The error is pantry.ErrAbsent if no such key is declared.
+// WithdrawKey withdraws a declaration; the stored values stay. name is the key's name, or the name
+// and a slash for a family. The error is pantry.ErrAbsent if no such key is declared.
 func (b *Board) WithdrawKey(ctx context.Context, name string) error {
 	plain, family := strings.CutSuffix(name, "/")
 	if err := pantry.CheckName(plain); err != nil {

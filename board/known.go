@@ -10,13 +10,13 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// known gives what was known of a name in an earlier launch.
+// known returns what was known of a name in an earlier launch.
 func (q *queue) known(name string) (Entry, bool) {
 	e, found := q.last[name]
 	return e, found
 }
 
-// learn notes what is known, to be saved soon. Board.mu must be held.
+// learn records what is known, to be saved soon. Board.mu must be held.
 func (q *queue) learn(names []string, entries map[string]Entry) {
 	if len(names) == 0 {
 		return
@@ -31,13 +31,13 @@ func (q *queue) learn(names []string, entries map[string]Entry) {
 	if q.saving == nil && q.b.ctx.Err() == nil {
 		q.saving = time.AfterFunc(saveAfter, func() {
 			if err := q.saveKnown(); err != nil {
-				q.b.problem("", fmt.Errorf("what is known can't be kept for the next launch: %w", err))
+				q.b.problem("", fmt.Errorf("the known values can't be saved for the next launch: %w", err))
 			}
 		})
 	}
 }
 
-// saveKnown saves what is known.
+// saveKnown saves the known values.
 func (q *queue) saveKnown() error {
 	q.kmu.Lock()
 	dirty := q.dirty

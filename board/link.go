@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A link is what Join is given: http(s)://host[:port]/boards/BOARD[#token].
+// A link is the argument of Join: http(s)://host[:port]/boards/BOARD[#token].
 type link struct {
 	base  string // scheme and host
 	board string
@@ -33,7 +33,7 @@ func parseLink(s string) (link, error) {
 	return link{base: u.Scheme + "://" + u.Host, board: board, token: u.Fragment, host: u.Hostname()}, nil
 }
 
-// hideToken takes the token out of what is shown.
+// hideToken removes the token from what is shown.
 func hideToken(s string) string {
 	head, _, found := strings.Cut(s, "#")
 	if found {
@@ -42,7 +42,7 @@ func hideToken(s string) string {
 	return s
 }
 
-// open says whether others on the way can read what is sent.
+// open reports whether others on the network path can read what is sent.
 func (l link) open() bool {
 	return strings.HasPrefix(l.base, "http:") && !wire.OnThisMachine(l.host)
 }

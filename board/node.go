@@ -11,28 +11,28 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A node is a name's place in a Board. That of a variable stays as long as the Board is
-// open; others as long as somebody watches.
+// A node holds what is known of a name on a Board. The node of a variable stays as long as the
+// Board is open; others stay as long as somebody watches them.
 type node struct {
 	name  string
-	bound bool // it is that of a variable; guarded by Board.mu
+	bound bool // it belongs to a variable; guarded by Board.mu
 	state atomic.Pointer[remote]
 }
 
-// A remote is what is known of a name on the server. It never changes.
+// A remote is what is known of a name on the server. It is immutable.
 type remote struct {
 	entry   Entry // without a value: absent
-	known   bool  // the server has told of it
+	known   bool  // the server has answered for it
 	old     bool  // in an earlier launch, and not in this one
-	away    error // why the newest attempt to reach the server failed; nil: it did not
-	sending int   // writes under way
+	away    error // why the newest attempt to reach the server failed; nil if it did not
+	sending int   // writes that are being sent
 	queued  int   // writes that wait to be sent
 	refused error // the newest write was refused
-	kept    bool  // it was queued, and is kept until it is discarded
+	kept    bool  // it was queued, and is kept until it is retried or discarded
 }
 
-// node gives the node of a variable. A name that is new to the board is asked for
-// as soon as possible.
+// node returns the node of a variable. A name that is new to the board is requested as soon as
+// possible.
 func (b *Board) node(name string) *node {
 	b.mu.Lock()
 	n := b.nodeLocked(name)
@@ -42,7 +42,7 @@ func (b *Board) node(name string) *node {
 	return n
 }
 
-// nodeLocked gives the node of a name that is asked for from now on; mu must be held.
+// nodeLocked returns the node of a name that is requested from now on; mu must be held.
 func (b *Board) nodeLocked(name string) *node {
 	n := b.nodes[name]
 	if n == nil {
@@ -56,13 +56,13 @@ func (b *Board) nodeLocked(name string) *node {
 		b.askNow()
 	} else if e, known := b.view.entries[name]; known {
 		b.alter(n, func(r *remote) { r.entry, r.known, r.old = e, true, false })
-	} else if b.view.mark != (mark.Mark{}) { // all of it is told, and nothing of this
+	} else if b.view.mark != (mark.Mark{}) { // everything is known, and nothing of this name
 		b.alter(n, func(r *remote) { r.known, r.old = true, false })
 	}
 	return n
 }
 
-// addNode adds a node, of which nothing is known but from an earlier launch; mu must be held.
+// addNode adds a node, with what is known from an earlier launch; mu must be held.
 func (b *Board) addNode(name string) *node {
 	n := &node{name: name}
 	r := &remote{entry: Entry{Name: name}, away: b.status.Err}
@@ -90,14 +90,14 @@ func (b *Board) seed(prefix string) {
 	}
 }
 
-// askForAll has the next question, which is sent at once, be for all that is
-// wanted and not only for what changed; mu must be held.
+// askForAll makes the next question, which is sent at once, request everything instead of changes;
+// mu must be held.
 func (b *Board) askForAll() {
 	b.view.anew()
 	b.askNow()
 }
 
-// take takes in an answer; mu must be held.
+// take updates the view with an answer; mu must be held.
 func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err error) {
 	changed, fresh, err = b.view.take(a, p)
 	for _, name := range changed {
@@ -107,12 +107,12 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 		}
 		b.alter(n, func(r *remote) {
 			if e.Version != r.entry.Version && !r.kept {
-				r.refused = nil // what was refused is over
+				r.refused = nil // a new value ends Refused
 			}
 			r.entry, r.known, r.old, r.away = e, true, false, nil
 		})
 	}
-	if p.Whole && fresh && err == nil { // what an earlier launch knew, and the server does not have
+	if p.Whole && fresh && err == nil { // an earlier launch knew it, and the server does not have it
 		for name, n := range b.nodes {
 			if _, told := b.view.entries[name]; !told && b.view.has(name) && n.state.Load().old {
 				b.alter(n, func(r *remote) { r.entry, r.known, r.old = Entry{Name: name}, true, false })
@@ -125,8 +125,8 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 	return changed, fresh, err
 }
 
-// alter changes what is known of a name, and tells who watches it if that
-// shows; mu must be held.
+// alter changes what is known of a name, and wakes its watchers if that is visible; mu must be
+// held.
 func (b *Board) alter(n *node, f func(*remote)) {
 	old := n.state.Load()
 	now := *old
@@ -143,8 +143,7 @@ func (b *Board) alter(n *node, f func(*remote)) {
 	}
 }
 
-// A watcher collects which names changed until its body asks. changed is
-// guarded by Board.mu.
+// A watcher collects the names that changed until its body asks. changed is guarded by Board.mu.
 type watcher struct {
 	names    []string
 	prefixes []string
@@ -157,8 +156,8 @@ func (w *watcher) wants(name string) bool {
 		slices.ContainsFunc(w.prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
 }
 
-// watch gives a watcher of names, whose nodes it makes, and of all that begins
-// with one of prefixes.
+// watch returns a watcher of names, whose nodes it makes, and of everything that begins with one of
+// the prefixes.
 func (b *Board) watch(names, prefixes []string) *watcher {
 	w := &watcher{names: names, prefixes: prefixes, wake: make(chan struct{}, 1)}
 	b.mu.Lock()
@@ -178,7 +177,7 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 	return w
 }
 
-// unwatch ends a watching. What it alone was about is not asked for any more.
+// unwatch removes a watcher. What nobody else watches is no longer requested.
 func (b *Board) unwatch(w *watcher) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -197,7 +196,7 @@ func (b *Board) unwatch(w *watcher) {
 	b.askNow()
 }
 
-// tell: Board.mu must be held. No name means that there was an answer, or none.
+// tell wakes watchers. Board.mu must be held. No name means that an attempt was answered or failed.
 func (w *watcher) tell(name string) {
 	if name != "" && !slices.Contains(w.changed, name) {
 		w.changed = append(w.changed, name)
@@ -217,8 +216,8 @@ func (b *Board) changedFor(w *watcher) []string {
 	return changed
 }
 
-// settled says whether the server has told of all that w watches, and, where it is not
-// about anything, whether it has answered. err is why the newest attempt failed.
+// settled reports whether the server has answered for everything that w watches, or has answered at
+// all if w watches nothing. err is why the newest attempt failed.
 func (b *Board) settled(w *watcher) (is bool, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

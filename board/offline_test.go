@@ -249,7 +249,7 @@ func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 		told.WriteString(p.Err.Error() + "\n")
 	}
 	met.mu.Unlock()
-	assert.Contains(t, told.String(), "it is not known any more who queued these changes")
+	assert.Contains(t, told.String(), "the id that these queued changes were sent with is lost")
 	assert.Contains(t, told.String(), "queue/000000009 can't be read, and is kept")
 	assert.Never(t, func() bool {
 		_, found, err := tank.Lookup(t.Context())

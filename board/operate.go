@@ -14,12 +14,11 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Set stores x on the board, in place of whatever is stored, of whichever kind, unless an
-// app has declared another. When it returns nil, x is on the server's disk and shown here.
-// A value against the key's own rules is not sent: pantry.ErrInvalid. Members of a stored
-// struct that T doesn't have are kept. Without an answer it is ErrUnreachable, and the
-// value may have been stored or not; with Offline it is ErrQueued, and will be sent. Other
-// errors are those of Commit.
+// Set stores x on the board. It replaces a value of any kind, unless an app has declared another
+// kind. When it returns nil, x is on the server's disk and is shown here. A value that breaks the
+// key's own rules is not sent: pantry.ErrInvalid. Members of a stored struct that T does not have
+// are kept. Without an answer the error is ErrUnreachable, and the value may have been stored or
+// not; with Offline it is ErrQueued, and the value will be sent. Other errors are those of Commit.
 func (v Var[T]) Set(ctx context.Context, x T) error {
 	at := v.binding()
 	val, err := at.k.Encode(x)
@@ -33,7 +32,7 @@ func (v Var[T]) Set(ctx context.Context, x T) error {
 	return err
 }
 
-// put makes the entry what val is.
+// put makes the entry hold val.
 func (x *binding[T]) put(val value.Value) Op {
 	return Op{Name: x.k.Name(), Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}
 }
@@ -47,7 +46,7 @@ func (x *binding[T]) refuse(op string, err error) error {
 	return err
 }
 
-// merge stores a struct with what is stored beyond its fields, as far as that is known.
+// merge stores a struct with the stored members beyond its fields, as far as they are known.
 func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 	have := x.n.state.Load()
 	if !have.known {
@@ -60,7 +59,7 @@ func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 	e := have.entry
 	for try := 0; ; try++ {
 		op := x.put(x.k.Merged(val, e.Value))
-		if !e.Value.IsZero() { // where nothing is stored, nothing is lost
+		if !e.Value.IsZero() { // nothing is stored, so nothing is lost
 			op = op.If(e.Version, e.Updated)
 		}
 		_, err := x.b.write(ctx, "set", []Op{op})
@@ -72,10 +71,10 @@ func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 	}
 }
 
-// mostTries is how often a change is made again that somebody else has overtaken.
+// mostTries is how often a change is repeated because somebody else was faster.
 const mostTries = 8
 
-// overtaken gives what is stored where a change was refused since that is something newer.
+// overtaken returns the stored entry if a change was refused because it is newer.
 func overtaken(err error) (now Entry, again bool) {
 	var e *Error
 	if !errors.Is(err, pantry.ErrConflict) || !errors.As(err, &e) {
@@ -87,14 +86,13 @@ func overtaken(err error) (now Entry, again bool) {
 	return now, true
 }
 
-// errPending refuses a change that would rest on what is not known.
+// errPending refuses a change whose base is unknown.
 func errPending(name string) error {
-	return refuse.As(pantry.ErrInvalid, "the server has not told yet what is stored under %s: wait for Ready, or look at the Phase", name)
+	return refuse.As(pantry.ErrInvalid, "the server has not answered yet what is stored under %s: wait for Ready, or check the Phase", name)
 }
 
-// SetIf stores x if what is stored is still what seen tells. The error is
-// pantry.ErrConflict where it is not, pantry.ErrInvalid for a State that is pending, and
-// those of Set.
+// SetIf stores x if the stored value is still the one in seen. The error is pantry.ErrConflict if
+// it is not, pantry.ErrInvalid for a State that is pending, and otherwise one of Set.
 func (v Var[T]) SetIf(ctx context.Context, seen State[T], x T) error {
 	at := v.binding()
 	val, err := at.k.Encode(x)
@@ -108,7 +106,7 @@ func (v Var[T]) SetIf(ctx context.Context, seen State[T], x T) error {
 	return err
 }
 
-// versionOf gives the version for a condition: 0 where nothing was stored.
+// versionOf returns the version for a condition: 0 if nothing was stored.
 func versionOf[T any](seen State[T]) int64 {
 	if !seen.Found {
 		return 0
@@ -116,8 +114,8 @@ func versionOf[T any](seen State[T]) int64 {
 	return seen.Version
 }
 
-// Seed stores x where nothing is stored, and otherwise changes nothing, whatever is
-// stored. The errors are those of Set.
+// Seed stores x if nothing is stored, and otherwise changes nothing, whatever is stored. The errors
+// are those of Set.
 func (v Var[T]) Seed(ctx context.Context, x T) error {
 	at := v.binding()
 	val, err := at.k.Encode(x)
@@ -132,15 +130,15 @@ func (v Var[T]) Seed(ctx context.Context, x T) error {
 	return err
 }
 
-// settle takes back that a change was refused, where that is as it should be.
+// settle ends Refused if the entry is as it should be.
 func (x *binding[T]) settle() {
 	x.b.mu.Lock()
 	defer x.b.mu.Unlock()
 	x.b.alter(x.n, func(r *remote) { r.refused = nil })
 }
 
-// Clear removes the entry, whatever it holds, so that Get gives the default. Clearing what
-// is not stored is no error. Others are those of Set.
+// Clear removes the entry, whatever it holds, so that Get returns the default. Clearing an absent
+// entry is not an error. Errors are those of Set.
 func (v Var[T]) Clear(ctx context.Context) error {
 	at := v.binding()
 	_, err := at.b.write(ctx, "clear", []Op{OpClear(v)})
@@ -151,12 +149,11 @@ func (v Var[T]) Clear(ctx context.Context) error {
 	return err
 }
 
-// Update stores what f makes of what is stored, or of the default where nothing is, and
-// gives what is stored now. It asks the server, and where somebody else changed the entry
-// meanwhile, f runs again: it must have no side effects. After 8 tries it is
-// pantry.ErrConflict. What is stored and can't be used is not given to f:
-// pantry.ErrWrongKind or pantry.ErrInvalid. What f returns as its error, Update returns.
-// It can't be queued: without an answer it is ErrUnreachable.
+// Update stores what f returns for the stored value, or for the default if nothing is stored, and
+// returns what is stored now. It asks the server. If somebody else changes the entry meanwhile, f
+// runs again, so it must have no side effects. After 8 tries the error is pantry.ErrConflict. If
+// the stored value can't be used, f does not run: pantry.ErrWrongKind or pantry.ErrInvalid. An
+// error of f is returned. An Update can't be queued: without an answer the error is ErrUnreachable.
 func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
 	at := v.binding()
 	e, found, err := at.b.Entry(ctx, at.k.Name())
@@ -183,7 +180,7 @@ func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, er
 	}
 }
 
-// next gives what f makes of an entry, and what that is to the key.
+// next returns the result of f for an entry, and its stored form.
 func (x *binding[T]) next(e Entry, f func(old T) (T, error)) (val value.Value, next T, err error) {
 	old := x.k.Default()
 	if !e.Value.IsZero() {
@@ -202,7 +199,7 @@ func (x *binding[T]) next(e Entry, f func(old T) (T, error)) (val value.Value, n
 	return val, next, err
 }
 
-// operate makes operations on the entry, in one commit, and gives what is stored then.
+// operate applies operations to the entry in one commit, and returns what is stored then.
 func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) {
 	if len(ops) == 0 {
 		return x.k.Copy(x.read().x), nil
@@ -214,9 +211,9 @@ func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) 
 	return x.stored(ops, done, err)
 }
 
-// checked is operate for a key with a Check, which no operation carries: it applies the operations to
-// the known value, checks the result, and sends them if that value is still stored. Nothing is stored
-// that the app refuses.
+// checked is operate for a key with a Check, which no operation carries: it applies the operations
+// to the known value, checks the result, and sends them if that value is still stored. Nothing is
+// stored that the app refuses.
 func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
 	verb := ops[0].Op.Verb.String()
 	r := x.n.state.Load()
@@ -241,7 +238,7 @@ func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
 			return x.k.Copy(x.read().x), x.refuse(verb, err)
 		}
 		sent := slices.Clone(ops)
-		if !offline { // what is queued is an operation, which the server can apply later
+		if !offline { // a queued operation can be applied later by the server
 			sent[0] = sent[0].If(versionIn(e), e.Updated)
 		}
 		done, err := x.b.write(ctx, verb, sent)
@@ -275,28 +272,27 @@ func (x *binding[T]) stored(ops []Op, done Committed, err error) (now T, _ error
 	return x.k.Copy(x.read().x), err
 }
 
-// Add adds n on the server, where additions of several phones at once are
-// each counted, and gives what is stored now. An absent entry starts from the
-// key's default; a result outside the key's Between, or T's range, is
-// pantry.ErrInvalid and changes nothing; an entry of another kind is pantry.ErrWrongKind.
-// Without an answer it is ErrUnreachable, and n may have been counted or not; with
-// Offline it is ErrQueued, and will be counted once.
+// Add adds n on the server, which counts additions of several phones at once, and returns what is
+// stored now. An absent entry starts from the key's default. A result outside the key's Between or
+// the range of T is pantry.ErrInvalid and changes nothing; an entry of another kind is
+// pantry.ErrWrongKind. Without an answer the error is ErrUnreachable, and n may have been counted
+// or not; with Offline it is ErrQueued, and n will be counted once.
 func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
 	return v.binding().operate(ctx, OpAdd(v, n))
 }
 
-// Raise makes the variable n where it is smaller, as for the largest of all phones'.
-// The errors are those of Add.
+// Raise stores n if the variable is smaller, for example for a maximum over all phones. The errors
+// are those of Add.
 func Raise[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
 	return within(ctx, v, value.Raise, n)
 }
 
-// Lower makes the variable n where it is larger. The errors are those of Add.
+// Lower stores n if the variable is larger. The errors are those of Add.
 func Lower[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
 	return within(ctx, v, value.Lower, n)
 }
 
-// within makes an operation that may store its operand, if the key takes that.
+// within returns an operation that can store its operand, if the key accepts the operand.
 func within[T pantry.Number](ctx context.Context, v Var[T], verb value.Verb, n T) (T, error) {
 	op := onNumber(v, verb, n)
 	if op.Bad != nil {
@@ -305,26 +301,26 @@ func within[T pantry.Number](ctx context.Context, v Var[T], verb value.Verb, n T
 	return v.x.operate(ctx, op)
 }
 
-// Append adds items at the end of the list and gives the list as it is stored
-// now. With the key's Keep, the oldest leave at the front. An absent entry
-// starts from the key's default. The errors are those of Add.
+// Append adds items at the end of the list and returns the list as it is stored now. With the key's
+// Keep, the oldest items are removed. An absent entry starts from the key's default. The errors are
+// those of Add.
 func Append[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
 	return onList(ctx, v, value.Op{Verb: value.Append}, items)
 }
 
-// AppendUnique is Append that leaves out an item which is in the list already.
+// AppendUnique is Append without the items that are in the list already.
 func AppendUnique[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
 	return onList(ctx, v, value.Op{Verb: value.Append, Unique: true}, items)
 }
 
-// Remove takes, for each of items, the first item that equals it out of the
-// list, and gives the list as it is stored now. The errors are those of Add.
+// Remove removes, for each of items, the first item of the list that equals it, and returns the
+// list as it is stored now. The errors are those of Add.
 func Remove[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
 	return onList(ctx, v, value.Op{Verb: value.Remove}, items)
 }
 
-// RemoveAll takes every item that equals one of items out of the list, and
-// gives the list as it is stored now. The errors are those of Add.
+// RemoveAll removes every item that equals one of items, and returns the list as it is stored now.
+// The errors are those of Add.
 func RemoveAll[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, error) {
 	return onList(ctx, v, value.Op{Verb: value.Remove, All: true}, items)
 }
@@ -337,7 +333,7 @@ func onList[S ~[]E, E any](ctx context.Context, v Var[S], op value.Op, items []E
 	return v.binding().operate(ctx, ops...)
 }
 
-// listOps gives one op for each of items.
+// listOps returns one op for each of items.
 func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
 	x := v.binding()
 	d := x.k.Declared()[0]
@@ -346,7 +342,7 @@ func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
 	}
 	op.Start, op.Keep = d.Default, d.Keep
 	ops := make([]Op, len(items))
-	for i := range items { // each by itself: what the key's rules say of a list is for all of it
+	for i := range items { // one by one: the key's rules of a list apply to all of it
 		given, err := x.k.EncodeAny(S(items[i : i+1]))
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", pantry.ErrInvalid, err)
@@ -357,11 +353,12 @@ func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
 	return ops, nil
 }
 
-// Take takes the item at a position out of the list on the server and gives it: 0 is the
-// first, -1 the last. Of two phones that take at once each gets another. Where the list has
-// no such item, found is false and nothing is changed. It can't be queued, since nobody
-// knows yet what it gives: without an answer it is ErrUnreachable, and an item may have
-// been taken or not. Other errors are those of Add.
+// Take removes the item at a position from the list on the server and returns it: 0 is the first,
+// -1
+// the last. If two phones take at once, each gets another item. If the list has no such item, found
+// is false and nothing changes. A Take can't be queued, because its result is not known yet:
+// without an answer the error is ErrUnreachable, and an item may have been taken or not. Other
+// errors are those of Add.
 func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found bool, err error) {
 	x := v.binding()
 	done, err := x.b.writeNow(ctx, "take", []Op{OpTake(v, at)})
@@ -375,12 +372,12 @@ func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found b
 	list, err := x.k.DecodeAny(value.List(done.Results[0].Taken))
 	if err != nil || len(list) != 1 {
 		return item, false, x.b.fail("take", x.k.Name(), &Error{
-			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("what was taken out can't be used: %v", err)})
+			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("the item that was taken out can't be used: %v", err)})
 	}
 	return list[0], true, nil
 }
 
-// OpPut is Set as a step of a Commit. A value against the key's rules is refused there.
+// OpPut is Set as a step of a Commit, which refuses a value that breaks the key's rules.
 func OpPut[T any](v Var[T], x T) Op {
 	at := v.binding()
 	val, err := at.k.Encode(x)
@@ -395,7 +392,7 @@ func impossible(name string, err error) Op {
 	return Op{Name: name, Op: value.Op{Verb: value.Put}, Bad: err}
 }
 
-// OpClear is Clear as a step of a Commit, where what is not stored is pantry.ErrAbsent.
+// OpClear is Clear as a step of a Commit; an absent entry is pantry.ErrAbsent.
 func OpClear[T any](v Var[T]) Op {
 	return Op{Name: v.binding().k.Name(), Op: value.Op{Verb: value.Drop}}
 }
@@ -422,7 +419,7 @@ func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) Op {
 	return Op{Name: d.Name, Op: value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max}}
 }
 
-// number gives n as the value that a key of its type stores.
+// number returns n as the value that a key of its type stores.
 func number[T pantry.Number](n T) value.Value {
 	if half := 0.5; T(half) != 0 { // it holds fractions
 		return value.Float(float64(n))
@@ -430,7 +427,7 @@ func number[T pantry.Number](n T) value.Value {
 	return value.Int(int64(n))
 }
 
-// OpAppend is Append as a step of a Commit. An item that can't be stored is refused there.
+// OpAppend is Append as a step of a Commit, which refuses an item that can't be stored.
 func OpAppend[S ~[]E, E any](v Var[S], item E) Op {
 	return oneOp(v, value.Op{Verb: value.Append}, item)
 }

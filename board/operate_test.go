@@ -110,7 +110,7 @@ func TestCommitAllOrNone(t *testing.T) {
 	}
 	_, err = b.Commit(ctx, append(many, drop("bed/1"))...)
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
-	assert.ErrorContains(t, err, "it has 1001 ops, and 1000 is the most")
+	assert.ErrorContains(t, err, "it has 1001 ops, and the maximum is 1000")
 	forced := many[0]
 	forced.Force = true
 	_, err = b.Commit(ctx, forced)

@@ -184,7 +184,7 @@ func TestOperationsObeyCheck(t *testing.T) {
 // Ready ends after the Timeout, with the reason.
 func TestReadyEnds(t *testing.T) {
 	t.Parallel()
-	b, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.Timeout(50*time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	b, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.Timeout(500*time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
 	require.NoError(t, err)
 	defer b.Close()
 	board.On(b, tankLitres)

@@ -13,33 +13,33 @@ import (
 )
 
 const (
-	// maxQuery is the longest query that is sent; past it all that the app is about is
-	// asked for instead of the names.
+	// maxQuery is the maximum length of a query; a longer one requests everything that the app uses
+	// instead of names.
 	maxQuery = 8 << 10
-	// longWait is for how long a server is asked to wait for news.
+	// longWait is how long a server is asked to wait for a change.
 	longWait = 30 * time.Second
-	// tryAgain is after how long a way that did not work is tried again.
+	// tryAgain is the time until a transport that failed is tried again.
 	tryAgain = time.Minute
 )
 
-// A source is a way by which changes come. Each gives answers of the one shape, which the
-// view takes in; it says whether the next way is to be tried at once.
+// A source is a transport of changes: a stream, a waiting request or a poll.
 type source interface {
 	name() string
-	// follow takes in what comes until something else is to be done.
+	// follow receives changes until something else must be done. It reports whether the next source
+	// is to be tried at once.
 	follow(b *Board) (atOnce bool)
 }
 
-// ways says which source is next. It is guarded by Board.mu.
+// ways chooses the next source. It is guarded by Board.mu.
 type ways struct {
-	streamAt time.Time // before which no stream is tried
-	waitAt   time.Time // before which no waiting request is
-	cut      int       // streams in a row that broke off soon
+	streamAt time.Time // no stream before it
+	waitAt   time.Time // no waiting request before it
+	cut      int       // streams in a row that ended soon
 	pause    time.Duration
 	news     time.Time // when something changed last
 }
 
-// start begins to ask, once there is something to ask for.
+// start starts the requests once there is something to request.
 func (b *Board) start() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -50,7 +50,7 @@ func (b *Board) start() {
 	b.done.Go(b.run)
 }
 
-// askNow has the next question sent at once.
+// askNow sends the next question at once.
 func (b *Board) askNow() {
 	select {
 	case b.kick <- struct{}{}:
@@ -58,8 +58,8 @@ func (b *Board) askNow() {
 	}
 }
 
-// run asks by one way or another until the board is closed. One that fails is followed by
-// a poll, which finds out how the server is.
+// run requests changes by one source or another until the board is closed. After a source fails, a
+// poll finds out whether the server is there.
 func (b *Board) run() {
 	atOnce := false // the last request was not followed by a pause
 	for b.ctx.Err() == nil {
@@ -74,7 +74,7 @@ func (b *Board) run() {
 			}
 			continue
 		}
-		select { // this question answers every call for one so far
+		select { // this question answers every request for one so far
 		case <-b.kick:
 		default:
 		}
@@ -87,7 +87,7 @@ func (b *Board) run() {
 		case <-time.After(pause):
 		case <-b.kick:
 			atOnce = true
-			b.askNow() // it may come before the server wants to be asked
+			b.askNow() // it can come before the server's Retry-After
 			b.mu.Lock()
 			b.ways.pause = 0
 			b.mu.Unlock()
@@ -96,8 +96,8 @@ func (b *Board) run() {
 	}
 }
 
-// An allowance bounds the requests that a client sends at once after others: 60, and then one a
-// second, whatever the cause. Only run uses it.
+// An allowance limits the requests that a client sends one after the other: 60 at once, and then
+// one a second, whatever the cause. Only run uses it.
 type allowance struct {
 	left     float64
 	at       time.Time
@@ -123,7 +123,7 @@ func (a *allowance) take(now time.Time) bool {
 	return true
 }
 
-// tooMany reports, once, that the answers make the client ask again and again.
+// tooMany reports, once, that the answers make the client send requests again and again.
 func (b *Board) tooMany() {
 	if !b.spent.reported {
 		b.spent.reported = true
@@ -134,8 +134,8 @@ func (b *Board) tooMany() {
 	}
 }
 
-// mayAsk waits while the board is paused, or the server wants no call; false: something
-// changed meanwhile.
+// mayAsk waits while the board is paused, or for Retry-After. It returns false if something changed
+// meanwhile.
 func (b *Board) mayAsk() bool {
 	b.mu.Lock()
 	paused, later := b.paused, time.Until(b.later)
@@ -157,7 +157,7 @@ func (b *Board) mayAsk() bool {
 	return true
 }
 
-// next gives the way that is best at present.
+// next returns the best source now.
 func (b *Board) next(now time.Time) source {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -172,13 +172,13 @@ func (b *Board) next(now time.Time) source {
 	return byPoll{}
 }
 
-// pauseAfter gives the pause before the next question, which grows while nothing changes,
-// and varies, so that many phones don't ask in step.
+// pauseAfter returns the pause before the next question. It grows while nothing changes, and
+// varies, so that many phones don't ask in step.
 func (b *Board) pauseAfter(now time.Time) time.Duration {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	w := &b.ways
-	const busy = 15 // so many quick pauses after the last change
+	const busy = 15 // quick pauses after the last change
 	if w.pause == 0 || now.Sub(w.news) < busy*b.opts.fast {
 		w.pause = b.opts.fast
 	} else {
@@ -187,8 +187,8 @@ func (b *Board) pauseAfter(now time.Time) time.Duration {
 	return w.pause*9/10 + rand.N(w.pause/5+1)
 }
 
-// question gives what is asked for, as a query, and what it is asked with; what with
-// the mark that is known. mu must not be held.
+// question returns the query, and what it is sent with: the known mark, and what is new since. mu
+// must not be held.
 func (b *Board) question() (query url.Values, a asking, tag string, nothing bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -221,13 +221,13 @@ func (b *Board) question() (query url.Values, a asking, tag string, nothing bool
 	for _, m := range a.since {
 		query.Add("since", m.String())
 	}
-	if len(a.since) == 1 && b.asked != "" { // where it is of another question, it matches nothing
+	if len(a.since) == 1 && b.asked != "" { // if it is of another question, it matches nothing
 		tag = a.since[0].EntityTag(b.asked)
 	}
 	return query, a, tag, false
 }
 
-// byPoll asks, and is answered at once.
+// byPoll sends requests that are answered at once.
 type byPoll struct{}
 
 func (byPoll) name() string { return "poll" }
@@ -238,10 +238,10 @@ func (p byPoll) follow(b *Board) (atOnce bool) {
 		return false
 	}
 	_, more := b.next(time.Now()).(byPoll)
-	return !more // it is there, and can do better
+	return !more // the server is there, and a better source can work
 }
 
-// byWait asks, and is answered when there is news.
+// byWait sends requests that are answered after a change.
 type byWait struct{}
 
 func (byWait) name() string { return "wait" }
@@ -258,15 +258,15 @@ func (w byWait) follow(b *Board) (atOnce bool) {
 	case kicked:
 		return true
 	case err != nil, !news && (early || time.Since(from) < longWait/2):
-		b.ways.waitAt = time.Now().Add(tryAgain) // something on the way doesn't let it wait
+		b.ways.waitAt = time.Now().Add(tryAgain) // something on the network path does not let it wait
 		return false
 	}
 	b.status.Waited++
 	return true
 }
 
-// untilKicked gives a context that ends when another question is called for, which is then
-// still called for; done must be called.
+// untilKicked returns a context that ends when another question is requested. That request stays
+// pending. done must be called.
 func (b *Board) untilKicked() (ctx context.Context, done func()) {
 	ctx, cancel := context.WithCancel(b.ctx)
 	over := make(chan struct{})
@@ -274,7 +274,7 @@ func (b *Board) untilKicked() (ctx context.Context, done func()) {
 		defer close(over)
 		select {
 		case <-b.kick:
-			b.askNow() // whose turn is next
+			b.askNow() // it is handled next
 			cancel()
 		case <-ctx.Done():
 		}
@@ -285,9 +285,9 @@ func (b *Board) untilKicked() (ctx context.Context, done func()) {
 	}
 }
 
-// pollOnce asks for everything that is new, in as many pages as that takes, and says
-// whether anything was. With wait the server may take so long until there is something;
-// early says that it did not, since it could not know what was asked with.
+// pollOnce requests everything new, in as many pages as needed, and reports whether there was
+// anything. With wait, the server can take that long until something changes; early reports that it
+// did not wait, because it could not know the marks of the question.
 func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (news, early bool, err error) {
 	query, a, tag, nothing := b.question()
 	first := url.Values(nil)
@@ -355,8 +355,8 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 	return news, early, err
 }
 
-// answered notes how an attempt to reach the server ended, and by which way changes come
-// now; empty: the attempt was a write, which says nothing of that. mu must be held.
+// answered records how an attempt to reach the server ended, and by which source changes arrive
+// now; "" means that the attempt was a write, which does not tell. mu must be held.
 func (b *Board) answered(way string, err error) {
 	before := b.status.Err
 	b.status.Err = err
@@ -382,7 +382,7 @@ func (b *Board) answered(way string, err error) {
 		}
 	}
 	for w := range b.watchers {
-		w.tell("") // it may wait for the first answer
+		w.tell("") // somebody can wait for the first answer
 	}
 	if err == nil && b.queue != nil {
 		b.queue.wake()
@@ -401,19 +401,19 @@ func (b *Board) tellOutage(err error) {
 		b.outage = code
 	}
 	if b.ctx.Err() == nil {
-		b.done.Go(func() { b.problem("", err) }) // which may call the board
+		b.done.Go(func() { b.problem("", err) }) // it can call the board
 	}
 }
 
-// declareNow tells the board the keys of Declare, and the app what comes of it.
+// declareNow declares the keys of Declare and reports the findings.
 func (b *Board) declareNow() {
 	findings, err := b.DeclareKeys(b.ctx, b.opts.declare...)
 	switch {
-	case b.ctx.Err() != nil, errors.Is(err, ErrForbidden): // it may only look
+	case b.ctx.Err() != nil, errors.Is(err, ErrForbidden): // the link only allows reading
 		return
 	case errors.Is(err, ErrUnreachable):
 		b.mu.Lock()
-		b.declared = false // the next answer has it tried again
+		b.declared = false // the next answer makes it try again
 		b.mu.Unlock()
 		return
 	case err != nil:
@@ -424,8 +424,8 @@ func (b *Board) declareNow() {
 	}
 }
 
-// A FindingError is what the board noticed about a declared key, as a problem.
+// A FindingError is a finding about a declared key, as a problem.
 type FindingError struct{ Finding Finding }
 
-// Error gives its sentence.
+// Error returns its sentence.
 func (e *FindingError) Error() string { return e.Finding.Sentence }

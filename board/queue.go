@@ -18,8 +18,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Pending is a change that waits to be sent, or that was refused when it was: then Err
-// says why, and it is kept until it is discarded.
+// A Pending is a change that waits to be sent, or that was refused. Then Err has the reason, and
+// the change is kept until it is retried or discarded.
 type Pending struct {
 	ID    string
 	Ops   []Op
@@ -28,8 +28,8 @@ type Pending struct {
 	Err   error
 }
 
-// Pending gives the changes that are queued, with those that were refused, oldest first;
-// none without Offline.
+// Pending returns the queued changes and those that were refused, oldest first; none without
+// Offline.
 func (b *Board) Pending() []Pending {
 	if b.queue == nil {
 		return nil
@@ -37,10 +37,10 @@ func (b *Board) Pending() []Pending {
 	return b.queue.list()
 }
 
-// Retry sends a change again that was refused, as the user's decision: a Set or a Clear then replaces
-// what is stored now. It also takes over a change that was made with another link and certainly did
-// not arrive. The error is pantry.ErrAbsent if there is no such change, pantry.ErrConflict if it may
-// have arrived with another link, and those of a device's Set.
+// Retry sends a change again that was refused, as the user's decision: a Set or a Clear then
+// replaces what is stored now. It also takes over a change that was made with another link and
+// certainly did not arrive. The error is pantry.ErrAbsent if there is no such change,
+// pantry.ErrConflict if it may have arrived with another link, and those of a device's Set.
 func (b *Board) Retry(id string) error {
 	if b.queue == nil {
 		return b.fail("retry", "", pantry.ErrAbsent)
@@ -48,9 +48,9 @@ func (b *Board) Retry(id string) error {
 	return b.queue.retry(id)
 }
 
-// Discard takes a change out of the queue: one that was refused, or that is not to be sent
-// any more. The error is pantry.ErrAbsent where there is none of the ID, pantry.ErrBusy
-// while it is being sent, and those of a device's Set.
+// Discard removes a change from the queue: one that was refused, or that is not to be sent any
+// more. The error is pantry.ErrAbsent if there is no such ID, pantry.ErrBusy while the change is
+// being sent, and those of a device's Set.
 func (b *Board) Discard(id string) error {
 	if b.queue == nil {
 		return b.fail("discard", "", pantry.ErrAbsent)
@@ -58,8 +58,8 @@ func (b *Board) Discard(id string) error {
 	return b.queue.discard(id)
 }
 
-// In the namespace of a queue stand the Client-Instance, by which its changes count once;
-// each change under queue/ and its number; and what is known of the board under known/.
+// The namespace of a queue holds the Client-Instance, by which its changes count once; each change
+// under queue/ and its number; and what is known of the board under known/.
 const (
 	instanceName = "instance"
 	asOfName     = "as-of" // when the server last confirmed what is known
@@ -67,37 +67,37 @@ const (
 	knownPrefix  = "known/"
 )
 
-// saveAfter is after how long what is known is saved.
+// saveAfter is the time until known values are saved.
 const saveAfter = time.Second
 
-// A queue keeps what is to be sent, and what is known, on the device.
+// A queue stores on the device what waits to be sent, and what is known.
 type queue struct {
 	b       *Board
 	ns      *pantry.Namespace
-	release func() error // of the lock on the directory
-	link    string       // the ID of the token, which receipts are bound to
+	release func() error // releases the lock on the directory
+	link    string       // the ID of the token, to which receipts are bound
 	last    map[string]Entry
 	kick    chan struct{}
 	met     chan pantry.Problem // of the namespace
 
 	kmu    sync.Mutex       // guards dirty and saving; Board.mu may be held before it, not after
-	dirty  map[string]Entry // what is known and not saved; without a value: absent
+	dirty  map[string]Entry // known and not saved; without a value: absent
 	saving *time.Timer
 
-	mu     sync.Mutex // guards what follows; Board.mu may be held before it, not after
+	mu     sync.Mutex // guards the following fields; Board.mu may be held before it, not after
 	items  []*item    // by number
-	out    *item      // being sent; nil: none is
+	out    *item      // being sent; nil means none
 	next   int64
 	silent bool // the instance is lost: nothing is sent
 }
 
-// namespaceOf gives the name of the namespace for a board's queue.
+// namespaceOf returns the name of the namespace for a board's queue.
 func namespaceOf(l link) string {
 	sum := sha256.Sum256([]byte(l.base + "/" + l.board))
 	return l.board[:min(len(l.board), 40)] + "-" + hex.EncodeToString(sum[:4])
 }
 
-// openQueue opens the queue of a board, and takes its instance over.
+// openQueue opens the queue of a board, and uses its instance.
 func openQueue(b *Board, dir string) (*queue, error) {
 	met := make(chan pantry.Problem, 16)
 	release, err := journal.Hold(filepath.Join(dir, "."+namespaceOf(b.link)+".outbox"))
@@ -105,7 +105,7 @@ func openQueue(b *Board, dir string) (*queue, error) {
 		return nil, fmt.Errorf("the directory of Offline is used by another Board, of this app or of another process: %w", err)
 	}
 	ns, err := pantry.Open(dir, namespaceOf(b.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
-		select { // it is told by whoever holds no lock
+		select { // a goroutine without locks reports it
 		case met <- p:
 		default:
 		}
@@ -141,18 +141,18 @@ func openQueue(b *Board, dir string) (*queue, error) {
 		b.instance = instance
 	case len(q.items) > 0: // a repeat would count twice
 		q.silent = true
-		b.problem(instanceName, errors.New("it is not known any more who queued these changes, so that they might count twice: they are kept, and not sent; see Pending"))
+		b.problem(instanceName, errors.New("the id that these queued changes were sent with is lost, so they might count twice: they are kept, and not sent; see Pending"))
 	}
 	return q, nil
 }
 
-// start sends what is queued, as soon as the server is reached, until the board is closed.
+// start sends the queue, whenever the server is reached, until the board is closed.
 func (q *queue) start() {
 	q.b.done.Go(q.run)
 	q.wake()
 }
 
-// wake has what is queued sent now.
+// wake sends the queue now.
 func (q *queue) wake() {
 	select {
 	case q.kick <- struct{}{}:
@@ -160,8 +160,7 @@ func (q *queue) wake() {
 	}
 }
 
-// about is how many changes of a name wait, and why the newest of those that were refused
-// was.
+// about returns how many changes of a name wait, and why the newest refused one was refused.
 func (q *queue) about(name string) (n int, refused error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -177,7 +176,7 @@ func (q *queue) about(name string) (n int, refused error) {
 	return n, refused
 }
 
-// waiting is how many changes wait.
+// waiting returns how many changes wait.
 func (q *queue) waiting() (n int) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -192,13 +191,13 @@ func (q *queue) waiting() (n int) {
 // others reports whether a change belongs to another link; mu must be held.
 func (q *queue) others(it *item) bool { return it.link != "" && it.link != q.link }
 
-// goesFirst says whether a new change has to be queued: others wait before it, or the
-// server is known to be out of reach.
+// goesFirst reports whether a new change must be queued: others wait before it, or the server is
+// out of reach.
 func (q *queue) goesFirst() bool {
 	return q.away() || q.waiting() > 0
 }
 
-// away says whether the newest attempt did not reach the server.
+// away reports whether the newest attempt did not reach the server.
 func (q *queue) away() bool {
 	q.b.mu.Lock()
 	defer q.b.mu.Unlock()
@@ -215,8 +214,8 @@ func (q *queue) list() []Pending {
 	return out
 }
 
-// add queues a change, and gives ErrQueued once it is on the disk. With sent it may have
-// arrived already.
+// add queues a change, and returns ErrQueued once it is on disk. sent means that it may have
+// arrived.
 func (q *queue) add(w write, sent bool) (queued bool, err error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -225,7 +224,7 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 	}
 	it := &item{number: q.next, write: w, sent: sent, link: q.link}
 	it.edits = slices.Clone(w.edits)
-	if !sent { // what was sent must be repeated as it was
+	if !sent { // a change that was sent must be repeated unchanged
 		for i := range it.edits {
 			e := &it.edits[i]
 			if v := e.Op.Verb; (v == value.Put || v == value.Drop) && e.Name != "" && e.Cond.IsZero() {
@@ -233,7 +232,7 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 			}
 		}
 		if merged := q.merged(it); merged != nil {
-			if err := q.save(merged); err != nil { // the queued one is as it was
+			if err := q.save(merged); err != nil { // the queued one is unchanged
 				return false, q.fail(w, err)
 			}
 			q.items[len(q.items)-1] = merged
@@ -249,7 +248,7 @@ func (q *queue) add(w write, sent bool) (queued bool, err error) {
 	return true, q.fail(w, nil)
 }
 
-// fail gives ErrQueued, or why it could not be queued.
+// fail returns ErrQueued, or why the change could not be queued.
 func (q *queue) fail(w write, err error) error {
 	if err == nil {
 		err = &Error{Index: -1, Code: "queued", Sentence: "the server can't be reached; the change is kept, and will be sent", Err: ErrQueued}
@@ -259,8 +258,7 @@ func (q *queue) fail(w write, err error) error {
 	return q.b.fail(w.op, namesOf(w.edits), err)
 }
 
-// seen gives what variables show of the names of edits: of what is absent or not known,
-// version 0.
+// seen returns what variables show of the names of edits: version 0 for absent or unknown ones.
 func (q *queue) seen(edits []Op) map[string]Entry {
 	q.b.mu.Lock()
 	defer q.b.mu.Unlock()
@@ -275,8 +273,8 @@ func (q *queue) seen(edits []Op) map[string]Entry {
 	return seen
 }
 
-// merged returns the newest item of the queue with the put of it in place of its own, if both put the
-// same name and the queued one was not sent; mu must be held.
+// merged returns the newest item of the queue with the put of it in place of its own, if both put
+// the same name and the queued one was not sent; mu must be held.
 func (q *queue) merged(it *item) *item {
 	if len(q.items) == 0 {
 		return nil
@@ -287,11 +285,11 @@ func (q *queue) merged(it *item) *item {
 		return nil
 	}
 	merged := *last
-	merged.edits, merged.op = []Op{*now}, it.op // with what was seen before the newer of them
+	merged.edits, merged.op = []Op{*now}, it.op // with the base of the newer one
 	return &merged
 }
 
-// save has the item on the disk, with the instance beside it; mu must be held.
+// save stores the item on disk, with the instance; mu must be held.
 func (q *queue) save(it *item) error {
 	v, err := it.stored()
 	if err != nil {
@@ -305,13 +303,13 @@ func (q *queue) save(it *item) error {
 	})
 }
 
-// run sends what is queued, in order.
+// run sends the queue, in order.
 func (q *queue) run() {
 	const least, most = time.Second, 30 * time.Second
 	pause, anyway := least, false
 	for q.b.ctx.Err() == nil {
-		// While the server is known to be out of reach, what comes is merged rather than sent:
-		// the polls find out when it is back, and where none are made, this does.
+		// While the server is out of reach, new changes are merged and not sent. The polls find out
+		// when it is back; if there are no polls, this does.
 		if it := q.first(); it != nil && (anyway || !q.away()) {
 			switch err := q.send(it); {
 			case err == nil:
@@ -338,7 +336,7 @@ func (q *queue) run() {
 	}
 }
 
-// first gives the oldest change that waits; nil: there is none, or nothing may be sent.
+// first returns the oldest change that waits; nil means none, or that nothing may be sent.
 func (q *queue) first() *item {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -353,10 +351,10 @@ func (q *queue) first() *item {
 	return nil
 }
 
-// send sends a change. The error says that it waits on.
+// send sends a change. An error means that it still waits.
 func (q *queue) send(it *item) error {
 	q.mu.Lock()
-	about := slices.Clone(it.edits) // which another of the app's may be merged with meanwhile
+	about := slices.Clone(it.edits) // another change of the app can be merged meanwhile
 	q.mu.Unlock()
 	before := map[string]*remote{}
 	q.b.mu.Lock()
@@ -383,7 +381,7 @@ func (q *queue) send(it *item) error {
 	first := !it.sent
 	if first {
 		it.sent, it.link, it.since, w.since = true, q.link, stands, ""
-		if err := q.save(it); err != nil { // then it must not go out
+		if err := q.save(it); err != nil { // then it must not be sent
 			it.sent = false
 			q.mu.Unlock()
 			return err
@@ -395,13 +393,13 @@ func (q *queue) send(it *item) error {
 	case err == nil:
 		return q.done(it, page, before)
 	case q.b.ctx.Err() != nil, unsure(err):
-		if first && notDone(err) { // it may be merged with others still
+		if first && notDone(err) { // it can still be merged with others
 			q.mu.Lock()
 			it.sent, it.since = false, ""
 			q.mu.Unlock()
 		}
 		return err
-	case codeOf(err) == "unauthorized": // it says nothing of the change
+	case codeOf(err) == "unauthorized": // it says nothing about the change
 		q.b.mu.Lock()
 		q.b.tellOutage(err)
 		q.b.mu.Unlock()
@@ -413,7 +411,7 @@ func (q *queue) send(it *item) error {
 	return nil
 }
 
-// done takes a change that is stored out of the queue.
+// done removes a stored change from the queue.
 func (q *queue) done(it *item, page *wire.Page, before map[string]*remote) error {
 	q.mu.Lock()
 	if err := q.ns.Drop(it.name()); err != nil && !errors.Is(err, pantry.ErrAbsent) {
@@ -434,17 +432,17 @@ func (q *queue) done(it *item, page *wire.Page, before map[string]*remote) error
 	return nil
 }
 
-// rebase has later changes of a name rest on what an own change made of it, where that
-// overwrote nothing that the app had not seen; mu must be held.
+// rebase updates the base of later changes of a name after an own change, if that overwrote nothing
+// that the app had not seen; mu must be held.
 func (q *queue) rebase(it *item, now Entry, before *remote) {
 	was, known := it.base[now.Name]
 	if !known && before != nil {
 		was = before.entry
 	}
-	var seen []entry.Tag // what a later change may have seen; nil: anything
+	var seen []entry.Tag // what a later change can have seen; nil means anything
 	if put := it.put(); put != nil {
-		// It was stored since nobody had changed what it saw, or because the app said so;
-		// what came after it in the app's mind rests on it.
+		// It was stored because nobody had changed its base, or because the app said so. Later
+		// changes of the app are based on it.
 		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == q.b.from && value.Equal(now.Value, put.Op.Operand)
 		if !mine {
 			return
@@ -482,22 +480,27 @@ func (q *queue) rebase(it *item, now Entry, before *remote) {
 			*e, changed = e.If(version, now.Updated), true
 		}
 		if changed {
-			_ = q.save(later) // where it fails, it is reported as a conflict, and kept
+			_ = q.save(later) // if it fails, it is reported as a conflict, and kept
 		}
 	}
 }
 
-// refuse keeps a change that was refused, and reports it.
+// refuse keeps a refused change and reports it.
 func (q *queue) refuse(it *item, err error) {
 	q.mu.Lock()
-	it.code, it.says = codeOf(err), sentenceOf(err)
-	bad := q.save(it) // where it fails, the change is refused again at the next launch
-	err = it.err(q.b)
+	refused := *it
+	refused.code, refused.says = codeOf(err), sentenceOf(err)
+	bad := q.save(&refused) // if it fails, the change is refused again at the next launch
+	err = refused.err(q.b)
 	q.mu.Unlock()
 	q.b.eachOf(it.edits, func(r *remote) {
 		r.queued--
 		r.refused, r.kept = err, true
 	})
+	q.mu.Lock() // from now on it can be discarded and retried
+	it.code, it.says = refused.code, refused.says
+	q.out = nil
+	q.mu.Unlock()
 	q.b.problem(namesOf(it.edits), errors.Join(err, bad))
 }
 
@@ -530,7 +533,7 @@ func (q *queue) discard(id string) error {
 	return nil
 }
 
-// retry has a change sent again.
+// retry makes a change wait again.
 func (q *queue) retry(id string) error {
 	q.mu.Lock()
 	i := slices.IndexFunc(q.items, func(it *item) bool { return it.id() == id })
@@ -569,7 +572,7 @@ func (q *queue) retry(id string) error {
 	return nil
 }
 
-// close saves what is known.
+// close saves the known values.
 func (q *queue) close() error {
 	q.kmu.Lock()
 	if q.saving != nil {

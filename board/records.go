@@ -19,8 +19,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Records is a collection that lives on a board, each record an entry of its own. It is
-// safe for concurrent use. The zero Records panics.
+// Records is a collection on a board. Each record is an entry. It is safe for concurrent use. The
+// zero Records panics.
 type Records[T any] struct{ x *recordsBinding[T] }
 
 type recordsBinding[T any] struct {
@@ -28,12 +28,11 @@ type recordsBinding[T any] struct {
 	k pantry.RecordsKey[T]
 }
 
-// OnRecords gives the collection that a key is on a board. The board asks for all of it
-// from now on.
+// OnRecords binds the collection of a key to a board. The board requests all of it from now on.
 func OnRecords[T any](b *Board, k pantry.RecordsKey[T]) Records[T] {
 	b.mayHave(k)
 	b.mu.Lock()
-	if prefix := k.Name() + "/"; b.view.prefixes[prefix] == 0 { // it stays so until Close
+	if prefix := k.Name() + "/"; b.view.prefixes[prefix] == 0 { // it stays until Close
 		b.seed(prefix)
 		covered := b.view.covers(prefix)
 		if b.view.bindPrefix(prefix); !covered {
@@ -52,18 +51,18 @@ func (r Records[T]) binding() *recordsBinding[T] {
 	return r.x
 }
 
-// name gives the name of a record's entry.
+// name returns the name of a record's entry.
 func (x *recordsBinding[T]) name(op, id string) (string, error) {
 	name := x.k.Name() + "/" + id
 	err := pantry.CheckName(name)
 	if err == nil && strings.Contains(id, "/") {
-		err = refuse.As(pantry.ErrInvalid, "an id can't hold a \"/\", as %s does", scan.Quote(id))
+		err = refuse.As(pantry.ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
 	}
 	return name, x.b.fail(op, x.k.Name(), err)
 }
 
-// known gives what is known of the records, by their ids, in order: those that are numbers
-// first, by size, then the others by their bytes.
+// known returns what is known of the records by id, in order: numbers first, by size, then the
+// others by their bytes.
 func (x *recordsBinding[T]) known() (records []Entry, all bool) {
 	prefix := x.k.Name() + "/"
 	x.b.mu.Lock()
@@ -90,7 +89,7 @@ func compareIDs(a, b string) int {
 	return strings.Compare(a, b)
 }
 
-// numberOf gives the number that an id is; -1: it is none.
+// numberOf returns the number that an id is, or -1.
 func numberOf(id string) int64 {
 	if strings.ContainsFunc(id, func(r rune) bool { return r < '0' || r > '9' }) {
 		return -1
@@ -102,9 +101,8 @@ func numberOf(id string) int64 {
 	return n
 }
 
-// All walks over the records as far as is known: those whose ids are numbers first, by
-// size, then the others by their bytes. One that can't be used is left out, and reported as
-// a problem.
+// All iterates over the known records: ids that are numbers first, by size, then the others by
+// their bytes. A record that can't be used is left out and reported as a problem.
 func (r Records[T]) All() iter.Seq2[string, T] {
 	x := r.binding()
 	return func(yield func(string, T) bool) {
@@ -123,13 +121,13 @@ func (r Records[T]) All() iter.Seq2[string, T] {
 	}
 }
 
-// Len is how many records are known, with those that can't be used.
+// Len returns the number of known records, including those that can't be used.
 func (r Records[T]) Len() int {
 	records, _ := r.binding().known()
 	return len(records)
 }
 
-// Get gives a record as far as is known, or the zero T.
+// Get returns a record as far as is known, or the zero T.
 func (r Records[T]) Get(id string) (rec T) {
 	x := r.binding()
 	name, err := x.name("get", id)
@@ -139,7 +137,7 @@ func (r Records[T]) Get(id string) (rec T) {
 	return rec
 }
 
-// Lookup asks the server for a record: see Var.Lookup.
+// Lookup requests a record from the server: see Var.Lookup.
 func (r Records[T]) Lookup(ctx context.Context, id string) (rec T, found bool, err error) {
 	v, err := r.One(id)
 	if err != nil {
@@ -148,7 +146,7 @@ func (r Records[T]) Lookup(ctx context.Context, id string) (rec T, found bool, e
 	return v.Lookup(ctx)
 }
 
-// One gives the variable of one record. What can't be an id is pantry.ErrInvalid.
+// One returns the variable of one record. An invalid id is pantry.ErrInvalid.
 func (r Records[T]) One(id string) (Var[T], error) {
 	x := r.binding()
 	if _, err := x.name("use", id); err != nil {
@@ -161,10 +159,10 @@ func (r Records[T]) One(id string) (Var[T], error) {
 	return Var[T]{newBinding(x.b, k, n)}, nil
 }
 
-// Add stores a new record under the next number, which the server gives out, so that two
-// phones that add at once get two, and gives it as the id. A number is not used again. It
-// can't be queued: without an answer it is ErrUnreachable, and the record may have been
-// added or not. Other errors are those of Commit.
+// Add stores a new record under the next number and returns that as its id. The server assigns the
+// number, so two phones that add at once get two. A number is not used again. An Add can't be
+// queued: without an answer the error is ErrUnreachable, and the record may have been added or not.
+// Other errors are those of Commit.
 func (r Records[T]) Add(ctx context.Context, rec T) (id string, err error) {
 	x := r.binding()
 	val, err := x.k.One("1").Encode(rec)
@@ -193,8 +191,8 @@ func (r Records[T]) Add(ctx context.Context, rec T) (id string, err error) {
 	}
 }
 
-// Put stores a record under an id, in place of the one that may be there. What can't be an
-// id is pantry.ErrInvalid; other errors are those of Var.Set.
+// Put stores a record under an id and replaces an existing one. An invalid id is pantry.ErrInvalid;
+// other errors are those of Var.Set.
 func (r Records[T]) Put(ctx context.Context, id string, rec T) error {
 	x := r.binding()
 	name, err := x.name("put", id)
@@ -210,15 +208,15 @@ func (r Records[T]) Put(ctx context.Context, id string, rec T) error {
 		val = k.Merged(val, e.Value)
 	}
 	edits := []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}}
-	if n := numberOf(id); n > 0 { // which Add is not to give out
+	if n := numberOf(id); n > 0 { // Add must not assign it
 		edits = append(edits, Op{Name: x.k.Name(), Op: value.Op{Verb: value.Raise, Operand: value.Int(n), Start: value.Int(0)}})
 	}
 	_, err = x.b.write(ctx, "put", edits)
 	return err
 }
 
-// Update stores what f makes of a record: see Var.Update. Where there is no such record,
-// the error is pantry.ErrAbsent.
+// Update stores what f makes of a record: see Var.Update. If there is no such record, the error is
+// pantry.ErrAbsent.
 func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, error)) (now T, err error) {
 	v, err := r.One(id)
 	if err != nil {
@@ -234,8 +232,7 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 	return v.Update(ctx, f)
 }
 
-// Drop removes the records with these ids, in one commit. Of those that are not there
-// nothing is said.
+// Drop removes the records with these ids in one commit. Absent ids are ignored.
 func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 	x := r.binding()
 	var edits []Op
@@ -261,15 +258,15 @@ func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 	}
 }
 
-// Clear removes all records, in one commit. Their numbers are not given again.
+// Clear removes all records in one commit. Their numbers are not used again.
 func (r Records[T]) Clear(ctx context.Context) error {
 	x := r.binding()
 	_, err := x.b.write(ctx, "clear", []Op{{Reset: true, Prefix: x.k.Name() + "/"}})
 	return err
 }
 
-// Watch gives the ids of all records as soon as they are known, and then, after each
-// change, those of the records that were added, changed or deleted.
+// Watch yields the ids of all records as soon as they are known, and then, after each change, those
+// of the records that were added, changed or removed.
 func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 	x := r.binding()
 	prefix := x.k.Name() + "/"

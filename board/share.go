@@ -9,12 +9,11 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// Facts are what there is to know of a board at present: how much it holds, how near its
-// limits it is, and what the link that asks may do. With a link that is bound to a Prefix
-// nothing is counted.
+// Facts describe a board: its size, how near its limits it is, and what the link of the request
+// allows. For a link with a Prefix the counts are absent.
 type Facts = wire.Facts
 
-// Facts asks the server for the facts of the board.
+// Facts requests the facts of the board.
 func (b *Board) Facts(ctx context.Context) (*Facts, error) {
 	var facts *Facts
 	err := b.ask(ctx, request{op: "show", method: http.MethodGet}, func(body []byte) (err error) {
@@ -26,7 +25,7 @@ func (b *Board) Facts(ctx context.Context) (*Facts, error) {
 	return facts, err
 }
 
-// ask makes a call, and has its answer read.
+// ask makes a call and reads its answer.
 func (b *Board) ask(ctx context.Context, rq request, read func(body []byte) error) error {
 	got, err := b.send(ctx, rq)
 	if err == nil && read != nil {
@@ -39,17 +38,16 @@ func (b *Board) ask(ctx context.Context, rq request, read func(body []byte) erro
 
 func asJSON() http.Header { return http.Header{"Content-Type": {"application/json"}} }
 
-// An Invitation says what whoever gets a link may: May is read, add, write or own; Label
-// is what his changes will be by, 64 bytes at most; Prefix, which ends in a slash, binds
-// the link to the names that begin so; after Until it is none any more, unless that is zero.
+// An Invitation describes a new link: May is read, add, write or own; Label names its holder in
+// changes and has at most 64 bytes; Prefix, which ends in a slash, limits the link to names that
+// begin with it; Until is the end of its validity, and zero means none.
 type Invitation = wire.Invitation
 
-// A Token is what is told of a link that is out. Its Token and Link are told once, when it
-// is made.
+// A Token describes a link. Its Token and Link are known only when it is made.
 type Token = wire.Token
 
-// Invite makes a link to the board for somebody else. It takes a link that may own; what
-// it makes may no more than that, and within its prefix. Two calls make two links.
+// Invite makes a link to the board for somebody else. It needs a link that owns the board. The new
+// link allows at most what that one allows, within its prefix. Two calls make two links.
 func (b *Board) Invite(ctx context.Context, i Invitation) (Token, error) {
 	var t Token
 	err := b.ask(ctx, request{op: "invite", method: http.MethodPost, path: "/tokens", body: i.AppendJSON(nil), header: asJSON()}, func(body []byte) (err error) {
@@ -61,8 +59,7 @@ func (b *Board) Invite(ctx context.Context, i Invitation) (Token, error) {
 	return t, err
 }
 
-// Tokens tells of the links to the board that are out and that this one may revoke, the
-// oldest first.
+// Tokens returns the links to the board that this one can revoke, oldest first.
 func (b *Board) Tokens(ctx context.Context) ([]Token, error) {
 	var list []Token
 	err := b.ask(ctx, request{op: "tokens", method: http.MethodGet, path: "/tokens"}, func(body []byte) (err error) {
@@ -72,13 +69,13 @@ func (b *Board) Tokens(ctx context.Context) ([]Token, error) {
 	return list, err
 }
 
-// Revoke takes back the link whose token has an ID: what it has open ends within a
-// second. The error wraps pantry.ErrAbsent where there is none.
+// Revoke revokes the link whose token has an ID. Its streams end within a second. The error wraps
+// pantry.ErrAbsent if there is no such link.
 func (b *Board) Revoke(ctx context.Context, id string) error {
 	return b.ask(ctx, request{op: "revoke", method: http.MethodDelete, path: "/tokens/" + url.PathEscape(id)}, nil)
 }
 
-// RevokeLabel is Revoke of all links of a label.
+// RevokeLabel revokes all links with a label.
 func (b *Board) RevokeLabel(ctx context.Context, label string) error {
 	return b.ask(ctx, request{op: "revoke", method: http.MethodDelete, path: "/tokens", query: url.Values{"label": {label}}}, nil)
 }

@@ -16,23 +16,23 @@ import (
 )
 
 const (
-	// silence is after how long without a byte a stream is given up: a server says
-	// something every 15 s.
+	// silence is the time without a byte after which a stream is given up: a server sends a comment
+	// every 15 s.
 	silence = 40 * time.Second
-	// again is within which time a server whose stream ended is asked how it is.
+	// again is the time within which a server whose stream ended is asked for its state.
 	again = 500 * time.Millisecond
-	// soon is within which time a stream that ends has something on the way cut it, which
-	// will do so again.
+	// soon is the time within which a stream that ends was cut by something on the network path,
+	// which will do so again.
 	soon = 10 * time.Second
 )
 
-// byStream takes in what the server pushes (Server-Sent Events, WHATWG HTML 9.2).
+// byStream receives what the server pushes (Server-Sent Events, WHATWG HTML 9.2).
 type byStream struct{}
 
 func (byStream) name() string { return "push" }
 
-// follow takes in what is pushed until the stream ends, the board is closed or paused, or
-// something else is to be asked for.
+// follow receives changes until the stream ends, the board is closed or paused, or something else
+// must be requested.
 func (s byStream) follow(b *Board) (atOnce bool) {
 	ctx, done := b.untilKicked()
 	defer done()
@@ -43,11 +43,14 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 		return false
 	}
 	from := time.Now()
-	quiet := time.AfterFunc(b.opts.timeout, cancel) // it says something at once
+	quiet := time.AfterFunc(b.opts.timeout, cancel) // the server sends something at once
 	defer quiet.Stop()
 	resp, err := b.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
 	if err != nil {
-		return s.failed(b, ctx, err)
+		if ctx.Err() != nil && b.ctx.Err() == nil { // quiet ended it, or a kick, which failed checks
+			err = b.unreachable(context.DeadlineExceeded)
+		}
+		return s.failed(b, err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
@@ -66,7 +69,7 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 		case b.ctx.Err() != nil, len(b.kick) > 0:
 			return true
 		case errors.Is(err, errReopen) && len(a.since) == 0:
-			return true // what was there is taken in; now what changes
+			return true // the current state has arrived; now the changes
 		case !worked:
 			return s.notNow(b)
 		}
@@ -75,13 +78,13 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 		case <-time.After(rand.N(again)):
 		case <-b.ctx.Done():
 		}
-		byPoll{}.follow(b) // how is it?
+		byPoll{}.follow(b) // is the server there?
 		return true
 	}
 }
 
-// failed notes that the server could not be asked for a stream.
-func (s byStream) failed(b *Board, ctx context.Context, err error) (atOnce bool) {
+// failed records that a stream could not be requested.
+func (s byStream) failed(b *Board, err error) (atOnce bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.ctx.Err() != nil || len(b.kick) > 0 {
@@ -91,7 +94,7 @@ func (s byStream) failed(b *Board, ctx context.Context, err error) (atOnce bool)
 	return false
 }
 
-// notNow has another way be tried at once, and a stream after a while.
+// notNow makes the board try another source at once, and a stream after a while.
 func (s byStream) notNow(b *Board) (atOnce bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -99,8 +102,8 @@ func (s byStream) notNow(b *Board) (atOnce bool) {
 	return true
 }
 
-// ended notes that a stream broke off. One that does so soon, again and again, is tried
-// more and more seldom.
+// ended records that a stream ended. One that ends soon, again and again, is tried less and less
+// often.
 func (s byStream) ended(b *Board, lived time.Duration, silent bool, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -118,10 +121,10 @@ func (s byStream) ended(b *Board, lived time.Duration, silent bool, err error) {
 	}
 }
 
-// errReopen says that a stream was asked for by a question that means nothing any more.
-var errReopen = errors.New("something else is asked for")
+// errReopen means that the question of the stream is out of date.
+var errReopen = errors.New("something else is requested")
 
-// pushed takes in what a stream told.
+// pushed updates the view with an event.
 func (b *Board) pushed(a asking, page *wire.Page) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -135,8 +138,8 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 		b.ways.news = time.Now()
 		b.answered(byStream{}.name(), nil)
 	}
-	// Where a whole was taken in, what comes on this stream was asked for before; and where
-	// it came too late to mean anything, nothing else on this stream tells all of it again.
+	// After a whole answer, this stream's events belong to an older question; and an event that
+	// came too late is not repeated on this stream.
 	if !fresh || b.view.epoch != a.epoch {
 		return errReopen
 	}
@@ -149,7 +152,7 @@ type events struct {
 	heard func()
 }
 
-// page gives the next page, with those that belong to it.
+// page returns the next page, with those that belong to it.
 func (e *events) page(b *Board) (*wire.Page, error) {
 	var whole *wire.Page
 	for {
@@ -173,7 +176,7 @@ func (e *events) page(b *Board) (*wire.Page, error) {
 	}
 }
 
-// next gives the data of the next event.
+// next returns the data of the next event.
 func (e *events) next() ([]byte, error) {
 	var data []byte
 	for {

@@ -18,18 +18,18 @@ type Phase uint8
 
 // The phases. The zero Phase is Unknown.
 const (
-	Unknown    Phase = iota // pending: the server has not told yet; the default is shown
-	Current                 // as the server told it last
-	Sending                 // a change of this app is on its way; what was there before is shown
-	Queued                  // a change of this app waits to be sent; what was there before is shown
-	Stale                   // the server can't be reached, or was not yet in this launch; what was known last is shown
-	Unreadable              // what is stored can't be used; the default is shown
-	Refused                 // the newest change of this app was refused; what is stored is shown
+	Unknown    Phase = iota // pending: the server has not answered yet; the default is shown
+	Current                 // as the server sent it last
+	Sending                 // a change of this app is being sent; the value before it is shown
+	Queued                  // a change of this app waits to be sent; the value before it is shown
+	Stale                   // the server can't be reached, or was not yet in this launch; the last known value is shown
+	Unreadable              // the stored value can't be used; the default is shown
+	Refused                 // the newest change of this app was refused; the stored value is shown
 )
 
 var phaseNames = [...]string{"unknown", "current", "sending", "queued", "stale", "unreadable", "refused"}
 
-// String gives the phase's name, as "current".
+// String returns the phase's name, such as "current".
 func (p Phase) String() string {
 	if int(p) < len(phaseNames) {
 		return phaseNames[p]
@@ -37,23 +37,22 @@ func (p Phase) String() string {
 	return fmt.Sprintf("phase(%d)", uint8(p))
 }
 
-// A State is what is known of a variable at one moment. The zero State is
-// pending: nothing is known.
+// A State is what is known of a variable at one moment. The zero State is pending: nothing is
+// known.
 type State[T any] struct {
-	Value   T    // what is stored, else the key's default
+	Value   T    // the stored value, or the key's default
 	Found   bool // something is stored
 	Phase   Phase
-	Mine    bool // the newest change was by this Board
+	Mine    bool // the newest change was made by this Board
 	Queued  int  // changes that wait to be sent
 	Version int64
 	Updated time.Time // by the server's clock
-	AsOf    time.Time // when the server last confirmed this, by this device's clock; zero: never
-	By      string    // who changed it: the label of his link, and how his app calls itself
-	Err     error     // with Unreadable and Refused: why; else why the server can't be reached
+	AsOf    time.Time // when the server last confirmed this, by this device's clock; zero means never
+	By      string    // who changed it: the label of the link, and the name of the app
+	Err     error     // with Unreadable and Refused, why; otherwise why the server can't be reached
 }
 
-// A Var is a key that lives on a board. It is small, and safe for concurrent use. The
-// zero Var panics.
+// A Var is a key on a board. It is small, and safe for concurrent use. The zero Var panics.
 type Var[T any] struct{ x *binding[T] }
 
 // A binding is what the copies of a Var share.
@@ -61,19 +60,18 @@ type binding[T any] struct {
 	b     *Board
 	k     pantry.Key[T]
 	n     *node
-	plain bool // what is known can be given away as it is
+	plain bool // values can be returned without copying
 	cache atomic.Pointer[reading[T]]
 }
 
-// A reading is what is known of a name, as its key means it. It never changes.
+// A reading is what is known of a name, decoded by its key. It is immutable.
 type reading[T any] struct {
 	r   *remote
-	x   T // the default, where nothing usable is stored
+	x   T // the default if nothing usable is stored
 	err error
 }
 
-// On gives the variable that a key is on a board. The board asks for it from
-// now on.
+// On binds a key to a board. The board requests its value from now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
 	return Var[T]{newBinding(b, k, b.node(k.Name()))}
@@ -83,7 +81,7 @@ func newBinding[T any](b *Board, k pantry.Key[T], n *node) *binding[T] {
 	return &binding[T]{b: b, k: k, n: n, plain: !k.Copies()}
 }
 
-// mayHave panics for a key that can't live on the board.
+// mayHave panics for a key that can't be on the board.
 func (b *Board) mayHave(k pantry.AnyKey) {
 	if b == nil {
 		panic("board: On(" + k.Name() + ") takes a Board from Join, not nil; check the error of Join")
@@ -102,7 +100,7 @@ func (b *Board) mayHave(k pantry.AnyKey) {
 	}
 }
 
-// isAbout says whether Only allows a name, or what begins so.
+// isAbout reports whether Only allows a name, or a prefix.
 func (b *Board) isAbout(name string) bool {
 	for _, p := range b.everything() {
 		if strings.HasPrefix(name, p) {
@@ -119,7 +117,7 @@ func (v Var[T]) binding() *binding[T] {
 	return v.x
 }
 
-// read gives what is known.
+// read returns what is known.
 func (x *binding[T]) read() *reading[T] {
 	r := x.n.state.Load()
 	if c := x.cache.Load(); c != nil && c.r == r {
@@ -137,9 +135,9 @@ func (x *binding[T]) read() *reading[T] {
 	return c
 }
 
-// Get gives what is stored as far as is known, and otherwise the key's
-// default: before the first answer, where nothing is stored, and where what is
-// stored can't be used. It never waits. The value is the caller's own.
+// Get returns the stored value as far as is known, and otherwise the key's default: before the
+// first answer, if nothing is stored, and if the stored value can't be used. It never waits. The
+// value belongs to the caller.
 func (v Var[T]) Get() T {
 	x := v.x
 	if x != nil && x.plain {
@@ -155,7 +153,7 @@ func (v Var[T]) get() T {
 	return x.k.Copy(x.read().x)
 }
 
-// State tells what is known, and how well.
+// State returns what is known, and how far it can be trusted.
 func (v Var[T]) State() State[T] {
 	x := v.binding()
 	c := x.read()
@@ -167,7 +165,7 @@ func (v Var[T]) State() State[T] {
 	return s
 }
 
-// describe says how far what is known can be trusted.
+// describe returns how far what is known can be trusted.
 func describe[T any](b *Board, r *remote, s *State[T]) {
 	s.Found, s.Version, s.Queued = !r.entry.Value.IsZero(), r.entry.Version, r.queued
 	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.from && r.entry.From != ""
@@ -200,7 +198,7 @@ func (b *Board) confirmed() time.Time {
 
 func (x *binding[T]) unusable(e Entry, err error) error { return x.b.unusable(e, err) }
 
-// unusable is the error for a stored value that its key can't use.
+// unusable returns the error for a stored value that its key can't use.
 func (b *Board) unusable(e Entry, err error) error {
 	return b.fail("read", e.Name, &Error{
 		Index: -1, Code: "unreadable", Err: err,
@@ -215,10 +213,10 @@ func orSomebody(by string) string {
 	return by
 }
 
-// Lookup asks the server. It tells four answers apart: a value is stored;
-// nothing is stored; what is stored is of another kind (pantry.ErrWrongKind)
-// or against the key's rules (pantry.ErrInvalid); or there was no answer
-// (ErrUnreachable). But for the first, x is the default.
+// Lookup asks the server. It tells four results apart: a value is stored; nothing is stored; the
+// stored value is of another kind (pantry.ErrWrongKind) or breaks the key's rules
+// (pantry.ErrInvalid); or there was no answer (ErrUnreachable). Except for the first, x is the
+// default.
 func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
 	at := v.binding()
 	e, found, err := at.b.Entry(ctx, at.k.Name())
@@ -232,10 +230,9 @@ func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
 	return x, true, nil
 }
 
-// Watch gives the state now, and then the newest after each change: one body
-// for the first sight and for each later one. A slow body skips states, but
-// never the last one. It ends when the body breaks off, ctx ends, or the board
-// is closed. What can't be used is reported as a problem, once.
+// Watch yields the state now, and then the newest after each change: one body can draw first and
+// update later. A slow body skips states, but never the last one. It ends when the body breaks, ctx
+// ends, or the board is closed. A value that can't be used is reported as a problem, once.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 	x := v.binding()
 	return func(yield func(State[T]) bool) {
@@ -253,8 +250,8 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 	}
 }
 
-// changes gives nothing at once and then, after each change of what is known of names and
-// what begins with prefixes, those that changed.
+// changes yields nothing at once and then, after each change of names and of what begins with
+// prefixes, the names that changed.
 func (b *Board) changes(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
 	return func(yield func([]string) bool) {
 		w := b.watch(names, prefixes)

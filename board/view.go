@@ -9,38 +9,40 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A view is what is known of the part of a board that was asked for. Answers come in
-// any order, from several sources, and from a board that may have been put back to what
-// it was. So:
+// A view is what is known of the requested part of a board. Answers arrive in any order, from
+// several sources, and from a board that can have been restored to an earlier state. The rules:
 //
-//   - the mark moves only where an answer tells everything since exactly that; what is
-//     no newer is dropped; of anything else entries count by their versions, and its
-//     mark is asked with until the server is seen to know it;
-//   - a mark holds for what was asked with it: whoever asks for more asks for all of it;
-//   - a whole takes the place of all that was asked for;
-//   - answers to what was asked before the last whole, or before a name was bound, are
-//     dropped, wholes too.
+//   - The mark moves only if an answer has everything since exactly that mark. An answer that is
+//     not
+//
+// newer is dropped. Of other answers, entries count by their versions, and the answer's mark is
+// sent with questions until the server is seen to know it.
+//   - A mark is valid for the question that it answered: a larger question requests everything.
+//   - A whole answer replaces everything that was requested.
+//   - Answers to questions from before the last whole answer, or from before a name was bound, are
+//
+// dropped, whole ones too.
 //
 // It is not safe for concurrent use.
 type view struct {
-	names    map[string]bool // asked for
-	prefixes map[string]int  // and what begins so, with how many want that; the empty one is everything
-	mark     mark.Mark       // where it stands: all before is taken in; zero: nowhere yet
-	seen     []mark.Mark     // of answers that told of something behind it
-	// epoch counts when the answers to what was asked before lost their meaning: a whole
-	// was taken in, or more is asked for.
+	names    map[string]bool // requested
+	prefixes map[string]int  // and everything that begins so, with the number of users; "" is everything
+	mark     mark.Mark       // the position: everything before it is known; zero means none yet
+	seen     []mark.Mark     // of answers that had something after it
+	// epoch counts when answers to earlier questions became invalid: after a whole answer, and when
+	// more is requested.
 	epoch   int
-	entries map[string]Entry // without a value: it is absent, as of its version
+	entries map[string]Entry // without a value: absent, as of its version
 }
 
 func newView() *view {
 	return &view{names: map[string]bool{}, prefixes: map[string]int{}, entries: map[string]Entry{}}
 }
 
-// has says whether a name is asked for.
+// has reports whether a name is requested.
 func (v *view) has(name string) bool { return v.names[name] || v.covers(name) }
 
-// covers says whether what begins so is asked for, all of it.
+// covers reports whether everything that begins so is requested.
 func (v *view) covers(prefix string) bool {
 	for p := range v.prefixes {
 		if strings.HasPrefix(prefix, p) {
@@ -50,10 +52,10 @@ func (v *view) covers(prefix string) bool {
 	return false
 }
 
-// nothing says whether nothing is asked for.
+// nothing reports whether nothing is requested.
 func (v *view) nothing() bool { return len(v.names)+len(v.prefixes) == 0 }
 
-// bind has a name asked for.
+// bind requests a name.
 func (v *view) bind(name string) {
 	known := v.has(name)
 	v.names[name] = true
@@ -62,7 +64,7 @@ func (v *view) bind(name string) {
 	}
 }
 
-// bindPrefix has all asked for that begins so, until it is unbound.
+// bindPrefix requests everything that begins so, until it is unbound.
 func (v *view) bindPrefix(prefix string) {
 	known := v.covers(prefix)
 	v.prefixes[prefix]++
@@ -71,8 +73,8 @@ func (v *view) bindPrefix(prefix string) {
 	}
 }
 
-// unbindPrefix has it not asked for any more, and forgets what was known of it alone. The
-// mark holds on: it is for less.
+// unbindPrefix ends bindPrefix, and forgets what was known only for it. The mark stays valid,
+// because it is for less.
 func (v *view) unbindPrefix(prefix string) {
 	if v.prefixes[prefix]--; v.prefixes[prefix] > 0 {
 		return
@@ -85,7 +87,8 @@ func (v *view) unbindPrefix(prefix string) {
 	}
 }
 
-// anew has the next question be for all of it: a mark holds for what was asked with it.
+// anew makes the next question request everything: a mark is valid for the question that it
+// answered.
 func (v *view) anew() {
 	v.mark, v.seen = mark.Mark{}, nil
 	v.epoch++
@@ -95,10 +98,10 @@ func (v *view) anew() {
 type asking struct {
 	epoch int
 	since []mark.Mark
-	seen  []mark.Mark // what was seen when it was sent
+	seen  []mark.Mark // seen when it was sent
 }
 
-// ask gives what the next question is sent with.
+// ask returns what the next question is sent with.
 func (v *view) ask() asking {
 	a := asking{epoch: v.epoch, seen: slices.Clone(v.seen)}
 	if v.mark != (mark.Mark{}) {
@@ -107,11 +110,11 @@ func (v *view) ask() asking {
 	return a
 }
 
-// write gives what the answer to a write belongs to: it is sent with no marks, and so
-// says nothing of those that were seen.
+// write returns the asking of a write: it is sent without marks, so its answer does not confirm
+// any.
 func (v *view) write() asking { return asking{epoch: v.epoch} }
 
-// unchanged takes in that nothing changed up to a mark.
+// unchanged records that nothing changed up to a mark.
 func (v *view) unchanged(a asking, now mark.Mark) {
 	if a.epoch == v.epoch && len(a.since) == 1 && a.since[0] == v.mark && now.Version > v.mark.Version {
 		v.mark = now
@@ -119,9 +122,9 @@ func (v *view) unchanged(a asking, now mark.Mark) {
 	}
 }
 
-// take takes in an answer, all of whose pages have come, and gives the names of which
-// something else is known now. fresh is false for one that came too late to mean
-// anything. The error is for one that has no mark.
+// take updates the view with an answer, all of whose pages have arrived, and returns the names that
+// changed. fresh is false if the answer came too late to be used. The error is for an answer
+// without a mark.
 func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err error) {
 	now, err := mark.Parse(p.Mark)
 	if err != nil {
@@ -136,8 +139,8 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 	if p.Whole {
 		for _, m := range v.seen {
 			if now.Version < m.Version && !slices.Contains(a.seen, m) {
-				// It was asked for before that was seen, and would roll it back for a
-				// moment; the next one is as whole.
+				// It was requested before that was seen, and would undo it for a moment; the next
+				// answer is whole too.
 				return nil, false, nil
 			}
 		}
@@ -166,8 +169,8 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 	return changed, true, nil
 }
 
-// mostSeen is how many marks are asked with besides one's own, as by an app that writes
-// while it doesn't ask; past it all is asked for instead.
+// mostSeen is the maximum number of marks sent besides the own one, for example by an app that
+// writes while it does not poll. Beyond it, everything is requested.
 const mostSeen = 16
 
 // forget forgets marks that were seen.
@@ -175,7 +178,7 @@ func (v *view) forget(marks ...mark.Mark) {
 	v.seen = slices.DeleteFunc(v.seen, func(m mark.Mark) bool { return slices.Contains(marks, m) })
 }
 
-// learn takes in what a name holds, unless something newer is known.
+// learn updates a name, unless something newer is known.
 func (v *view) learn(changed []string, e Entry) []string {
 	before, known := v.entries[e.Name]
 	if !v.has(e.Name) || known && e.Version < before.Version {
@@ -185,7 +188,7 @@ func (v *view) learn(changed []string, e Entry) []string {
 	return append(changed, e.Name)
 }
 
-// replace takes in a whole: what it doesn't tell of is absent.
+// replace uses a whole answer: what it does not contain is absent.
 func (v *view) replace(now mark.Mark, p *wire.Page) []string {
 	v.mark = now
 	v.epoch++
@@ -200,7 +203,7 @@ func (v *view) replace(now mark.Mark, p *wire.Page) []string {
 		}
 	}
 	for name := range before {
-		if _, known := v.entries[name]; !known && v.has(name) { // it is told of once more, as absent
+		if _, known := v.entries[name]; !known && v.has(name) { // it is reported once more, as absent
 			v.entries[name] = Entry{Name: name, Version: p.Version}
 		}
 	}

@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// wantsText says whether the client asks for the bare value, by its Accept (RFC
-// 9110, 12.5.1): text/plain has a higher quality than JSON, or the same and is named
-// itself while JSON is not, or before it. A range that can't be read is passed over.
+// wantsText reports whether the client prefers the bare value, by its Accept header (RFC 9110,
+// 12.5.1): text/plain has a higher quality than JSON, or the same quality and is named itself while
+// JSON is not, or comes first. Ranges that can't be parsed are ignored.
 func wantsText(r *http.Request) bool {
 	text, json := preference{}, preference{}
 	at := 0
@@ -37,14 +37,14 @@ func wantsText(r *http.Request) bool {
 	return json.exact < 2 || text.at < json.at
 }
 
-// A preference is what an Accept says of one media type.
+// A preference is what an Accept header says of one media type.
 type preference struct {
 	q     float64
-	exact int // 2: by its name, 1: by text/* and the like, 0: by */*
-	at    int // where it stands; 0: nowhere
+	exact int // 2: named itself, 1: by text/* or a similar range, 0: by */*
+	at    int // position in the header; 0 means absent
 }
 
-// take takes in a range, if it is nearer to the type than what came before.
+// take uses a range if it is more specific for the type than the ranges before it.
 func (p *preference) take(kind, of string, q float64, at int) {
 	exact := -1
 	major, _, _ := strings.Cut(of, "/")

@@ -589,7 +589,7 @@ func TestSecretsStayWhereTheyAre(t *testing.T) {
 	}))
 	require.NoError(t, os.WriteFile(filepath.Join(s.data, "admin-token"), []byte("short\n"), 0o600))
 	_, err := server.New(server.Options{Data: s.data})
-	assert.ErrorContains(t, err, "holds no admin token")
+	assert.ErrorContains(t, err, "has no admin token")
 }
 
 // Whoever tries tokens waits for his answers; a right token from the same address never.

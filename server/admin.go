@@ -17,21 +17,21 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// An admin is who may own every board: whoever can read a file beside the boards.
+// An admin owns every board: anybody who can read a file next to the boards.
 type admin struct {
 	path   string
-	shared bool          // others on the machine can read the file
-	secret access.Secret // the whole token, from which owners' links are derived
+	shared bool          // other users of the machine can read the file
+	secret access.Secret // the whole token; owners' links are derived from it
 	hash   access.Hash
 }
 
-// readAdmin reads the admin token in a data directory, and draws one where there is none.
+// readAdmin reads the admin token of a data directory and creates it if there is none.
 func readAdmin(data string) (a admin, err error) {
 	a.path = filepath.Join(data, "admin-token")
 	raw, err := os.ReadFile(a.path)
 	if errors.Is(err, fs.ErrNotExist) {
 		raw = []byte(access.AdminName + "." + string(access.NewSecret()) + "\n")
-		if err = maybe.WriteFile(a.path, raw, 0o600); err == nil { // owners' links rest on it
+		if err = maybe.WriteFile(a.path, raw, 0o600); err == nil { // owners' links depend on it
 			err = journal.SyncDir(journal.OS, data)
 		}
 	}
@@ -43,27 +43,26 @@ func readAdmin(data string) (a admin, err error) {
 	}
 	a.secret = access.Secret(strings.TrimSpace(string(raw)))
 	if rest, ok := strings.CutPrefix(string(a.secret), access.AdminName+"."); !ok || len(rest) < 20 || strings.ContainsAny(rest, " \t\n") {
-		return a, fmt.Errorf("%s holds no admin token, which is one line: %s. and at least 20 characters, best drawn at random; remove the file, and the server makes a new one", a.path, access.AdminName)
+		return a, fmt.Errorf("%s has no admin token; an admin token is one line: %s. and at least 20 characters, best random ones; remove the file, and the server makes a new one", a.path, access.AdminName)
 	}
 	a.hash = a.secret.Hash()
 	return a, nil
 }
 
-// othersRead says whether others than its owner can read a file, where a file has such
+// othersRead reports whether users other than its owner can read a file, if the system has such
 // permissions.
 func othersRead(path string) (bool, error) {
 	info, err := os.Stat(path)
 	return err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o044 != 0, err
 }
 
-// AdminPath is the file with the token that may own every board; empty in development
-// mode, which has none.
+// AdminPath is the file with the token that owns every board. It is empty in development mode.
 func (s *Server) AdminPath() string { return s.admin.path }
 
-// OwnerLink gives a link by which a board can be owned. The board is made where there is
-// none; made says so. The link is the same each time, until it is revoked or another admin
-// token stands in the file. In development mode it has no token. The errors are ErrPublic,
-// and those by which a board can't be opened.
+// OwnerLink returns a link that owns a board. It creates the board if there is none, and made
+// reports that. The link is the same each time, until it is revoked or the file holds another admin
+// token. In development mode it has no token. The errors are ErrPublic and those of opening a
+// board.
 func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made bool, err error) {
 	if s.public == "" {
 		return "", false, ErrPublic

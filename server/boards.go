@@ -16,10 +16,10 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// phoneRate is how many requests a minute a phone makes that polls at its fastest.
+// phoneRate is the number of requests a minute of a phone that polls at its fastest.
 const phoneRate = 30
 
-// listBoards answers with the boards, of which it loads none.
+// listBoards answers with the boards. It loads none of them.
 func (c *call) listBoards() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -35,7 +35,7 @@ func (c *call) listBoards() error {
 	return c.answer(http.StatusOK, wire.AppendSummaries(nil, boards))
 }
 
-// makeBoard makes a board, where there is none of the name.
+// makeBoard creates a board if there is none of that name.
 func (c *call) makeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -58,9 +58,9 @@ func (c *call) makeBoard() error {
 	return c.answer(created(made), c.factsOf(l).AppendJSON(nil))
 }
 
-// ensureBoard gives a board, which is made where there is none; made says so. One that is new
-// has no tokens: those that a server left which stopped in the middle of removing another of
-// its name are taken back first.
+// ensureBoard returns a board and creates it if there is none; made reports that. A new board has
+// no tokens: it first revokes those that remain if a server stopped while it removed an earlier
+// board of that name.
 func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledger, release func(), made bool, err error) {
 	l, release, err = s.store.Board(ctx, board, false)
 	if !errors.Is(err, store.ErrNoBoard) {
@@ -68,7 +68,7 @@ func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledge
 	}
 	s.making.Lock()
 	defer s.making.Unlock()
-	l, release, err = s.store.Board(ctx, board, false) // another call may have made it meanwhile, and tokens for it
+	l, release, err = s.store.Board(ctx, board, false) // another call can have created it, and tokens for it
 	if !errors.Is(err, store.ErrNoBoard) {
 		return l, release, false, err
 	}
@@ -78,7 +78,7 @@ func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledge
 	return l, release, true, err
 }
 
-// removeBoard removes a board, with all that is in it.
+// removeBoard removes a board with everything in it.
 func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -91,7 +91,7 @@ func (c *call) removeBoard() error {
 		return c.noBoard()
 	}
 	if err == nil {
-		err = c.s.clearTokens(c.board) // one may have been made meanwhile, and must not be good for the next board of this name
+		err = c.s.clearTokens(c.board) // one can have been created meanwhile, and must not be valid for the next board of this name
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)
@@ -99,7 +99,7 @@ func (c *call) removeBoard() error {
 	return err
 }
 
-// facts answers with what there is to know of a board.
+// facts answers with the facts of a board.
 func (c *call) facts() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -111,7 +111,7 @@ func (c *call) facts() error {
 	return c.answer(http.StatusOK, c.factsOf(l).AppendJSON(nil))
 }
 
-// factsOf gives the facts of a board; nil: one that doesn't exist.
+// factsOf returns the facts of a board; nil means that it does not exist.
 func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	f := &wire.Facts{
 		Board: c.board, Mark: rules.NoBoard.String(),
@@ -135,19 +135,19 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	return f
 }
 
-// rates counts the requests of the last minute, board by board.
+// rates counts the requests of the last minute for each board.
 type rates struct {
 	mu     sync.Mutex // guards boards
 	boards map[string]*recent
 }
 
-// A recent is how many requests came in each second of the last minute.
+// A recent has the number of requests in each second of the last minute.
 type recent struct {
 	counts [60]int64
 	newest int64 // the second that was counted last
 }
 
-// maxRates is of how many boards requests are counted; the quiet ones make room.
+// maxRates is the number of boards whose requests are counted; quiet boards are dropped first.
 const maxRates = 1000
 
 func (r *rates) count(board string, now time.Time) {
@@ -175,7 +175,7 @@ func (r *rates) count(board string, now time.Time) {
 	one.counts[now.Unix()%60]++
 }
 
-// of gives how many there were in the last minute.
+// of returns the number of requests in the last minute.
 func (r *rates) of(board string, now time.Time) int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -185,7 +185,7 @@ func (r *rates) of(board string, now time.Time) int64 {
 	return 0
 }
 
-// sum moves on to a second, and gives the count of the minute before it.
+// sum moves to a second and returns the count of the minute before it.
 func (r *recent) sum(second int64) (sum int64) {
 	for ; r.newest < second; r.newest = max(r.newest+1, second-60) {
 		r.counts[(r.newest+1)%60] = 0

@@ -12,8 +12,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// maxBody is the longest body that is taken; up to drainBody more is read, so
-// that a client sees the answer instead of a broken connection.
+// maxBody is the maximum length of a body. Up to drainBody more is read, so that a client sees the
+// answer and not a broken connection.
 const (
 	maxBody   = ledger.MaxValue + 4<<10
 	drainBody = 8 << 20
@@ -22,12 +22,12 @@ const (
 // body reads the request's body within its limit.
 func (c *call) body() ([]byte, error) {
 	if enc := c.header("Content-Encoding"); enc != "" {
-		return nil, wire.Refuse("unsupported", "a body with Content-Encoding %s is not taken; send it as it is", enc)
+		return nil, wire.Refuse("unsupported", "a body with Content-Encoding %s is not accepted; send it unencoded", enc)
 	}
 	return c.readBody(maxBody)
 }
 
-// kindIn gives the kind that a parameter names; none where it is left out.
+// kindIn returns the kind that a parameter names, or none if it is absent.
 func kindIn(q url.Values, name string) (value.Kind, error) {
 	k := q.Get(name)
 	if k == "" {
@@ -36,11 +36,10 @@ func kindIn(q url.Values, name string) (value.Kind, error) {
 	return value.ParseKind(k)
 }
 
-// readPut reads what a PUT stores. JSON is of the kind that the entry has, or
-// else of the one that it shows; ?as= says what it is where JSON can't tell, as
-// of a time. Plain text, a body without a type, and what curl sends by itself
-// are read as a person types; ?as=text keeps it text. ?kind= also changes what
-// the entry is.
+// readPut reads the value of a PUT. JSON gets the entry's kind, or else the kind that it shows;
+// ?as= is its kind if JSON can't express it, such as a time. Plain text, a body without a type, and
+// curl's default are read as a person types them; ?as=text keeps the text. ?kind= also changes the
+// kind of the entry.
 func (c *call) readPut() (op value.Op, err error) {
 	op = value.Op{Verb: value.Put}
 	q, err := c.query("as", "kind")
@@ -56,14 +55,14 @@ func (c *call) readPut() (op value.Op, err error) {
 	}
 	given := c.header("Content-Type")
 	media, params := given, map[string]string(nil)
-	if given != "application/json" { // which most say, and is to be taken apart by nobody
+	if given != "application/json" { // the usual type, which nobody needs to parse
 		media, params, err = mime.ParseMediaType(given)
 	}
 	if err != nil && given != "" {
 		return op, wire.Refuse("unsupported", "the Content-Type %s can't be read", scan.Quote(given))
 	}
 	if charset := params["charset"]; charset != "" && !strings.EqualFold(charset, "utf-8") {
-		return op, wire.Refuse("unsupported", "the charset %s is not taken; send UTF-8", scan.Quote(charset))
+		return op, wire.Refuse("unsupported", "the charset %s is not accepted; send UTF-8", scan.Quote(charset))
 	}
 	raw, err := c.body()
 	if err != nil {
@@ -87,9 +86,9 @@ func (c *call) readPut() (op value.Op, err error) {
 			op.Operand, err = value.FromTyped(as, op.Raw)
 		}
 	default:
-		err = wire.Refuse("unsupported", "a body of type %s is not taken: send application/json, text/plain or application/octet-stream", scan.Quote(media))
+		err = wire.Refuse("unsupported", "a body of type %s is not accepted: send application/json, text/plain or application/octet-stream", scan.Quote(media))
 	}
-	if err == nil && op.Form == value.FromJSON { // what is no JSON is refused whatever the entry is
+	if err == nil && op.Form == value.FromJSON { // invalid JSON is refused, whatever the entry is
 		if _, bad := value.ParseAny(raw); bad != nil {
 			err = refuse.As(value.ErrInvalid, "the body can't be read as JSON: %v", bad)
 		}

@@ -23,30 +23,30 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A call is a request on its way: it is parsed, authorised, carried out, answered.
+// A call is one request while it is parsed, authorised, executed and answered.
 type call struct {
 	s     *Server
 	w     *recorder
 	r     *http.Request
 	way   *way
-	now   time.Time // when it came
-	peer  *peer     // who asks; nil: it is not known
-	id    string    // by which the log and the client know the request; see known
-	board string    // as it stands in the path, not escaped any more
-	name  string    // of the entry, where it is about one
+	now   time.Time // when the request arrived
+	peer  *peer     // the other end of the connection; nil means unknown
+	id    string    // the request's id in the log and in the answer; see known
+	board string    // as in the path, unescaped
+	name  string    // of the entry, if the call is about one
 	free  []func()
-	few   [4]func() // what free begins with
-	rec   recorder  // what w is
+	few   [4]func() // the beginning of free
+	rec   recorder  // what w points to
 
-	grant  access.Grant   // what the caller may
-	holder *access.Holder // of his token; nil: he has none
+	grant  access.Grant   // the caller's grant
+	holder *access.Holder // of the caller's token; nil without a token
 
 	streams bool   // it can take long, which is not logged
 	from    string // see address
-	erases  bool   // what it drops must not stay in the file
+	erases  bool   // what the call drops must not stay in the file
 }
 
-// A handler answers a call, or gives the error that is to be answered.
+// A handler answers a call, or returns the error that is answered.
 type handler func(c *call) error
 
 // ServeHTTP answers a request.
@@ -55,7 +55,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		r = s.passedOn(r)
 	}
 	path := r.URL.Path
-	if r.URL.RawPath != "" || strings.IndexByte(path, '%') >= 0 || path == "" { // else it is as it was sent
+	if r.URL.RawPath != "" || strings.IndexByte(path, '%') >= 0 || path == "" { // otherwise the path is as it was sent
 		path = r.URL.EscapedPath()
 	}
 	peer := peerOf(r)
@@ -63,8 +63,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if peer != nil {
 		to = peer.way.Load()
 	}
-	if to == nil || to.method != r.Method || to.path != path { // who polls asks for the same over and over
-		path = strings.Clone(path) // which is part of all that was sent
+	if to == nil || to.method != r.Method || to.path != path { // a client that polls sends the same request again and again
+		path = strings.Clone(path) // it is part of the whole request line
 		to = s.routes.find(r.Method, path)
 		if peer != nil && len(path) <= maxWay {
 			peer.way.Store(to)
@@ -73,7 +73,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.serve(w, &call{s: s, r: r, peer: peer, way: to, board: to.board, now: time.Now()})
 }
 
-// What every answer's head has. They are shared, and never changed.
+// Headers of every answer. They are shared and never changed.
 var (
 	cacheControl = []string{"private, no-cache"}
 	varies       = []string{"Authorization, Accept, Origin"}
@@ -81,12 +81,11 @@ var (
 	isJSON       = []string{"application/json"}
 )
 
-// serve wraps what every answer has: the guard, headers, the problem where
-// there is one, and the log.
+// serve does what every answer needs: the guard, headers, the problem if there is one, and the log.
 func (s *Server) serve(w http.ResponseWriter, c *call) {
 	c.rec = recorder{ResponseWriter: w, status: http.StatusOK}
 	c.w, c.free = &c.rec, c.few[:0]
-	if c.r.ContentLength != 0 { // what has a body must have come by then
+	if c.r.ContentLength != 0 { // a body must have arrived by then
 		_ = http.NewResponseController(w).SetReadDeadline(c.now.Add(bodyTime))
 	}
 	header := c.w.Header()
@@ -103,7 +102,7 @@ func (s *Server) serve(w http.ResponseWriter, c *call) {
 	c.log(took, err)
 }
 
-// handle calls the handler once the caller may call it.
+// handle calls the handler if the caller has the right to.
 func (c *call) handle() (err error) {
 	defer func() {
 		for _, f := range c.free {
@@ -113,7 +112,7 @@ func (c *call) handle() (err error) {
 			panic(p)
 		} else if p != nil {
 			c.s.log.Error("panic", "request", c.known(), "panic", p, "stack", string(debug.Stack()))
-			err = wire.Refuse(wire.Internal, "the server failed; its log says how")
+			err = wire.Refuse(wire.Internal, "the server failed; its log has the cause")
 		}
 	}()
 	to := c.way.route
@@ -153,7 +152,7 @@ func (c *call) handle() (err error) {
 	}
 	err = to.handle(c)
 	if err != nil && c.holder != nil && !c.s.tokens.Still(c.holder, time.Now()) {
-		// Whatever else it ran into, as that its board is gone: it is for nobody any more.
+		// Other errors don't matter, for example that its board is gone: no client waits for it.
 		if _, gone := c.s.tokens.Find(c.board, c.bearer(), time.Now()); gone != nil {
 			err = gone
 		}
@@ -172,9 +171,8 @@ func unescape(what, s string) (string, error) {
 	return out, nil
 }
 
-// find gives the board of the call, until release is called. In development mode one
-// that doesn't exist is made where create is set, and is nil otherwise; with tokens it
-// is an error.
+// find returns the call's board, until release is called. In development mode a board that does not
+// exist is created if create is set, and is nil otherwise. With tokens it is an error.
 func (c *call) find(create bool) (l *ledger.Ledger, release func(), err error) {
 	l, release, err = c.s.store.Board(c.r.Context(), c.board, create && c.s.dev)
 	if !errors.Is(err, store.ErrNoBoard) {
@@ -190,7 +188,7 @@ func (c *call) noBoard() error {
 	return wire.Refuse("no-board", "there is no board %s", scan.Quote(c.board))
 }
 
-// ledger is find for as long as the call takes.
+// ledger is find for the duration of the call.
 func (c *call) ledger(create bool) (*ledger.Ledger, error) {
 	l, release, err := c.find(create)
 	if err == nil {
@@ -199,7 +197,7 @@ func (c *call) ledger(create bool) (*ledger.Ledger, error) {
 	return l, err
 }
 
-// present gives the board as it is, whoever put its file there; nil: there is none.
+// present returns the board if there is one, even if its file was put there by hand; otherwise nil.
 func (c *call) present() (*ledger.Ledger, error) {
 	l, err := c.ledger(false)
 	if err == nil && l != nil {
@@ -208,7 +206,7 @@ func (c *call) present() (*ledger.Ledger, error) {
 	return l, err
 }
 
-// author says who asks: by the label of his token, and as he calls himself.
+// author returns who makes the change: the label of the token, and the client's name.
 func (c *call) author() (entry.Author, error) {
 	a := entry.Author{By: c.header("Client-Name"), From: c.header("Client-Instance")}
 	if len(a.From) > maxInstance {
@@ -231,8 +229,8 @@ func (c *call) author() (entry.Author, error) {
 // maxInstance is the maximum length of a Client-Instance.
 const maxInstance = 64
 
-// header gives what a header of the call says first; name is as http.Header has it, since each
-// Get finds that out anew.
+// header returns the first value of a header. name must be in the form of http.Header, because
+// http.Header.Get would compute it each time.
 func (c *call) header(name string) string {
 	if given := c.r.Header[name]; len(given) > 0 {
 		return given[0]
@@ -240,12 +238,12 @@ func (c *call) header(name string) string {
 	return ""
 }
 
-// tag has the answer say its entity tag.
+// tag sets the entity tag of the answer.
 func (c *call) tag(t string) { c.w.Header()["Etag"] = []string{t} }
 
-// query gives the parameters of the call, of which those that it doesn't take
-// are refused: a misspelt one must not be passed over. One that is given twice is
-// refused too, unless its name comes with a star.
+// query returns the parameters of the call. It refuses parameters that the call does not take,
+// because a misspelt one must not be ignored, and repeated ones, unless their name is marked with a
+// star.
 func (c *call) query(takes ...string) (url.Values, error) {
 	if c.r.URL.RawQuery == "" {
 		return nil, nil
@@ -270,7 +268,7 @@ func (c *call) query(takes ...string) (url.Values, error) {
 	return q, nil
 }
 
-// isTrue reads a parameter that is true or false, which it is where it is left out.
+// isTrue reads a boolean parameter; an absent one is false.
 func isTrue(q url.Values, name string) (bool, error) {
 	switch s := q.Get(name); s {
 	case "", "false":
@@ -282,8 +280,8 @@ func isTrue(q url.Values, name string) (bool, error) {
 	}
 }
 
-// answerPage sends a page, piece by piece: what its reader is slow to take is not in memory.
-// What can't be sent any more, the client does not want.
+// answerPage sends a page in pieces, so that a slow reader's answer is not all in memory. An error
+// of the connection is ignored: the client has gone.
 func (c *call) answerPage(status int, page rules.Page, bare bool) error {
 	c.s.trouble.page(&page)
 	c.w.Header()["Content-Type"] = isJSON
@@ -293,7 +291,7 @@ func (c *call) answerPage(status int, page rules.Page, bare bool) error {
 		if !started {
 			started = true
 			c.w.WriteHeader(status)
-			if len(b) < chunk { // all of it, which the connection takes
+			if len(b) < chunk { // all of it, as the connection takes it
 				_, err := c.w.Write(b)
 				return err
 			}
@@ -306,7 +304,7 @@ func (c *call) answerPage(status int, page rules.Page, bare bool) error {
 	return nil
 }
 
-// writeSlowly writes in chunks, each of which the reader must take in time.
+// writeSlowly writes in chunks, and the reader must take each in time.
 func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
 	for len(b) > 0 {
 		n := min(len(b), chunk)
@@ -322,7 +320,7 @@ func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
 	return nil
 }
 
-// answer sends JSON. What can't be sent any more, the client does not want.
+// answer sends JSON. An error of the connection is ignored: the client has gone.
 func (c *call) answer(status int, body []byte) error {
 	c.w.Header()["Content-Type"] = isJSON
 	if status != http.StatusOK {
@@ -332,12 +330,12 @@ func (c *call) answer(status int, body []byte) error {
 	return nil
 }
 
-// refuse answers with the problem that an error is.
+// refuse answers with the problem of an error.
 func (c *call) refuse(err error) {
 	p := *wire.ProblemOf(err)
 	p.Request = c.known()
 	if c.name != "" {
-		p.Op = -1 // there is one only
+		p.Op = -1 // there is only one
 	}
 	c.w.Header().Set("Content-Type", "application/problem+json")
 	if p.Status == http.StatusUnauthorized { // RFC 6750, 3
@@ -350,8 +348,8 @@ func (c *call) refuse(err error) {
 	_, _ = c.w.Write(append(p.AppendJSON(nil), '\n'))
 }
 
-// log tells the log of the call. What a client is told is a sentence; the log
-// has the cause, whatever it is wrapped in or joined with.
+// log logs the call. The client gets a sentence; the log gets the cause, even if it is wrapped or
+// joined.
 func (c *call) log(took time.Duration, err error) {
 	level := slog.LevelDebug
 	switch status := c.w.status; {
@@ -372,11 +370,11 @@ func (c *call) log(took time.Duration, err error) {
 	c.s.log.LogAttrs(c.r.Context(), level, "request", attrs...)
 }
 
-// A recorder remembers what was answered, for the log.
+// A recorder remembers the status and size of the answer for the log.
 type recorder struct {
 	http.ResponseWriter
 	status int
-	begun  bool // the head was sent
+	begun  bool // the header was sent
 	bytes  int64
 }
 
@@ -400,10 +398,10 @@ func (r *recorder) Write(b []byte) (int, error) {
 // Unwrap lets http.ResponseController reach the connection.
 func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
 
-// route is the pattern of the path that was asked for.
+// route returns the pattern of the requested path.
 func (c *call) route() string { return cmp.Or(c.way.route.path, "none") }
 
-// known gives the id by which the log and the client know the request.
+// known returns the id of the request in the log and in the answer.
 func (c *call) known() string {
 	if c.id == "" {
 		c.id = strconv.FormatUint(rand.Uint64(), 36)

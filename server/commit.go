@@ -13,7 +13,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// commit makes several changes, all or none.
+// commit makes several changes, all or none of them.
 func (c *call) commit() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -37,8 +37,8 @@ func (c *call) commit() error {
 	return c.answerPage(out.Status, page, false)
 }
 
-// edits makes edits on the board of the call, which is made where there is none and
-// they change something. status is that of the answer.
+// edits makes edits on the call's board, which is created if there is none and they change
+// something. status is the status of the answer.
 func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out rules.Outcome, err error) {
 	who, err := c.author()
 	if err == nil {
@@ -68,8 +68,8 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 		out, err = rules.CommitNew(call, func() (*ledger.Ledger, error) { return c.ledger(true) })
 	default:
 		if call.Request != nil {
-			// Who sent it first when there was no board knows nothing of one that was; of this
-			// one all receipts are there that were not dropped.
+			// A client that sent the request before the board existed can't know of an earlier one;
+			// this board has every receipt that was not dropped.
 			call.Request.Known = func(m mark.Mark) bool { return m == rules.NoBoard || mark.Known(l, m) }
 		}
 		out, err = rules.Commit(l, call)
@@ -83,16 +83,16 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	return out, err
 }
 
-// longestKey is the longest Idempotency-Key.
+// longestKey is the maximum length of an Idempotency-Key.
 const longestKey = 200
 
-// request reads under which key the call counts once; nil: it has none.
+// request returns the idempotency key of the call, or nil.
 func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
 	since := c.header("Idempotency-Since")
 	given := c.r.Header["Idempotency-Key"]
 	if len(given) == 0 {
 		if since != "" {
-			return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since says when a request with an Idempotency-Key was sent first, and there is none")
+			return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since is the mark of the first attempt with an Idempotency-Key, and that header is missing")
 		}
 		return nil, nil
 	}
@@ -101,7 +101,7 @@ func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, er
 		key = key[1 : len(key)-1]
 	}
 	if len(given) > 1 || key == "" || len(key) > longestKey || strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r > '~' || r == '"' }) {
-		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best drawn at random", longestKey)
+		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best random ones", longestKey)
 	}
 	r := &rules.Request{
 		Token: c.grant.ID, Instance: who.From, Key: key,

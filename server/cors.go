@@ -2,7 +2,7 @@ package server
 
 import "net/http"
 
-// What pages of another origin may send, and see (WHATWG Fetch, CORS).
+// What pages of another origin can send and see (WHATWG Fetch, CORS).
 const (
 	corsMethods = "GET, HEAD, PUT, POST, DELETE"
 	corsHeaders = "Authorization, Accept, Content-Type, If-Match, If-None-Match, Idempotency-Key, Idempotency-Since, Client-Instance, Client-Name, Last-Event-ID"
@@ -14,9 +14,9 @@ var (
 	exposed   = []string{"ETag, Retry-After, Repeated"}
 )
 
-// allowOrigin has the browser show the answer to the page that asked, on errors too: to
-// every page where it takes a token, which no browser sends by itself; in development mode
-// to those that were let through. Who is no page of another origin is told nothing of it.
+// allowOrigin lets the browser show the answer to the page that asked, errors too: to every page if
+// the server uses tokens, because no browser sends a token by itself; in development mode to pages
+// that guardDev let through. Requests without another origin get no such headers.
 func (s *Server) allowOrigin(h http.Header, r *http.Request) {
 	origins := r.Header["Origin"]
 	switch {
@@ -28,7 +28,7 @@ func (s *Server) allowOrigin(h http.Header, r *http.Request) {
 	}
 }
 
-// preflight answers a browser that asks whether a page may send something.
+// preflight answers a browser that asks whether a page can send a request.
 func (c *call) preflight() error {
 	h := c.w.Header()
 	h.Set("Access-Control-Allow-Methods", corsMethods)

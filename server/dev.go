@@ -10,8 +10,8 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// ErrNotLoopback is returned by Serve in development mode for a listener that
-// others than this machine reach.
+// ErrNotLoopback is returned by Serve in development mode for a listener that other machines can
+// reach.
 var ErrNotLoopback = errors.New("development mode has no tokens, so it serves this machine only: listen on 127.0.0.1")
 
 func loopback(addr net.Addr) bool {
@@ -19,14 +19,14 @@ func loopback(addr net.Addr) bool {
 	return ok && tcp.IP.IsLoopback()
 }
 
-// devHosts are the names by which this machine is called: 10.0.2.2 is what a
-// phone emulator calls the machine that it runs on.
+// devHosts are the names of this machine. 10.0.2.2 is the name that a phone emulator uses for the
+// machine that it runs on.
 var devHosts = []string{"localhost", "127.0.0.1", "[::1]", "10.0.2.2"}
 
-// guardDev lets through only what this machine asks for itself, and pages that this
-// machine serves, at whatever port. Whoever gets past it may do everything, so a page of
-// another site must not, even if its name was made to lead here (DNS rebinding), and a
-// proxy must not open it to the world.
+// guardDev accepts only requests of this machine, and pages that this machine serves at any port.
+// There is no other protection in development mode. So it refuses pages of other sites, even if
+// their name resolves to this machine (DNS rebinding), and proxies, which could open it to the
+// world.
 func guardDev(r *http.Request, page bool) error {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
@@ -69,7 +69,7 @@ func ownHost(r *http.Request) bool {
 	return false
 }
 
-// ownOrigin says whether a page comes from this machine, at whatever port.
+// ownOrigin reports whether a page comes from this machine, at any port.
 func ownOrigin(origin string) bool {
 	u, err := url.Parse(origin)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.Path != "" {

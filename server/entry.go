@@ -17,7 +17,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// etag is the entity tag of an entry; that of its bare value ends in -t.
+// etag returns the entity tag of an entry. The tag of its bare value ends in -t.
 func etag(t entry.Tag, suffix string) string {
 	var buf [64]byte
 	b := strconv.AppendInt(append(buf[:0], '"'), t.Version, 10)
@@ -27,9 +27,8 @@ func etag(t entry.Tag, suffix string) string {
 	return string(append(append(b, suffix...), '"'))
 }
 
-// tagsIn gives the entity tags of a header, in either form, and * as Anything;
-// a bare version is allowed among them. A weak tag matches nothing where strong
-// ones are asked for (RFC 9110).
+// tagsIn returns the entity tags of a header, in either form, and * as Anything. A bare version is
+// allowed. A weak tag matches nothing if strong ones are needed (RFC 9110).
 func tagsIn(h http.Header, name string, strong bool) (out []entry.Tag, err error) {
 	for _, line := range h[name] {
 		for tag := range strings.SplitSeq(line, ",") {
@@ -50,7 +49,7 @@ func tagsIn(h http.Header, name string, strong bool) (out []entry.Tag, err error
 	return out, nil
 }
 
-// cond gives the conditions of a write.
+// cond returns the conditions of a write.
 func (c *call) cond() (cond entry.Cond, err error) {
 	if cond.Is, err = tagsIn(c.r.Header, "If-Match", true); err == nil {
 		cond.Not, err = tagsIn(c.r.Header, "If-None-Match", false)
@@ -108,7 +107,7 @@ func (c *call) putEntry() error {
 	return c.edit(op, func(e []byte, _ rules.Result) []byte { return e })
 }
 
-// created is the status of what stores an entry.
+// created returns the status of a call that stores an entry.
 func created(created bool) int {
 	if created {
 		return http.StatusCreated
@@ -142,8 +141,7 @@ func (c *call) postEntry() error {
 	})
 }
 
-// edit makes an operation on the entry, and answers it in the form that answer
-// gives it.
+// edit applies an operation to the entry and answers in the form that answer returns.
 func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) error {
 	cond, err := c.cond()
 	if err != nil {
@@ -161,8 +159,7 @@ func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) e
 	return c.answer(out.Status, answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0]))
 }
 
-// deleteEntry removes an entry; with ?forget=true nothing of it is left in what is
-// kept.
+// deleteEntry removes an entry. With ?forget=true it also erases it from the history.
 func (c *call) deleteEntry() error {
 	q, err := c.query("forget")
 	if err != nil {
@@ -196,8 +193,8 @@ func (c *call) deleteEntry() error {
 	return err
 }
 
-// eraseOld erases a name that holds nothing and is only in the past. Without such a past it returns
-// absent.
+// eraseOld erases a name that holds nothing and is only in the history. Without such a history it
+// returns absent.
 func (c *call) eraseOld(absent error) (duty, err error) {
 	l, err := c.ledger(false)
 	if err != nil || l == nil {

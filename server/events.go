@@ -12,14 +12,14 @@ import (
 )
 
 const (
-	comeBack  = 2 * time.Second  // after which a client whose stream ended opens another
-	sayAlive  = 15 * time.Second // how often a quiet stream says something
-	chunk     = 32 << 10         // how much is written at a time
-	chunkTime = 10 * time.Second // and how long a reader may take for it
+	comeBack  = 2 * time.Second  // the time after which a client whose stream ended connects again
+	sayAlive  = 15 * time.Second // the interval of comments on a quiet stream
+	chunk     = 32 << 10         // the maximum length of one write
+	chunkTime = 10 * time.Second // the time that a reader has to take it
 )
 
-// events answers with what there is and then with what changes, as server-sent events
-// (WHATWG HTML, 9.2), until the client or the server ends it, or the board is removed.
+// events sends the current state and then the changes, as server-sent events (WHATWG HTML, 9.2),
+// until the client or the server ends the stream, or the board is removed.
 func (c *call) events() error {
 	u, err := c.query("name*", "prefix*", "since*", "names", "limit")
 	if err != nil {
@@ -29,7 +29,7 @@ func (c *call) events() error {
 	if err != nil {
 		return err
 	}
-	if last := c.r.Header.Get("Last-Event-ID"); last != "" { // where it broke off, it is newer
+	if last := c.r.Header.Get("Last-Event-ID"); last != "" { // its position when it was interrupted is newer
 		m, err := mark.Parse(last)
 		if err != nil {
 			return err
@@ -41,16 +41,16 @@ func (c *call) events() error {
 		return err
 	}
 	defer f.close()
-	page, err := f.read() // before it is said that all is well
+	page, err := f.read() // before the status 200 is sent
 	if err != nil {
 		return err
 	}
 	c.w.Header().Set("Content-Type", "text/event-stream")
-	c.w.Header().Set("X-Accel-Buffering", "no") // to a proxy that would keep events until there are more
+	c.w.Header().Set("X-Accel-Buffering", "no") // for proxies that would collect events
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
 	s := stream{c: c, out: http.NewResponseController(c.w)}
-	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // that of the request is over
+	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // the request's own deadline has passed
 		return err
 	}
 	defer s.interruptible()()
@@ -72,21 +72,21 @@ func (c *call) events() error {
 			break
 		}
 		if page, err = f.read(); err != nil {
-			break // the client comes again, and hears of it
+			break // the client connects again and gets the error
 		}
 	}
 	return nil
 }
 
-// A stream is an answer that goes on.
+// A stream is an answer that does not end.
 type stream struct {
 	c   *call
 	out *http.ResponseController
 	err error // its end
 }
 
-// interruptible has a write that waits for a slow reader end when the call does, until
-// done is called; then the connection may serve another request.
+// interruptible ends a write that waits for a slow reader when the call ends, until done is called.
+// Then the connection can serve another request.
 func (s *stream) interruptible() (done func()) {
 	over := make(chan struct{})
 	stop := context.AfterFunc(s.c.r.Context(), func() {
@@ -95,18 +95,18 @@ func (s *stream) interruptible() (done func()) {
 	})
 	return func() {
 		if !stop() {
-			<-over // which would spoil the next answer
+			<-over // it would spoil the next answer
 		}
 		_ = s.out.SetWriteDeadline(time.Time{})
 	}
 }
 
-// write sends what the client takes in time.
+// write sends data, which the client must take in time.
 func (s *stream) write(b []byte) error {
 	for len(b) > 0 && s.err == nil {
 		n := min(len(b), chunk)
 		if s.err = s.out.SetWriteDeadline(time.Now().Add(chunkTime)); s.err == nil {
-			s.err = s.c.r.Context().Err() // after which the deadline would be passed
+			s.err = s.c.r.Context().Err() // the deadline would pass after it
 		}
 		if s.err == nil {
 			_, s.err = s.c.w.Write(b[:n])
@@ -116,15 +116,15 @@ func (s *stream) write(b []byte) error {
 	return s.err
 }
 
-// say is write of a text, which goes out at once.
+// say writes a text and flushes it.
 func (s *stream) say(text string) {
 	if s.write([]byte(text)) == nil {
 		s.err = s.out.Flush()
 	}
 }
 
-// tell sends a page and those that follow it. All are as of the first one's mark, or
-// newer: whoever has taken in all stands there.
+// tell sends a page and those that follow it. All are as of the mark of the first, or newer: a
+// client that has read them all is at that mark.
 func (s *stream) tell(f *follower, page rules.Page) bool {
 	q, first, rest := f.q, page, *f
 	if first.Whole {
@@ -156,7 +156,7 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 	}
 }
 
-// await waits for news, and says now and then that the stream lives.
+// await waits for changes, and sends a comment now and then.
 func (s *stream) await(f *follower) bool {
 	for s.err == nil {
 		ctx, cancel := context.WithTimeout(s.c.r.Context(), sayAlive)

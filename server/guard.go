@@ -13,8 +13,8 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// authorise says whether whoever calls may do what takes a right, before anything that he
-// sent is read but the head. Of a call that takes none nobody is asked who he is.
+// authorise checks that the caller has a right, before anything but the request's header is read. A
+// call that needs no right is not checked.
 func (c *call) authorise(needs access.Right) error {
 	if c.s.dev {
 		c.grant = access.Grant{May: access.Admin}
@@ -36,7 +36,7 @@ func (c *call) authorise(needs access.Right) error {
 	return c.grant.Needs(needs)
 }
 
-// bearer gives the token of the call (RFC 6750, 2.1); empty: there is none, or several.
+// bearer returns the token of the call (RFC 6750, 2.1), or "" if there is none or several.
 func (c *call) bearer() string {
 	given := c.r.Header["Authorization"]
 	if len(given) != 1 {
@@ -49,13 +49,13 @@ func (c *call) bearer() string {
 	return strings.TrimSpace(token)
 }
 
-// identify finds out what the caller may. The error is the same for a wrong token, for
-// that of another board, and for a board that doesn't exist.
+// identify finds the caller's grant. The error is the same for a wrong token, for one of another
+// board, and for a board that does not exist.
 func (c *call) identify() error {
 	given, p := c.r.Header["Authorization"], c.peer
 	if p != nil && len(given) == 1 && (c.s.shared == nil || c.s.shared.Near()) {
-		// Whoever asks again over the same connection is known, as long as his token is as it
-		// was.
+		// A client that asks again over the same connection is known, as long as its token is
+		// unchanged.
 		if last := p.last.Load(); last != nil && last.given == given[0] && last.board == c.board && c.s.tokens.Still(last.holder, c.now) {
 			c.grant, c.holder = last.holder.Grant, last.holder
 			return nil
@@ -64,18 +64,18 @@ func (c *call) identify() error {
 	token := c.bearer()
 	switch {
 	case token == "":
-		return wire.Refuse("unauthorized", "this takes a token: it stands behind the # of a board's link, and goes into the header Authorization, after Bearer")
+		return wire.Refuse("unauthorized", "this needs a token: the part after # of a board's link, in the header Authorization, after Bearer")
 	case strings.HasPrefix(token, access.AdminName+".") && c.s.admin.hash.Of(access.Secret(token)):
 		c.grant = access.Grant{ID: access.AdminName, May: access.Admin, Label: access.AdminName}
 		return nil
 	}
-	if c.s.shared != nil && !c.s.shared.Near() { // it may have been revoked on another server
+	if c.s.shared != nil && !c.s.shared.Near() { // it can have been revoked on another server
 		if err := c.s.tokens.Current(c.r.Context()); err != nil {
 			return err
 		}
 	}
 	h, err := c.s.tokens.Find(c.board, token, c.now)
-	if err != nil && c.s.shared != nil { // another server may have made it just now
+	if err != nil && c.s.shared != nil { // another server can have made it just now
 		if err := c.s.tokens.Current(c.r.Context()); err != nil {
 			return err
 		}
@@ -90,25 +90,25 @@ func (c *call) identify() error {
 	return err
 }
 
-// A peer is who is at the other end of a connection.
+// A peer is the other end of a connection.
 type peer struct {
 	conn    net.Conn    // nil if another server passed the request on
 	known   atomic.Bool // it has sent a valid token
-	passed  bool        // it is another server, for the client that has the address
+	passed  bool        // it is another server, which asks for the client with the address
 	address string
-	last    atomic.Pointer[asked] // by whom it was asked last, over it
-	paces   atomic.Pointer[paces] // and whose pace that was
-	way     atomic.Pointer[way]   // where the last request went
+	last    atomic.Pointer[asked] // the caller of the last request over it
+	paces   atomic.Pointer[paces] // and the paces of that request
+	way     atomic.Pointer[way]   // the route of the last request
 }
 
 type asked struct {
-	board, given string // the header, as it was
+	board, given string // the header, unchanged
 	holder       *access.Holder
 }
 
 type peerKey struct{}
 
-// withPeer makes the requests of a connection know who is at its other end.
+// withPeer stores the other end of a connection in the context of its requests.
 func (s *Server) withPeer(ctx context.Context, conn net.Conn) context.Context {
 	p := &peer{conn: conn, address: addressFrom(conn.RemoteAddr().String())}
 	if !s.dev {
@@ -124,13 +124,13 @@ func (c *call) knows() {
 	}
 }
 
-// peerOf gives the other end of a request's connection; nil: it is not known.
+// peerOf returns the other end of a request's connection; nil means unknown.
 func peerOf(r *http.Request) *peer {
 	p, _ := r.Context().Value(peerKey{}).(*peer)
 	return p
 }
 
-// challenge says how one becomes authorised (RFC 6750, 3).
+// challenge is the header that asks for authorisation (RFC 6750, 3).
 func (c *call) challenge() string {
 	if c.bearer() == "" {
 		return `Bearer realm="small-pantry"`
@@ -138,10 +138,10 @@ func (c *call) challenge() string {
 	return `Bearer realm="small-pantry", error="invalid_token"`
 }
 
-// Strangers are addresses from which wrong tokens come. Their answers are late, so that
-// nobody tries many; right tokens are known before, and never held up.
+// Strangers are addresses from which wrong tokens come. Their answers are delayed, so that nobody
+// can try many. Right tokens are known before and never delayed.
 type strangers struct {
-	mu      sync.Mutex // guards what follows
+	mu      sync.Mutex // guards the following fields
 	failed  map[string]failures
 	waiting int
 }
@@ -155,10 +155,10 @@ const (
 	freeTries    = 10 // wrong tokens of an address in a minute that are answered at once
 	lateBy       = time.Second
 	maxStrangers = 10_000 // addresses that are remembered
-	maxLate      = 100    // answers that are late at the same time; further ones are told to come again
+	maxLate      = 100    // answers that are delayed at the same time; beyond it, the answer is 429
 )
 
-// slow holds a wrong token up, and refuses to where too many are.
+// slow delays the answer to a wrong token, or refuses it if too many are delayed.
 func (s *strangers) slow(c *call) error {
 	if !s.late(c.address(), time.Now()) {
 		return nil
@@ -184,7 +184,7 @@ func (s *strangers) slow(c *call) error {
 	return nil
 }
 
-// late counts a wrong token of an address, and says whether it came after too many.
+// late counts a wrong token of an address, and reports whether there were too many before.
 func (s *strangers) late(address string, now time.Time) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -201,7 +201,7 @@ func (s *strangers) late(address string, now time.Time) bool {
 				delete(s.failed, other)
 			}
 		}
-		if len(s.failed) >= maxStrangers { // an address more is one that tries
+		if len(s.failed) >= maxStrangers { // a new address counts as one that tries tokens
 			return true
 		}
 	}
@@ -210,8 +210,8 @@ func (s *strangers) late(address string, now time.Time) bool {
 	return f.count > freeTries
 }
 
-// address gives the address that a call comes from: of IPv6 the network, of which one machine
-// has all.
+// address returns the address that a call comes from. For IPv6 it is the network, because one
+// machine has all of its addresses.
 func (c *call) address() string {
 	if c.from == "" {
 		if c.peer != nil {

@@ -14,8 +14,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// history answers with the newest commits, and restore points, that are kept, in no more than
-// a page.
+// history answers with the newest commits and restore points, at most a page of them.
 func (c *call) history() error {
 	u, err := c.query("name*", "prefix*", "limit", "before")
 	if err != nil {
@@ -49,7 +48,7 @@ func (c *call) history() error {
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 
-// entriesAt answers with the entries as they were at a version, or at a time.
+// entriesAt answers with the entries as they were at a version or a time.
 func (c *call) entriesAt() error {
 	u, err := c.query("at", "name*", "prefix*", "names", "limit", "after")
 	if err != nil {
@@ -70,7 +69,7 @@ func (c *call) entriesAt() error {
 		return err
 	}
 	if l == nil {
-		return refuse.As(ledger.ErrTooOld, "there is no board %s, and nothing is told of what was", c.board)
+		return refuse.As(ledger.ErrTooOld, "there is no board %s, and no history of one", c.board)
 	}
 	if err := c.readsPast(); err != nil {
 		return err

@@ -28,7 +28,7 @@ func (c *call) listKeys() error {
 	return c.answer(http.StatusOK, keys.AppendJSON(nil))
 }
 
-// declare takes in the keys of an app, and answers with what it should look at.
+// declare stores the keys of an app and answers with findings.
 func (c *call) declare() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -43,7 +43,7 @@ func (c *call) declare() error {
 	}
 	who, err := c.author()
 	if err == nil {
-		err = d.Check() // before a board is made for it
+		err = d.Check() // before a board is created for it
 	}
 	if err == nil {
 		err = c.grant.Declaration(d)
@@ -67,7 +67,7 @@ func (c *call) declare() error {
 	return c.answer(http.StatusOK, answer.AppendJSON(nil))
 }
 
-// withdraw takes the declaration of a key back.
+// withdraw removes the declaration of a key.
 func (c *call) withdraw() error {
 	q, err := c.query("family")
 	if err != nil {

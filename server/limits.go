@@ -9,23 +9,23 @@ import (
 	"github.com/small-pantry/pantry/internal/rules"
 )
 
-// Limits are how much a server takes. In each, 0 stands for the default.
+// Limits bound what a server does. 0 is the default.
 type Limits struct {
 	Names   int   // entries of a board; default 10,000
 	Bytes   int64 // of the names and values of a board, as JSON; default 32 MiB
 	Boards  int   // default 1,000
 	Streams int   // streams and waiting calls at the same time, on all boards; default 2,000
-	// Requests a second, with twice as many at once; not in development mode.
+	// Requests a second, with bursts of twice as many. They don't apply in development mode.
 	ClientRate  int // of one Client-Instance, or without one of its address; default 20
 	AddressRate int // of one address; default 500
 	BoardRate   int // on one board; default 2,000
-	// WriteRate is how many bytes a second are written to a board, as its values are
-	// encoded; a commit passes while no more than a second's worth is owed, and may put
-	// the board in debt. Default 4 MiB; not in development mode.
+	// WriteRate is the number of bytes a second that can be written to a board, as its values are
+	// encoded. A commit passes while at most a second's worth is owed, and can raise what is owed.
+	// Default 4 MiB. It does not apply in development mode.
 	WriteRate int64
 }
 
-// DefaultLimits are those of a server that is told of no others.
+// DefaultLimits are the limits of a server without others.
 var DefaultLimits = Limits{Names: rules.BoardLimits.Names, Bytes: rules.BoardLimits.Bytes, Boards: 1000, Streams: 2000, ClientRate: 20, AddressRate: 500, BoardRate: 2000, WriteRate: 4 << 20}
 
 // Set sets a limit, such as names=500 or bytes=8MiB.
@@ -50,12 +50,12 @@ func (l *Limits) Set(s string) error {
 	case "write-rate":
 		l.WriteRate = n
 	default:
-		return fmt.Errorf("there is no limit %q; there is names, bytes, boards, streams, client-rate, address-rate, board-rate, write-rate, each such as names=500 or bytes=8MiB", name)
+		return fmt.Errorf("there is no limit %q; the limits are names, bytes, boards, streams, client-rate, address-rate, board-rate and write-rate, each such as names=500 or bytes=8MiB", name)
 	}
 	return err
 }
 
-// readAmount reads a number, which may be one of KiB, MiB or GiB.
+// readAmount reads a number, which can end in KiB, MiB or GiB.
 func readAmount(s string) (int64, error) {
 	unit := int64(1)
 	for suffix, bytes := range map[string]int64{"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30} {
@@ -65,12 +65,12 @@ func readAmount(s string) (int64, error) {
 	}
 	n, err := strconv.ParseInt(s, 10, 32)
 	if err != nil || n < 1 {
-		return 0, fmt.Errorf("%q is no number from 1 on, such as 500 or 8MiB", s)
+		return 0, fmt.Errorf("%q is not a number from 1 on, such as 500 or 8MiB", s)
 	}
 	return n * unit, nil
 }
 
-// orDefault fills in what is not said.
+// orDefault replaces zeros by the defaults.
 func (l Limits) orDefault() Limits {
 	return Limits{
 		Names: cmp.Or(l.Names, DefaultLimits.Names), Bytes: cmp.Or(l.Bytes, DefaultLimits.Bytes),
@@ -80,7 +80,7 @@ func (l Limits) orDefault() Limits {
 	}
 }
 
-// board gives those of one board.
+// board returns the limits of one board.
 func (l Limits) board() rules.Limits {
 	return rules.Limits{Names: l.Names, Bytes: l.Bytes, Work: rules.BoardLimits.Work}
 }

@@ -28,7 +28,7 @@ const (
 	maxPrefixes = 100  // after those covered by others are removed
 )
 
-// readQuery reads what is asked for of a board's entries.
+// readQuery reads the selection of a board's entries from a query.
 func readQuery(u url.Values) (q rules.Query, err error) {
 	q = rules.Query{Names: u["name"], Prefixes: ledger.Outermost(u["prefix"]), After: u.Get("after")}
 	switch {
@@ -59,7 +59,7 @@ func readQuery(u url.Values) (q rules.Query, err error) {
 	return q, err
 }
 
-// selection is readQuery, of what the caller may see.
+// selection is readQuery, limited to what the caller can read.
 func (c *call) selection(u url.Values) (rules.Query, error) {
 	q, err := readQuery(u)
 	if err == nil {
@@ -68,7 +68,7 @@ func (c *call) selection(u url.Values) (rules.Query, error) {
 	return q, err
 }
 
-// readLimit reads how many are asked for at most.
+// readLimit reads the maximum number of entries.
 func readLimit(s string) (int, error) {
 	if s == "" {
 		return rules.DefaultLimit, nil
@@ -91,22 +91,22 @@ func readWait(s string) (time.Duration, error) {
 	return time.Duration(seconds * float64(time.Second)), nil
 }
 
-// A follower reads a board, which need not exist yet, and waits for news of it.
+// A follower reads a board, which need not exist yet, and waits for changes.
 type follower struct {
 	c *call
 	q rules.Query
-	l *ledger.Ledger // nil: there is none
+	l *ledger.Ledger // nil if there is none
 	w *ledger.Watcher
 
-	waits bool // for news, so that it must not miss any
+	waits bool // for changes, so that none is missed
 
 	release func()
-	made    <-chan struct{} // where there is none: closed when one is made
+	made    <-chan struct{} // if there is no board: closed when one is created
 	memory  *admission.Hold // for the page that is being written
 }
 
-// follow gives a follower of the call's board. One that waits counts as a stream, and
-// ends with the caller's token.
+// follow returns a follower of the call's board. One that waits counts as a stream, and ends with
+// the caller's token.
 func (c *call) follow(q rules.Query, waits bool) (*follower, error) {
 	f := &follower{c: c, q: q, waits: waits}
 	if waits {
@@ -121,13 +121,13 @@ func (c *call) follow(q rules.Query, waits bool) (*follower, error) {
 	return f, f.open()
 }
 
-// open looks for the board, where there was none.
+// open looks for the board if there was none.
 func (f *follower) open() error {
 	if f.l != nil {
 		return nil
 	}
 	l, release, err := f.c.find(false)
-	if err == nil && l == nil { // what is made meanwhile is not to be missed
+	if err == nil && l == nil { // one that is created meanwhile must not be missed
 		f.made = f.c.s.store.News()
 		l, release, err = f.c.find(false)
 	}
@@ -140,7 +140,7 @@ func (f *follower) open() error {
 	return nil
 }
 
-// close lets go of the board.
+// close releases the board.
 func (f *follower) close() {
 	if f.l != nil {
 		if f.w != nil {
@@ -151,7 +151,7 @@ func (f *follower) close() {
 	}
 }
 
-// read gives a page.
+// read returns a page.
 func (f *follower) read() (rules.Page, error) {
 	if err := f.open(); err != nil {
 		return rules.Page{}, err
@@ -168,7 +168,8 @@ func (f *follower) read() (rules.Page, error) {
 	return f.q.Read(f.l)
 }
 
-// reserve takes memory for a page, until release. The page of a delta or of a few names is mostly small.
+// reserve takes memory for a page, until release. The page of a delta or of a few names is mostly
+// small.
 func (f *follower) reserve() error {
 	if f.memory == nil {
 		f.memory = f.c.s.resources.answers.Hold(f.c.who())
@@ -187,8 +188,9 @@ func (f *follower) reserve() error {
 // smallPage is the memory reserved for a page that is mostly small.
 const smallPage = 4 << 10
 
-// current has what is read be the newest; for whoever asks what came after marks, what is
-// here, since it comes in by itself, but not before the marks.
+// current makes the next read return the newest state. For a reader that asks what came after
+// marks, the state of this server is enough if it is not older than the marks, because news arrives
+// by itself.
 func (f *follower) current(after ...mark.Mark) error {
 	if len(after) == 0 {
 		return f.l.Current(f.c.r.Context())
@@ -200,7 +202,7 @@ func (f *follower) current(after ...mark.Mark) error {
 	return f.l.Reach(f.c.r.Context(), version)
 }
 
-// unchanged says whether nothing changed since a mark, and gives the present one.
+// unchanged reports whether nothing changed since a mark, and returns the current mark.
 func (f *follower) unchanged(m mark.Mark) (now mark.Mark, unchanged bool, err error) {
 	if err := f.open(); err != nil {
 		return now, false, err
@@ -215,7 +217,7 @@ func (f *follower) unchanged(m mark.Mark) (now mark.Mark, unchanged bool, err er
 	return now, unchanged, nil
 }
 
-// removed says whether a wait ended since the board is none any more.
+// removed reports whether a wait ended because the board was removed.
 func (f *follower) removed(ctx context.Context) bool {
 	select {
 	case <-f.c.s.stopping:
@@ -225,8 +227,8 @@ func (f *follower) removed(ctx context.Context) bool {
 	}
 }
 
-// wait waits until there may be news; false: there won't be, since ctx or the server
-// ended, or the board was removed.
+// wait waits until something can have changed. It returns false if the context or the server ended,
+// or the board was removed.
 func (f *follower) wait(ctx context.Context) bool {
 	if f.l != nil {
 		return f.w.Wait(ctx, f.c.s.stopping)
@@ -261,7 +263,7 @@ func (c *call) listEntries() error {
 		return err
 	}
 	defer f.close()
-	if wait > 0 { // which may be longer than a request may take to come in
+	if wait > 0 { // which can be longer than a request has to arrive
 		out := http.NewResponseController(c.w)
 		if err := errors.Join(out.SetReadDeadline(time.Time{}), out.SetWriteDeadline(time.Time{})); err != nil {
 			return err
@@ -300,7 +302,7 @@ func (c *call) listEntries() error {
 			if err := access.Ended(c.r.Context()); err != nil {
 				return err
 			}
-			if f.removed(ctx) { // which is news
+			if f.removed(ctx) { // that is a change
 				f.close()
 				continue
 			}
@@ -321,10 +323,10 @@ func (c *call) listEntries() error {
 type listTag struct {
 	mark mark.Mark
 	hash string
-	text []string // as a header
+	text []string // as in a header
 }
 
-// listTag has the answer say the entity tag of a list.
+// listTag sets the entity tag of a list in the answer.
 func (c *call) listTag(m mark.Mark, hash string) {
 	last := c.way.tag.Load()
 	if last == nil || last.mark != m || last.hash != hash {
@@ -334,7 +336,7 @@ func (c *call) listTag(m mark.Mark, hash string) {
 	c.w.Header()["Etag"] = last.text
 }
 
-// held gives the marks at which the client has what the query gives.
+// held returns the marks at which the client has the result of the query.
 func (c *call) held(hash string) (held []mark.Mark) {
 	if last := c.way.tag.Load(); last != nil && last.hash == hash && slices.Equal(c.r.Header["If-None-Match"], last.text) {
 		return []mark.Mark{last.mark}

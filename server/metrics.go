@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A meter is what a server tells of itself at /metrics.
+// A meter holds what a server reports at /metrics.
 type meter struct {
 	registry  *prometheus.Registry
 	requests  *prometheus.CounterVec
@@ -54,14 +54,14 @@ func newMeter(s *Server) *meter {
 		gauge("smallpantry_boards_open", "Boards that are in memory.", func() float64 { return float64(s.store.Open()) }),
 		gauge("smallpantry_boards_most", "How many boards there may be.", func() float64 { return float64(s.limits.Boards) }),
 	)
-	if c, ok := s.store.(prometheus.Collector); ok { // what the store tells of itself
+	if c, ok := s.store.(prometheus.Collector); ok { // what the store reports
 		m.registry.MustRegister(c)
 	}
 	return m
 }
 
-// count takes in a call that was answered. Its route is one of the server's own, and a
-// method that no route takes is called so: nobody can make the count grow.
+// count counts an answered call. Its labels are the server's own routes, and a fixed word for
+// methods that no route has, so that nobody can make the number of series grow.
 func (m *meter) count(c *call, took time.Duration) {
 	method := c.r.Method
 	switch method {
@@ -81,7 +81,7 @@ func (m *meter) count(c *call, took time.Duration) {
 	}
 }
 
-// A kindOfAnswer is what is counted together.
+// A kindOfAnswer is counted as one series.
 type kindOfAnswer struct {
 	route, method string
 	status        int
@@ -93,7 +93,7 @@ type counted struct {
 	took    prometheus.Observer
 }
 
-// of gives what counts a kind of answer, which is looked up once.
+// of returns the counter of a kind of answer, which is looked up once.
 func (m *meter) of(kind kindOfAnswer) *counted {
 	m.mu.RLock()
 	of, known := m.kinds[kind]
@@ -108,7 +108,7 @@ func (m *meter) of(kind kindOfAnswer) *counted {
 	return of
 }
 
-// metrics answers with what there is to measure, for a program that collects it.
+// metrics answers with the measurements, in the Prometheus text format.
 func (c *call) metrics() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -117,11 +117,11 @@ func (c *call) metrics() error {
 	return nil
 }
 
-// patienceOfReady is how long it may take to find out whether all is well.
+// patienceOfReady is the time limit of the check.
 const patienceOfReady = 2 * time.Second
 
-// ready says whether requests are welcome: not where the boards can't be reached, and not
-// any more when the server is about to stop.
+// ready reports whether the server takes requests. It does not if the boards can't be reached, or
+// if it is about to stop.
 func (c *call) ready() error {
 	select {
 	case <-c.s.stopping:
@@ -131,7 +131,7 @@ func (c *call) ready() error {
 	ctx, cancel := context.WithTimeout(c.r.Context(), patienceOfReady)
 	defer cancel()
 	if err := c.s.store.Ready(ctx); err != nil {
-		p := wire.Refuse(wire.Unavailable, "the boards can't be reached; the server's log says why")
+		p := wire.Refuse(wire.Unavailable, "the boards can't be reached; the server's log has the cause")
 		p.Err, p.RetryAfter = err, 5
 		return p
 	}

@@ -8,7 +8,7 @@ import (
 //go:embed openapi.json
 var openAPI []byte
 
-// openAPI answers with the calls, described as OpenAPI 3.1 has it.
+// openAPI answers with the description of the calls in OpenAPI 3.1.
 func (c *call) openAPI() error {
 	if _, err := c.query(); err != nil {
 		return err

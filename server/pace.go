@@ -12,41 +12,41 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A pace bounds how many requests a second come from each of many.
+// A pace limits the requests a second of each of many sources.
 type pace struct {
 	limit rate.Limit
 	burst int
 
-	mu    sync.Mutex // guards what follows
+	mu    sync.Mutex // guards the following fields
 	each  map[string]*paced
-	swept time.Time // when those were forgotten of whom nothing came
+	swept time.Time // when the idle ones were forgotten
 }
 
 type paced struct {
 	limiter *rate.Limiter
 	used    atomic.Int64 // when, in nanoseconds since 1970
-	gone    atomic.Bool  // it was forgotten: whoever has it looks again
+	gone    atomic.Bool  // it was forgotten: a holder must look it up again
 }
 
-// maxPaced is of how many a pace knows at the same time. One of whom nothing came for a
-// while has all of his burst again, and is forgotten; where there are more than so many at
-// once, those beyond share one.
+// maxPaced is the number of sources that a pace knows. A source without requests for a while has
+// its whole burst again and is forgotten. If there are more than maxPaced at once, the others share
+// one.
 const maxPaced = 20_000
 
 func newPace(perSecond, burst int) *pace {
 	return &pace{limit: rate.Limit(perSecond), burst: burst, each: map[string]*paced{}}
 }
 
-// of gives what bounds one.
+// of returns the limiter of a source.
 func (p *pace) of(who string, now time.Time) *paced {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	one := p.each[who]
 	if one == nil {
-		if len(p.each) >= maxPaced && now.Sub(p.swept) > time.Second { // not for each that comes
+		if len(p.each) >= maxPaced && now.Sub(p.swept) > time.Second { // not for each request
 			p.swept = now
 			for other, it := range p.each {
-				if now.UnixNano()-it.used.Load() > int64(2*time.Second) { // in which a burst is whole again
+				if now.UnixNano()-it.used.Load() > int64(2*time.Second) { // the time in which a burst is whole again
 					it.gone.Store(true)
 					delete(p.each, other)
 				}
@@ -65,7 +65,7 @@ func (p *pace) of(who string, now time.Time) *paced {
 	return one
 }
 
-// mayGo says whether a request of one may go on; else after how long the next may.
+// mayGo reports whether a request can proceed, or after how long the next can.
 func (one *paced) mayGo(now time.Time) (ok bool, after time.Duration) {
 	l := one.limiter
 	if one.used.Store(now.UnixNano()); l.AllowN(now, 1) {
@@ -76,16 +76,16 @@ func (one *paced) mayGo(now time.Time) (ok bool, after time.Duration) {
 	return false, r.DelayFrom(now)
 }
 
-// Paces are what bounds the calls that come over a connection: those from its address, those
-// of its client, and those to the board that it asks about. One asks for the same as a rule.
+// Paces are the limiters of the calls of a connection: of its address, its client, and its board.
+// They are mostly the same for each call.
 type paces struct {
 	client, board string
 	holder        string    // the token's id
 	address       string    // with a proxy, several clients share a connection
-	of            [3]*paced // by address, client and board; nil: there is none
+	of            [3]*paced // by address, client and board; nil if there is none
 }
 
-// paces gives what bounds a call.
+// paces returns the limiters of a call.
 func (c *call) paces() *paces {
 	client, address := c.header("Client-Instance"), c.address()
 	if c.peer != nil {
@@ -113,8 +113,7 @@ func (p *paces) gone() bool {
 	return slices.ContainsFunc(p.of[:], func(one *paced) bool { return one != nil && one.gone.Load() })
 }
 
-// slowDown refuses a request that comes too soon after others: of the same client, of the
-// same address, or on the same board.
+// slowDown refuses a request above the rate of its client, its address, or its board.
 func (c *call) slowDown() error {
 	if c.s.dev {
 		return nil
@@ -133,13 +132,13 @@ func (c *call) slowDown() error {
 	return nil
 }
 
-// A debt is how much more was written to a board than it may be in a while.
+// A debt is the number of bytes that were written to a board above its rate.
 type debt struct {
 	bytes float64
 	since time.Time
 }
 
-// debts are those of the boards, of which one that is paid is forgotten.
+// debts are those of the boards. A debt that is paid is forgotten.
 type debts struct {
 	perSecond float64
 
@@ -147,7 +146,7 @@ type debts struct {
 	all map[string]debt
 }
 
-// owed gives the debt of a board, as it is by now; mu must be held.
+// owed returns the current debt of a board. mu must be held.
 func (d *debts) owed(board string, now time.Time) float64 {
 	one, known := d.all[board]
 	if !known {
@@ -162,17 +161,17 @@ func (d *debts) owed(board string, now time.Time) float64 {
 	return left
 }
 
-// mayWrite says whether a board is in no debt; else after how long it is paid.
+// mayWrite reports whether a board can be written to, or after how long it can.
 func (d *debts) mayWrite(board string, now time.Time) (ok bool, after time.Duration) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if left := d.owed(board, now); left > d.perSecond { // of more than a second
+	if left := d.owed(board, now); left > d.perSecond { // above a second's worth
 		return false, time.Duration((left - d.perSecond) / d.perSecond * float64(time.Second))
 	}
 	return true, 0
 }
 
-// wrote adds what was written.
+// wrote adds the size of a write.
 func (d *debts) wrote(board string, bytes int64, now time.Time) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -19,8 +19,8 @@ import (
 	"github.com/small-pantry/pantry/js"
 )
 
-// The page of a board, and the client for pages: plain files that are the same for every
-// board, and tell nothing of any. Who may do what, the calls decide that they make.
+// The page of a board, and the client for pages: static files that are the same for every board.
+// The calls that they make are authorised as any others.
 
 var (
 	//go:embed page/index.html
@@ -29,8 +29,7 @@ var (
 	pageFiles embed.FS
 )
 
-// A file of ours is served with a tag, so that a browser asks for it once, and packed to whom
-// takes it so.
+// A file of our own has a tag, so that a browser loads it once, and a compressed form.
 type ownFile struct {
 	body   []byte
 	packed []byte // by gzip
@@ -38,7 +37,7 @@ type ownFile struct {
 	tag    string // without its quotes
 }
 
-// kindsOfFile are told by their endings, whatever the system thinks of them.
+// kindsOfFile are the content types by ending, whatever the system says.
 var kindsOfFile = map[string]string{
 	".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8", ".html": "text/html; charset=utf-8", ".ts": "text/plain; charset=utf-8",
 }
@@ -49,13 +48,13 @@ func newFile(w *gzip.Writer, name string, body []byte) ownFile {
 	w.Reset(&packed)
 	_, err := w.Write(body)
 	if err = errors.Join(err, w.Close()); err != nil {
-		panic(err) // there is nothing in memory that could fail
+		panic(err) // writing to memory can't fail
 	}
 	return ownFile{body, packed.Bytes(), kindsOfFile[path.Ext(name)], hex.EncodeToString(sum[:8])}
 }
 
-// ownFiles are what is served beside the calls, by path; "" is the page of a board. They are
-// packed when one is asked for first, since most programs that have this package are asked for none.
+// ownFiles are the static files by path; "" is the page of a board. They are compressed at the
+// first request, since most programs that have this package serve none.
 var ownFiles = sync.OnceValue(func() map[string]ownFile {
 	w := gzip.NewWriter(nil)
 	all := map[string]ownFile{"": newFile(w, ".html", boardHTML), "/small-pantry.js": newFile(w, ".js", js.Small), "/small-pantry.d.ts": newFile(w, ".ts", js.Types)}
@@ -73,11 +72,10 @@ var ownFiles = sync.OnceValue(func() map[string]ownFile {
 	return all
 })
 
-// What a page of ours may do: nothing from elsewhere, and no script but those files.
+// The page can load nothing from elsewhere, and no script but these files.
 const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
-// opensPage says whether a request is that of a browser which opens a page, whoever sent it
-// there.
+// opensPage reports whether a browser opens a page with the request, from wherever it came.
 func (c *call) opensPage() bool {
 	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
 	return get && (c.r.URL.Path == "/" || strings.HasPrefix(c.r.URL.Path, "/boards/"))
@@ -92,8 +90,8 @@ func (c *call) ownFile() error {
 	return c.file(f)
 }
 
-// boardPage answers with the page of a board, which asks for all else itself: whether there
-// is such a board, it does not tell.
+// boardPage answers with the page of a board, which requests everything else itself. It does not
+// tell whether the board exists.
 func (c *call) boardPage() error {
 	if err := journal.CheckName(c.board); err != nil {
 		return err
@@ -117,8 +115,8 @@ func (c *call) file(f ownFile) error {
 	return nil
 }
 
-// takesGzip reads an Accept-Encoding header (RFC 9110, 12.5.3): whoever names gzip takes it,
-// unless with a weight of 0.
+// takesGzip reports whether an Accept-Encoding header (RFC 9110, 12.5.3) names gzip with a weight
+// above 0.
 func takesGzip(accept string) bool {
 	for part := range strings.SplitSeq(accept, ",") {
 		coding, weight, _ := strings.Cut(part, ";")

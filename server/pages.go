@@ -22,7 +22,7 @@ import (
 func openPages(dir, data string) (*os.Root, error) {
 	inside, err := within(data, dir)
 	if err == nil && inside {
-		err = fmt.Errorf("%s holds the boards (%s), which would be served as files: keep the pages in a directory of their own", dir, data)
+		err = fmt.Errorf("%s holds the boards (%s), which would be served as files: put the pages into a directory of their own", dir, data)
 	}
 	if err != nil {
 		return nil, err
@@ -30,7 +30,7 @@ func openPages(dir, data string) (*os.Root, error) {
 	return os.OpenRoot(dir)
 }
 
-// within says whether a directory is another one, or lies in it, links followed.
+// within reports whether a directory is another one or is inside it, after following links.
 func within(inner, outer string) (bool, error) {
 	var real [2]string
 	for i, dir := range []string{inner, outer} {
@@ -47,14 +47,14 @@ func within(inner, outer string) (bool, error) {
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)), nil
 }
 
-// wantsPage says whether a path that is none of ours is that of a developer's own page.
+// wantsPage reports whether a path can be one of the developer's own pages.
 func (c *call) wantsPage() bool {
 	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
 	return get && c.s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/")
 }
 
-// page answers with a file of the developer's own pages; a path that ends in / with its
-// index.html. No file whose name begins with a dot is served, and none outside.
+// page answers with a file of the developer's own pages, or with index.html for a path that ends in
+// /. It serves no file whose name begins with a dot, and none outside the directory.
 func (c *call) page() error {
 	name := strings.TrimPrefix(c.r.URL.Path, "/")
 	if strings.HasSuffix(name, "/") {
@@ -84,7 +84,7 @@ var frontHTML string
 
 var frontPage = template.Must(template.New("front").Parse(frontHTML))
 
-// front answers at /: what this is, and in development mode what is here.
+// front answers at / with what this server is, and in development mode with its boards.
 func (c *call) front() error {
 	if _, err := c.query(); err != nil {
 		return err

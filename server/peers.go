@@ -10,22 +10,22 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 )
 
-// Peers are what a server has to do with others on the same store, of a store that has
-// others. They are used by several goroutines.
+// Peers are the other servers of a store that several servers share. They are safe for concurrent
+// use.
 type Peers interface {
-	// Home says where a board is written to, which is fastest when one server does; empty:
-	// here.
+	// Home returns the address of the server that writes a board, which is faster than several
+	// writing it; "" is this one.
 	Home(board string) string
-	// Pass has a server answer a request, whose body is given, and is false where that did
-	// not: then nothing was done, or it counts once if it comes again. The error is what to
-	// answer where that is not known.
+	// Pass sends a request to another server with the given body. done is false if that server did
+	// not answer it: either nothing was done, or it counts once when it is repeated. The error is
+	// the answer if the outcome is unknown.
 	Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error)
-	// From gives the address, HOST:PORT, of the client of a request that another server
-	// passed on, and takes what says so out of it; empty: none did.
+	// From returns the address, HOST:PORT, of the client of a request that another server passed
+	// on, and removes the headers that say so; "" means that none did.
 	From(r *http.Request) string
 }
 
-// passedOn has a request that another server passed on be its client's.
+// passedOn treats a request that another server passed on as its client's.
 func (s *Server) passedOn(r *http.Request) *http.Request {
 	client := s.peers.From(r)
 	if client == "" {
@@ -34,8 +34,8 @@ func (s *Server) passedOn(r *http.Request) *http.Request {
 	return r.WithContext(context.WithValue(r.Context(), peerKey{}, &peer{address: addressFrom(client), passed: true}))
 }
 
-// passOn has the home of the board answer a call that changes it, which was authorised and
-// may be made here. done says that it did; else it is to be answered here.
+// passOn lets the board's home answer a call that changes the board. The call is already
+// authorised. done reports that the home answered; otherwise this server must.
 func (c *call) passOn() (done bool, err error) {
 	to := c.way.route
 	if c.s.peers == nil || to.may < access.Add || c.board == "" || strings.Contains(to.path, "/tokens") || to.may == access.Admin {

@@ -14,11 +14,11 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A route is a handler with what it takes to call it at all.
+// A route is a handler with the right that it needs.
 type route struct {
 	may    access.Right
 	handle handler
-	path   string // as it was registered; empty: any other
+	path   string // as it was registered; empty means any other
 	named  bool   // the end of the path is a name
 }
 
@@ -27,13 +27,13 @@ const (
 	keyPath = board + "/keys/*"
 )
 
-// router gives every path and method its route. Paths are matched as they were sent,
-// escapes and all, since a name may hold whatever a path may.
+// router has the routes of all paths and methods. Paths are matched in their escaped form, because
+// a name can hold any character.
 func (s *Server) router() routes {
 	r := routes{paths: chi.NewRouter(), of: map[string]map[string]route{}}
 	on := func(path string, methods map[string]route) {
 		takes := strings.Join(slices.Sorted(maps.Keys(methods)), ", ")
-		all := map[string]route{"": {path: path, handle: func(c *call) error { // all methods but those that follow
+		all := map[string]route{"": {path: path, handle: func(c *call) error { // all methods except the following
 			if c.r.Method == http.MethodOptions && c.r.Header.Get("Access-Control-Request-Method") != "" {
 				return c.preflight()
 			}
@@ -44,7 +44,7 @@ func (s *Server) router() routes {
 			one.path, one.named = path, strings.HasSuffix(path, "/*")
 			all[method] = one
 		}
-		r.paths.Get(path, http.NotFound) // it finds paths only, whatever the method
+		r.paths.Get(path, http.NotFound) // it finds paths only, whatever the method is
 		r.of[path] = all
 	}
 	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})
@@ -75,13 +75,13 @@ func (s *Server) router() routes {
 	return r
 }
 
-// Routes are those of all paths, by their patterns and methods.
+// Routes are the routes by pattern and method.
 type routes struct {
 	paths *chi.Mux
 	of    map[string]map[string]route
 }
 
-// nowhere is the route of what has none.
+// nowhere is the route of an unknown path.
 var nowhere = route{handle: func(c *call) error {
 	if c.wantsPage() {
 		return c.page()
@@ -89,23 +89,23 @@ var nowhere = route{handle: func(c *call) error {
 	return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
 }}
 
-// ways are what paths are found with, which keep the room that they took.
+// ways are reused, with their memory, to find routes.
 var ways = sync.Pool{New: func() any { return chi.NewRouteContext() }}
 
-// A way is where a request goes, and what stands in its path, as it was sent: the board, and
-// what comes last, as a name.
+// A way is the route of a request with the parts of its escaped path: the board, and the rest as a
+// name.
 type way struct {
 	method, path string
 	route        route
 	board, last  string
 	counts       atomic.Pointer[counted] // where its answers were counted last
-	tag          atomic.Pointer[listTag] // what was said last of a list
+	tag          atomic.Pointer[listTag] // the last tag of a list
 }
 
-// maxWay is how long a path is that is kept for as long as its connection is there.
+// maxWay is the maximum length of a path that is kept with its connection.
 const maxWay = 512
 
-// find gives the way of a request.
+// find returns the way of a request.
 func (r routes) find(method, path string) *way {
 	found := ways.Get().(*chi.Context)
 	defer ways.Put(found)

@@ -16,16 +16,16 @@ import (
 	"github.com/small-pantry/pantry/internal/store"
 )
 
-// Options are what a Server needs to know.
+// Options are the settings of a Server.
 type Options struct {
-	// Data is the directory where the boards lie; it is made when missing.
+	// Data is the directory of the boards. It is created if it is missing.
 	Data string
 	// Dev is development mode: no tokens, this machine only.
 	Dev bool
-	// Public is how others call the server, http(s)://HOST[:PORT], in the links that it
-	// makes; empty: as whoever asks for a link calls it.
+	// Public is the address that others use, http(s)://HOST[:PORT]. Links begin with it. If it is
+	// empty, links begin with the address that their requester uses.
 	Public string
-	// Limits are how much the server takes.
+	// Limits bound what the server does.
 	Limits Limits
 	// Pages is a directory with the developer's own pages, which are served from the same origin,
 	// beside the server's own paths; empty means none. Such a page can read the links that the
@@ -34,26 +34,26 @@ type Options struct {
 	// BehindProxy are the addresses of reverse proxies whose X-Forwarded-For names the client. Such
 	// headers from any other address change nothing.
 	BehindProxy []netip.Prefix
-	// Trouble is a bad network on demand. Development mode only.
+	// Trouble imitates a bad network. It needs Dev.
 	Trouble Trouble
-	// Log gets a line for each refusal, failure and slow request at level
-	// info, and for every request at level debug. nil: slog.Default.
+	// Log gets a line for each refusal, failure and slow request at level info, and for every
+	// request at level debug. nil is slog.Default.
 	Log *slog.Logger
 }
 
-// A Server keeps boards and answers for them. It is an http.Handler, and safe
-// for concurrent use.
+// A Server stores boards and answers requests for them. It is an http.Handler, and safe for
+// concurrent use.
 type Server struct {
 	dev    bool
 	public string
 	limits Limits
 	log    *slog.Logger
 	store  store.Store
-	shared store.Shared   // the same, where other servers write to it as well; else nil
-	peers  Peers          // nil: there are none
+	shared store.Shared   // the same store, if other servers write to it too; otherwise nil
+	peers  Peers          // nil if there are none
 	tokens *access.Tokens // nil in development mode
 	admin  admin
-	making sync.Mutex // held while a board is made, and what is left of another of its name goes
+	making sync.Mutex // held while a board is created, and while the rest of an earlier one of its name is removed
 	routes routes
 	rates  rates
 	met    *meter
@@ -69,7 +69,7 @@ type Server struct {
 	writes     debts
 	strangers  strangers
 
-	pages   *os.Root // nil: there are none
+	pages   *os.Root // nil if there are none
 	trouble Trouble
 
 	stop     sync.Once
@@ -79,17 +79,17 @@ type Server struct {
 var (
 	// ErrDevOnly is returned by New for Trouble without Dev.
 	ErrDevOnly = errors.New("trouble is for development mode only")
-	// ErrPublic is returned by OwnerLink where Options.Public is empty.
-	ErrPublic = errors.New("a link needs to know how others reach the server: say it in Options.Public")
-	// ErrInUse is returned by New for a data directory that another server has.
+	// ErrPublic is returned by OwnerLink if Options.Public is empty.
+	ErrPublic = errors.New("a link needs the address that others use: set Options.Public")
+	// ErrInUse is returned by New for a data directory that another server uses.
 	ErrInUse = store.ErrInUse
 )
 
-// drain is how long a server that stops lets requests finish.
+// drain is the time that requests have to finish when the server stops.
 const drain = 5 * time.Second
 
-// New opens the data directory and gives a Server on it. The errors are
-// ErrDevOnly, ErrInUse, and the file system's own.
+// New opens the data directory and returns a Server for it. The errors are ErrDevOnly, ErrInUse,
+// and those of the file system.
 func New(o Options) (*Server, error) {
 	return newOn(o, func(boards int, problem func(board string, err error)) (store.Store, error) {
 		files, err := store.OpenFiles(o.Data, store.FileOptions{Boards: boards, Problem: problem})
@@ -100,16 +100,16 @@ func New(o Options) (*Server, error) {
 	})
 }
 
-// An Opener opens a store for a server, with how many boards there may be and with what
-// hears of what was survived.
+// An Opener opens a store for a server, with the maximum number of boards and a function for
+// problems that the store survives.
 type Opener func(boards int, problem func(board string, err error)) (store.Store, error)
 
-// NewOn gives a Server on a store of its own, which is closed with it. Of Options.Data only
-// the admin token is used, which must be the same for all servers on one store. It is for
-// modules of this project: package server/etcd gives such a store. The errors are ErrDevOnly,
-// those of open, and the file system's own.
+// NewOn returns a Server on another store, which it closes. It uses only the admin token of
+// Options.Data, which must be the same for all servers of one store. It is for modules of this
+// project: package server/etcd has such a store. The errors are ErrDevOnly, those of open, and
+// those of the file system.
 func NewOn(o Options, open Opener) (*Server, error) {
-	if o.Dev { // which is one machine's
+	if o.Dev { // it belongs to one machine
 		return nil, ErrDevOnly
 	}
 	return newOn(o, open)
@@ -145,7 +145,7 @@ func newOn(o Options, open Opener) (*Server, error) {
 	return s, nil
 }
 
-// open opens what there is besides the boards.
+// open opens everything besides the boards.
 func (s *Server) open(o Options) (err error) {
 	if o.Pages != "" {
 		if s.pages, err = openPages(o.Pages, o.Data); err != nil {
@@ -168,8 +168,8 @@ func (s *Server) open(o Options) (err error) {
 	return err
 }
 
-// Check says whether Serve would take l: it returns ErrNotLoopback in
-// development mode for a listener that others can reach.
+// Check reports whether Serve would accept l. In development mode it returns ErrNotLoopback for a
+// listener that others can reach.
 func (s *Server) Check(l net.Listener) error {
 	if s.dev && !loopback(l.Addr()) {
 		return ErrNotLoopback
@@ -177,9 +177,9 @@ func (s *Server) Check(l net.Listener) error {
 	return nil
 }
 
-// Serve answers what comes in on l until ctx ends, and then lets requests that
-// are under way finish, for 5 seconds at most. In development mode it returns
-// ErrNotLoopback for a listener that others can reach. It closes l.
+// Serve answers requests on l until ctx ends. Then it lets running requests finish, for 5 seconds
+// at most. In development mode it returns ErrNotLoopback for a listener that others can reach. It
+// closes l.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	if err := s.Check(l); err != nil {
 		return errors.Join(err, l.Close())
@@ -187,8 +187,8 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	hs := &http.Server{
 		Handler:           s,
 		ReadHeaderTimeout: 5 * time.Second,
-		// How long a body may take to come is set for calls that have one: see serve.
-		WriteTimeout:   75 * time.Second, // of what is neither long nor waits, which sets its own
+		// The deadline of a body is set for calls that have one: see serve.
+		WriteTimeout:   75 * time.Second, // for calls that are neither long nor waiting, which set their own
 		IdleTimeout:    60 * time.Second,
 		MaxHeaderBytes: 16 << 10,
 		ConnContext:    s.withPeer,
@@ -220,8 +220,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 
 func (s *Server) endWaits() { s.stop.Do(func() { close(s.stopping) }) }
 
-// Close ends requests that wait, and closes the boards. Call it after Serve
-// has returned.
+// Close ends waiting requests and closes the boards. Call it after Serve has returned.
 func (s *Server) Close() error {
 	s.endWaits()
 	if s.tokens != nil {

@@ -12,16 +12,15 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// noTokens refuses in development mode what there is with tokens only.
+// noTokens refuses calls of tokens in development mode.
 func (c *call) noTokens() error {
 	if c.s.dev {
-		return wire.Refuse("forbidden", "the server is in development mode, where there are no tokens: whoever is on this machine may own every board")
+		return wire.Refuse("forbidden", "the server is in development mode, which has no tokens: everybody on this machine owns every board")
 	}
 	return nil
 }
 
-// makeToken makes a token of the board, and answers with its link; with ?qr=true as a QR code
-// too.
+// makeToken makes a token of the board and answers with its link; with ?qr=true also as a QR code.
 func (c *call) makeToken() error {
 	if err := c.noTokens(); err != nil {
 		return err
@@ -58,7 +57,7 @@ func (c *call) makeToken() error {
 	switch _, release, err := c.s.store.Board(c.r.Context(), c.board, false); {
 	case err == nil:
 		release()
-	case errors.Is(err, store.ErrNoBoard): // it was removed meanwhile, and its tokens
+	case errors.Is(err, store.ErrNoBoard): // it was removed meanwhile, with its tokens
 		_, err := c.s.tokens.Revoke(c.board, access.Grant{May: access.Admin}, func(one access.Grant) bool { return one.ID == g.ID })
 		if err != nil {
 			return err
@@ -81,13 +80,13 @@ func (c *call) makeToken() error {
 	return c.answer(http.StatusCreated, answer)
 }
 
-// told gives what is told of a token.
+// told returns the public description of a token.
 func told(g access.Grant) wire.Token {
 	return wire.Token{ID: g.ID, May: g.May.String(), Label: g.Label, Prefix: g.Prefix, Until: g.Until, Made: g.Made, By: g.By}
 }
 
-// link gives a board's link. Where nobody said how the server is called by others, it is
-// as whoever asks calls it.
+// link returns a board's link. If the server's public address is unknown, it is the one that the
+// requester uses.
 func (s *Server) link(r *http.Request, board, token string) string {
 	base := s.public
 	if base == "" {
@@ -108,7 +107,7 @@ func linkTo(base, board, token string) string {
 	return link
 }
 
-// listTokens answers with the tokens that the caller may revoke.
+// listTokens answers with the tokens that the caller can revoke.
 func (c *call) listTokens() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -119,7 +118,7 @@ func (c *call) listTokens() error {
 	if _, err := c.ledger(false); err != nil {
 		return err
 	}
-	if err := c.s.tokens.Current(c.r.Context()); err != nil { // another server may have made some
+	if err := c.s.tokens.Current(c.r.Context()); err != nil { // another server can have made some
 		return err
 	}
 	grants, err := c.s.tokens.List(c.board, c.grant)
@@ -133,7 +132,7 @@ func (c *call) listTokens() error {
 	return c.answer(http.StatusOK, wire.AppendTokens(nil, c.board, list))
 }
 
-// revokeToken takes back the token of an ID.
+// revokeToken revokes the token with an id.
 func (c *call) revokeToken() error {
 	if _, err := c.query(); err != nil {
 		return err
@@ -145,7 +144,7 @@ func (c *call) revokeToken() error {
 	return c.revoke(func(g access.Grant) bool { return g.ID == id })
 }
 
-// revokeLabel takes back all tokens of a label.
+// revokeLabel revokes all tokens with a label.
 func (c *call) revokeLabel() error {
 	q, err := c.query("label")
 	if err != nil {
@@ -153,7 +152,7 @@ func (c *call) revokeLabel() error {
 	}
 	label := q.Get("label")
 	if label == "" {
-		return wire.Refuse(wire.Invalid, "say which: DELETE …/tokens/ID, or …/tokens?label=LABEL for all that are called so")
+		return wire.Refuse(wire.Invalid, "say which: DELETE …/tokens/ID, or …/tokens?label=LABEL for all with that label")
 	}
 	return c.revoke(func(g access.Grant) bool { return g.Label == label })
 }
@@ -169,7 +168,7 @@ func (c *call) revoke(those func(access.Grant) bool) error {
 	return nil
 }
 
-// clearTokens takes back all tokens of a board.
+// clearTokens revokes all tokens of a board.
 func (s *Server) clearTokens(board string) error {
 	if s.dev {
 		return nil

@@ -13,15 +13,14 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Trouble is a bad network on demand, for whoever wants to see what an app makes of
-// it. The zero Trouble is none.
+// Trouble imitates a bad network, to see what an app does then. The zero Trouble is none.
 type Trouble struct {
-	Slow   time.Duration // by how much each answer is late
-	Cut    float64       // which share of the answers never arrive, from 0 to 1: half of these calls are done and half are not
-	Garble string        // the entry that is told to hold a text which no app expects, whatever it holds
+	Slow   time.Duration // the delay of each answer
+	Cut    float64       // the share of answers that never arrive, from 0 to 1: half of these calls are done and half are not
+	Garble string        // the entry that is answered with an unexpected text, whatever it holds
 }
 
-// ParseTrouble reads what is asked for, such as slow=2s,cut=10%,garble=tank/litres.
+// ParseTrouble reads a description such as slow=2s,cut=10%,garble=tank/litres.
 func ParseTrouble(s string) (t Trouble, err error) {
 	for part := range strings.SplitSeq(s, ",") {
 		what, how, _ := strings.Cut(part, "=")
@@ -51,10 +50,10 @@ func ParseTrouble(s string) (t Trouble, err error) {
 	return t, nil
 }
 
-// Garbled is what an entry holds that is garbled.
+// Garbled is the text that a garbled entry is answered with.
 const Garbled = "\ufffd\ufffd garbled \ufffd\ufffd"
 
-// entry garbles an entry, if it is the one.
+// entry garbles an entry if it is the selected one.
 func (t Trouble) entry(e entry.Entry) entry.Entry {
 	if t.Garble != "" && e.Name == t.Garble && !e.Value.IsZero() {
 		e.Value = value.Text(Garbled)
@@ -69,8 +68,7 @@ func (t Trouble) page(p *rules.Page) {
 	}
 }
 
-// meet makes the trouble that a call meets: it is late, it is never done, or what it
-// answers is lost.
+// meet applies the trouble to a call: a delay, a call that is never done, or a lost answer.
 func (t Trouble) meet(c *call) {
 	if !strings.HasPrefix(c.r.URL.Path, "/v1/") {
 		return
@@ -91,16 +89,16 @@ func (t Trouble) meet(c *call) {
 	c.w.ResponseWriter = lost{c.w.ResponseWriter}
 }
 
-// lost says whether what the call answers is lost.
+// lost reports whether the call's answer is lost.
 func (c *call) lost() bool {
 	_, is := c.w.ResponseWriter.(lost)
 	return is
 }
 
-// cuts says whether an answer is cut.
+// cuts reports whether an answer is cut.
 func (t Trouble) cuts() bool { return t.Cut > 0 && rand.Float64() < t.Cut }
 
-// lost is a ResponseWriter of which nothing arrives.
+// lost is a ResponseWriter whose output never arrives.
 type lost struct{ http.ResponseWriter }
 
 func (lost) WriteHeader(int)             {}

@@ -207,7 +207,7 @@ table.onNames = n => {
   if (n > 0 || first || empty.firstChild) return
   const prefix = facts?.prefix ?? ''
   empty.append('Nothing is stored here yet. The first value, from anywhere:', make('code', {}, `curl -X PUT ${location.origin}/v1${path}/entries/${prefix || 'tank/'}litres${token ? ' -H "Authorization: Bearer $TOKEN"' : ''} -d 420`))
-  if (token) empty.append(make('span', { class: 'small' }, '$TOKEN is what stands behind the # of the link.'))
+  if (token) empty.append(make('span', { class: 'small' }, '$TOKEN is the part of the link after #.'))
 }
 
 board.watch('', changed => {
