@@ -110,7 +110,7 @@ func TestFlags(t *testing.T) {
 	t.Parallel()
 	for args, fault := range map[string]string{
 		"--cert c": "--cert and --key must be used together", "--key k": "--cert and --key must be used together", "--board Rowan": "--board", "--public pantry.example": "must be like https://HOST",
-		"--public https://h/x": "without a path", "--public https://h/#x": "without a path", "--public ftp://h": "must be like", "--limit names=x": "no number", "--limit x=1": "there is no limit",
+		"--public https://h/x": "without a path", "--public https://h/#x": "without a path", "--public ftp://h": "must be like", "--limit names=x": "not a number", "--limit x=1": "there is no limit",
 	} {
 		var f Flags
 		set := pflag.NewFlagSet("serve", pflag.ContinueOnError)
