@@ -1,18 +1,27 @@
-// Package mobile is package pantry for apps in Java, Kotlin, Swift and Objective-C: gobind
-// (golang.org/x/mobile) makes of it a library of theirs. It has the same keys, the same file
-// and the same promises; what those languages can't say is said otherwise:
+// Package mobile is package pantry for apps in Java, Kotlin, Swift and Objective-C. gobind
+// (golang.org/x/mobile) makes a library from it. It has the same keys, file and promises, with
+// these differences, which gobind needs:
 //
-//   - Keys are declared with [Keys] before a namespace is opened. What is wrong with one is
-//     the error of [Open]; nothing here ends the process.
-//   - Each kind of key and variable is a type of its own. Times and durations are
-//     milliseconds, lists are [Texts], a record is a [Record].
-//   - What is told of an error is CODE: SENTENCE, of which [Code] and [Sentence] give each.
-//     The sentence is for the user, the code for the program.
-//   - An object that is empty, or of another namespace's keys, is an error with the code
-//     misuse, an exception in those languages.
-//   - Changes are told through a [Runner] that the app gives, which runs a [Task] where the
-//     app wants it: on the thread that draws. At most one waits at a time: a slow screen
-//     skips what it could not have shown.
+//   - Keys are declared with [Keys] before a namespace is opened. What is wrong with a key is the
+//     error
+//
+// of [Open]; nothing here ends the process.
+//   - Each kind of key and variable is a type of its own. Times and durations are milliseconds,
+//     lists
+//
+// are [Texts], a record is a [Record].
+//   - The message of an error is CODE: SENTENCE. [Code] and [Sentence] return its parts. The
+//     sentence
+//
+// is for the user, the code for the program.
+//   - An object that is empty, or belongs to the keys of another namespace, is an error with the
+//     code
+//
+// misuse, which is an exception in those languages.
+//   - Changes are reported through the app's [Runner], which runs a [Task] on the thread that
+//     draws. At
+//
+// most one task waits at a time, so a slow screen skips intermediate states.
 //
 // In Kotlin:
 //
@@ -23,5 +32,5 @@
 //	hour.set(7)                       // stored when it returns: not on the thread that draws
 //	hour.watch(runner) { label.text = hour.get().toString() }
 //
-// All may be used by several threads at once. It carries no net.
+// All types are safe for use by several threads. The package does not import net.
 package mobile

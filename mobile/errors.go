@@ -9,7 +9,7 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// codes are what errors are, for a program; the first that an error is counts.
+// codes are the codes of errors; the first error that matches counts.
 var codes = []struct {
 	is   error
 	code string
@@ -22,7 +22,7 @@ var codes = []struct {
 
 var errMisuse = errors.New("misuse")
 
-// A failure is an error as it is told to another language.
+// A failure is an error in the form for another language.
 type failure struct {
 	code     string
 	sentence string
@@ -32,7 +32,7 @@ type failure struct {
 func (f *failure) Error() string { return f.code + ": " + f.sentence }
 func (f *failure) Unwrap() error { return f.cause }
 
-// told makes an error one that another language can take apart.
+// told returns an error in the form that Code and Sentence can parse.
 func told(err error) error {
 	var known *failure
 	if err == nil || errors.As(err, &known) {
@@ -56,7 +56,7 @@ func misuse(format string, args ...any) error {
 	return &failure{"misuse", cause.Error(), errors.Join(errMisuse, cause)}
 }
 
-// caught makes a panic of a declaration its error: those languages have no other.
+// caught returns the panic of a declaration as its error: those languages have no panics.
 func caught(err *error) {
 	switch p := recover().(type) {
 	case nil:
@@ -67,9 +67,9 @@ func caught(err *error) {
 	}
 }
 
-// Code gives what an error is, for a program, of its message: misuse, closed, wrong-kind,
-// invalid, too-large, conflict, sealed, newer, damaged, busy, read-only, permission,
-// not-stored, uncertain, absent or failed; empty for the message of no error of this package.
+// Code returns the code of an error message: misuse, closed, wrong-kind, invalid, too-large,
+// conflict, sealed, newer, damaged, busy, read-only, permission, not-stored, uncertain, absent or
+// failed; "" for the message of any other error.
 func Code(message string) string {
 	code, _, ok := strings.Cut(message, ": ")
 	if !ok || strings.ContainsFunc(code, func(r rune) bool { return r != '-' && (r < 'a' || r > 'z') }) {
@@ -78,7 +78,7 @@ func Code(message string) string {
 	return code
 }
 
-// Sentence gives what an error is, for a user, of its message.
+// Sentence returns the sentence of an error message, for a user.
 func Sentence(message string) string {
 	if code := Code(message); code != "" {
 		return message[len(code)+2:]

@@ -7,19 +7,19 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// Keys are the keys of an app: what it may store, of which kind, with which default. They
-// are declared before a namespace is opened with them, and then stay as they are.
+// Keys are the keys of an app: names, kinds and defaults of what it can store. They are declared
+// before a namespace is opened with them, and can't be changed afterwards.
 type Keys struct {
-	mu     sync.Mutex // guards what follows
+	mu     sync.Mutex // guards the following fields
 	all    []anyKey
-	err    error // what was wrong first
+	err    error // the first error of a declaration
 	opened bool
 }
 
-// NewKeys gives keys, none yet.
+// NewKeys returns an empty set of keys.
 func NewKeys() *Keys { return &Keys{} }
 
-// add declares a key; what is wrong with it is the error of Open.
+// add declares a key. What is wrong with it is the error of Open.
 func (k *Keys) add(one anyKey, make func()) {
 	if k == nil {
 		return
@@ -30,7 +30,7 @@ func (k *Keys) add(one anyKey, make func()) {
 	k.all = append(k.all, one)
 }
 
-// change declares something of a key.
+// change changes the declaration of a key.
 func (k *Keys) change(f func()) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -47,7 +47,7 @@ func (k *Keys) change(f func()) {
 	}
 }
 
-// take gives all keys to whoever opens a namespace.
+// take returns all keys for opening a namespace.
 func (k *Keys) take() ([]pantry.AnyKey, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -62,23 +62,22 @@ func (k *Keys) take() ([]pantry.AnyKey, error) {
 	return all, nil
 }
 
-// An anyKey is a key of whatever kind.
+// An anyKey is a key of any kind.
 type anyKey interface {
 	declared() pantry.AnyKey
 	of() *Keys
 	ready() error
 }
 
-// A key is what keys of every kind have: M is how another language has its values, T how
-// they are stored.
+// A key is the common part of all kinds: M is the type in the other language, T the stored type.
 type key[M, T any] struct {
 	keys *Keys
 	k    pantry.Key[T]
-	made bool // the key is one
+	made bool // the key was declared
 	as   form[M, T]
 }
 
-// A form changes values from one language to the other.
+// A form converts values between the two languages.
 type form[M, T any] struct {
 	in  func(M) (T, error)
 	out func(T) M
@@ -131,7 +130,7 @@ func (k *key[M, T]) change(f func(k pantry.Key[T]) pantry.Key[T]) {
 	}
 }
 
-// ready says whether the key can be used.
+// ready reports whether the key can be used.
 func (k *key[M, T]) ready() error {
 	if k == nil || !k.made {
 		return misuse("this key was not declared with Keys")
@@ -139,7 +138,7 @@ func (k *key[M, T]) ready() error {
 	return nil
 }
 
-// Name is the key's name; empty for one that was not declared.
+// Name returns the key's name, or "" for a key that was not declared.
 func (k *key[M, T]) Name() string {
 	if k.ready() != nil {
 		return ""
@@ -147,7 +146,7 @@ func (k *key[M, T]) Name() string {
 	return k.k.Name()
 }
 
-// Parse reads what a user typed. The error's sentence says to the user what is wrong with it.
+// Parse parses what a user typed. The error's sentence tells the user what is wrong with it.
 func (k *key[M, T]) Parse(typed string) (x M, err error) {
 	if err = k.ready(); err != nil {
 		return x, err
@@ -159,7 +158,7 @@ func (k *key[M, T]) Parse(typed string) (x M, err error) {
 	return k.as.out(got), nil
 }
 
-// Format is the inverse of Parse: what to show in an input.
+// Format is the inverse of Parse: the text for an input.
 func (k *key[M, T]) Format(x M) (string, error) {
 	if err := k.ready(); err != nil {
 		return "", err
@@ -171,7 +170,7 @@ func (k *key[M, T]) Format(x M) (string, error) {
 	return k.k.Format(stored), nil
 }
 
-// Describe is what About said.
+// Describe returns the text of About.
 func (k *key[M, T]) Describe() string {
 	if k.ready() != nil {
 		return ""
@@ -179,101 +178,101 @@ func (k *key[M, T]) Describe() string {
 	return k.k.Describe()
 }
 
-// A WholeKey is of whole numbers of 64 bits.
+// A WholeKey is a key for 64-bit integers.
 type WholeKey struct{ key[int64, int64] }
 
-// Whole declares a key of whole numbers, with what it is where nothing is stored.
+// Whole declares a key for integers with its default.
 func (k *Keys) Whole(name string, def int64) *WholeKey {
 	w := &WholeKey{}
 	w.begin(k, w, same[int64](), func() pantry.Key[int64] { return pantry.Int(name, def) })
 	return w
 }
 
-// Between refuses what is under lo or over hi.
+// Between refuses values below lo or above hi.
 func (k *WholeKey) Between(lo, hi int64) *WholeKey {
 	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.Between(lo, hi) })
 	return k
 }
 
-// About says what it is, for lists and screens.
+// About sets a description for lists and screens.
 func (k *WholeKey) About(text string) *WholeKey {
 	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.About(text) })
 	return k
 }
 
-// A DecimalKey is of numbers with a fraction, of 64 bits.
+// A DecimalKey is a key for 64-bit floats.
 type DecimalKey struct{ key[float64, float64] }
 
-// Decimal declares a key of numbers with a fraction.
+// Decimal declares a key for floats with its default.
 func (k *Keys) Decimal(name string, def float64) *DecimalKey {
 	d := &DecimalKey{}
 	d.begin(k, d, same[float64](), func() pantry.Key[float64] { return pantry.Float(name, def) })
 	return d
 }
 
-// Between refuses what is under lo or over hi.
+// Between refuses values below lo or above hi.
 func (k *DecimalKey) Between(lo, hi float64) *DecimalKey {
 	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.Between(lo, hi) })
 	return k
 }
 
-// About says what it is, for lists and screens.
+// About sets a description for lists and screens.
 func (k *DecimalKey) About(text string) *DecimalKey {
 	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.About(text) })
 	return k
 }
 
-// A SwitchKey is of what is true or false.
+// A SwitchKey is a key for booleans.
 type SwitchKey struct{ key[bool, bool] }
 
-// Switch declares a key of what is true or false.
+// Switch declares a key for booleans with its default.
 func (k *Keys) Switch(name string, def bool) *SwitchKey {
 	s := &SwitchKey{}
 	s.begin(k, s, same[bool](), func() pantry.Key[bool] { return pantry.Bool(name, def) })
 	return s
 }
 
-// About says what it is, for lists and screens.
+// About sets a description for lists and screens.
 func (k *SwitchKey) About(text string) *SwitchKey {
 	k.change(func(k pantry.Key[bool]) pantry.Key[bool] { return k.About(text) })
 	return k
 }
 
-// A TextKey is of texts, or of one of a few.
+// A TextKey is a key for texts, or for one of several choices.
 type TextKey struct{ key[string, string] }
 
-// Text declares a key of texts.
+// Text declares a key for texts with its default.
 func (k *Keys) Text(name, def string) *TextKey {
 	t := &TextKey{}
 	t.begin(k, t, same[string](), func() pantry.Key[string] { return pantry.Text(name, def) })
 	return t
 }
 
-// Choice declares a key of one of a few texts, the first of which is the default.
+// Choice declares a key for one of several texts. The first is the default.
 func (k *Keys) Choice(name string, options *Texts) *TextKey {
 	t := &TextKey{}
 	t.begin(k, t, same[string](), func() pantry.Key[string] {
 		if options == nil || len(options.all) == 0 {
-			panic(misuse("%s is a choice of nothing: give its options", name))
+			panic(misuse("%s has no choices: add its options", name))
 		}
 		return pantry.OneOf(name, options.all[0], options.all[1:]...)
 	})
 	return t
 }
 
-// About says what it is, for lists and screens.
+// About sets a description for lists and screens.
 func (k *TextKey) About(text string) *TextKey {
 	k.change(func(k pantry.Key[string]) pantry.Key[string] { return k.About(text) })
 	return k
 }
 
-// Sealed has what is stored be sealed by what Options.Seal gave.
+// Sealed encrypts the stored value with the key of Options.Seal.
 func (k *TextKey) Sealed() *TextKey {
 	k.change(func(k pantry.Key[string]) pantry.Key[string] { return k.Sealed() })
 	return k
 }
 
-// Choices gives the options of a choice; none for any other text.
+// Choices returns the choices; none for a key that Text declared.
 func (k *TextKey) Choices() *Texts {
 	if k == nil || k.ready() != nil {
 		return NewTexts()
@@ -281,32 +280,32 @@ func (k *TextKey) Choices() *Texts {
 	return &Texts{k.k.Choices()}
 }
 
-// A BytesKey is of bytes.
+// A BytesKey is a key for bytes.
 type BytesKey struct{ key[[]byte, []byte] }
 
-// Bytes declares a key of bytes.
+// Bytes declares a key for bytes with its default.
 func (k *Keys) Bytes(name string, def []byte) *BytesKey {
 	b := &BytesKey{}
-	def = append([]byte{}, def...) // which is the other language's
+	def = append([]byte{}, def...) // it belongs to the other language
 	b.begin(k, b, form[[]byte, []byte]{func(x []byte) ([]byte, error) { return append([]byte{}, x...), nil }, func(x []byte) []byte { return x }},
 		func() pantry.Key[[]byte] { return pantry.Bytes(name, def) })
 	return b
 }
 
-// A TimeKey is of moments, in milliseconds since 1970 (UTC).
+// A TimeKey is a key for moments, in milliseconds since 1970 (UTC).
 type TimeKey struct{ key[int64, time.Time] }
 
-// Time declares a key of moments.
+// Time declares a key for moments with its default.
 func (k *Keys) Time(name string, defMillis int64) *TimeKey {
 	t := &TimeKey{}
 	t.begin(k, t, asMillis, func() pantry.Key[time.Time] { return pantry.Time(name, time.UnixMilli(defMillis).UTC()) })
 	return t
 }
 
-// A SpanKey is of durations, in milliseconds.
+// A SpanKey is a key for durations, in milliseconds.
 type SpanKey struct{ key[int64, time.Duration] }
 
-// Span declares a key of durations; Parse reads 90s and 5 min.
+// Span declares a key for durations with its default; Parse accepts 90s and 5 min.
 func (k *Keys) Span(name string, defMillis int64) *SpanKey {
 	s := &SpanKey{}
 	s.begin(k, s, asSpan, func() pantry.Key[time.Duration] {
@@ -319,17 +318,17 @@ func (k *Keys) Span(name string, defMillis int64) *SpanKey {
 	return s
 }
 
-// A ListKey is of lists of texts.
+// A ListKey is a key for lists of texts.
 type ListKey struct{ key[*Texts, []string] }
 
-// List declares a key of lists of texts, empty by default.
+// List declares a key for lists of texts, empty by default.
 func (k *Keys) List(name string) *ListKey {
 	l := &ListKey{}
 	l.begin(k, l, asTexts, func() pantry.Key[[]string] { return pantry.List[string](name) })
 	return l
 }
 
-// Keep has a list never be longer than n: the oldest items go.
+// Keep limits a list to its newest n items.
 func (k *ListKey) Keep(n int) *ListKey {
 	k.change(func(k pantry.Key[[]string]) pantry.Key[[]string] { return k.Keep(n) })
 	return k

@@ -10,13 +10,13 @@ import (
 	"github.com/small-pantry/pantry/seal"
 )
 
-// Options are how a namespace is opened. Those that are not set are as in package pantry.
+// Options are the settings for opening a namespace. The defaults are those of package pantry.
 type Options struct {
 	all []pantry.Option
 	err error
 }
 
-// NewOptions gives options, none set.
+// NewOptions returns the default options.
 func NewOptions() *Options { return &Options{} }
 
 func (o *Options) set(one pantry.Option) *Options {
@@ -26,20 +26,20 @@ func (o *Options) set(one pantry.Option) *Options {
 	return o
 }
 
-// SyncWithin has writes return when they are written, and be synced within some
-// milliseconds: the end of the app does not undo them, a power cut before may.
+// SyncWithin makes writes return once they are written. They are synced within the given
+// milliseconds. The end of the app does not undo them; a power cut before the sync can.
 func (o *Options) SyncWithin(millis int64) *Options {
 	return o.set(pantry.SyncWithin(time.Duration(millis) * time.Millisecond))
 }
 
-// ReadOnly has nothing be written.
+// ReadOnly refuses writes.
 func (o *Options) ReadOnly() *Options { return o.set(pantry.ReadOnly()) }
 
-// As says who changes what is changed here, for the history.
+// ClientName sets the author of this app's changes in the history.
 func (o *Options) ClientName(name string) *Options { return o.set(pantry.ClientName(name)) }
 
-// Seal has sealed keys be sealed with AES-GCM under a key of 32 bytes, which the platform's
-// keystore keeps. A key that stands in the app's code seals nothing.
+// Seal encrypts sealed keys with AES-GCM and a key of 32 bytes from the platform's keystore. A key
+// in the app's code protects nothing.
 func (o *Options) Seal(key []byte) *Options {
 	if o == nil {
 		return o
@@ -52,7 +52,7 @@ func (o *Options) Seal(key []byte) *Options {
 	return o.set(pantry.Seal(s))
 }
 
-// OnProblem tells what went wrong and was survived, as CODE: SENTENCE, through the runner.
+// OnProblem reports problems that the app survives, as CODE: SENTENCE, through the runner.
 func (o *Options) OnProblem(r Runner, h ProblemHandler) *Options {
 	if o == nil {
 		return o
@@ -71,9 +71,9 @@ type Namespace struct {
 	keys *Keys
 }
 
-// Open opens the namespace called name in a directory that is the app's own, with its keys;
-// both are made where they don't exist. options may be null. The errors are misuse and invalid
-// for what is wrong with keys, options or the name, busy, newer, permission and failed.
+// Open opens the namespace called name in a directory of the app, with its keys. It creates a
+// missing directory and file. options can be null. The errors are misuse and invalid for wrong
+// keys, options or names, and busy, newer, permission and failed.
 func Open(dir, name string, keys *Keys, options *Options) (ns *Namespace, err error) {
 	if keys == nil {
 		return nil, misuse("a namespace is opened with keys: make them with NewKeys")
@@ -104,7 +104,7 @@ func (n *Namespace) ready() error {
 	return nil
 }
 
-// takes says whether a key can be bound here.
+// takes reports whether a key can be bound to the namespace.
 func (n *Namespace) takes(k anyKey) error {
 	if err := k.ready(); err != nil {
 		return err
@@ -125,7 +125,7 @@ func (n *Namespace) local() pantry.Local {
 	return n.ns
 }
 
-// do does something with a namespace that was opened.
+// do calls a function with an open namespace.
 func (n *Namespace) do(f func(*pantry.Namespace) error) error {
 	if err := n.ready(); err != nil {
 		return err
@@ -133,16 +133,17 @@ func (n *Namespace) do(f func(*pantry.Namespace) error) error {
 	return told(f(n.ns))
 }
 
-// Close closes it, with all that was written on the disk. Get keeps the last values.
+// Close closes the namespace after everything written is on disk. Get continues to return the last
+// values.
 func (n *Namespace) Close() error { return n.do((*pantry.Namespace).Close) }
 
-// Flush returns when all that was written is on the disk.
+// Flush returns when everything written is on disk.
 func (n *Namespace) Flush() error { return n.do((*pantry.Namespace).Flush) }
 
-// Reset removes every entry, declared or not, and leaves nothing of them in the file.
+// Reset removes every entry, declared or not, and erases them from the file.
 func (n *Namespace) Reset() error { return n.do((*pantry.Namespace).Reset) }
 
-// Path is where the file lies; empty where it was not opened.
+// Path returns the path of the file, or "" if the namespace was not opened.
 func (n *Namespace) Path() string {
 	if n.ready() != nil {
 		return ""
@@ -150,7 +151,7 @@ func (n *Namespace) Path() string {
 	return n.ns.Path()
 }
 
-// Version is how many commits there were.
+// Version returns the number of commits.
 func (n *Namespace) Version() int64 {
 	if n.ready() != nil {
 		return 0
@@ -158,7 +159,8 @@ func (n *Namespace) Version() int64 {
 	return n.ns.Version()
 }
 
-// Watch tells changed of each change of anything, by whoever, and once at the beginning.
+// Watch calls changed after each change of any entry, by whichever process, and once at the
+// beginning.
 func (n *Namespace) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := n.ready(); err != nil {
 		return nil, err
@@ -166,14 +168,14 @@ func (n *Namespace) Watch(r Runner, changed Handler) (*Watching, error) {
 	return watch(r, changed, handover.Each(func(ctx context.Context) iter.Seq[[]string] { return n.ns.WatchNames(ctx) }))
 }
 
-// A Change is what a commit does.
+// A Change is the body of a commit.
 type Change interface{ Apply(b *Batch) error }
 
-// Commit makes several changes, all or none: where Apply gives an error, or throws one,
-// nothing is stored, and Commit gives that error.
+// Commit makes several changes, all or none. If Apply returns or throws an error, nothing is
+// stored, and Commit returns that error.
 func (n *Namespace) Commit(c Change) error {
 	if c == nil {
-		return misuse("a commit takes a change")
+		return misuse("a commit needs a change")
 	}
 	return n.do(func(ns *pantry.Namespace) error {
 		return ns.Commit(func(b *pantry.Batch) error {
@@ -184,7 +186,7 @@ func (n *Namespace) Commit(c Change) error {
 	})
 }
 
-// A Batch is a commit that is being made. It counts as long as Apply runs.
+// A Batch is a commit that is being made. It is valid while Apply runs.
 type Batch struct {
 	b    *pantry.Batch
 	ns   *Namespace
@@ -205,20 +207,20 @@ func (b *Batch) of() *Namespace {
 	return b.ns
 }
 
-// An Entry is a name with its value.
+// An Entry is a stored entry.
 type Entry struct {
 	Name    string
 	Kind    string
 	JSON    string // its value
-	Version int64  // of the commit that made it so
-	Updated int64  // when, in milliseconds since 1970 (UTC)
-	By      string // who
+	Version int64  // the version of its last change
+	Updated int64  // the time of its last change, in milliseconds since 1970 (UTC)
+	By      string // the author of its last change
 }
 
-// Entries are several, by their names.
+// Entries are several entries, sorted by name.
 type Entries struct{ all []*Entry }
 
-// Len is how many there are.
+// Len returns the number of entries.
 func (e *Entries) Len() int {
 	if e == nil {
 		return 0
@@ -226,7 +228,7 @@ func (e *Entries) Len() int {
 	return len(e.all)
 }
 
-// At gives one, from 0 on. The error is misuse where there is none.
+// At returns the entry at an index from 0. An index out of range is misuse.
 func (e *Entries) At(i int) (*Entry, error) {
 	if i < 0 || i >= e.Len() {
 		return nil, misuse("there is no entry %d of %d", i, e.Len())
@@ -234,7 +236,7 @@ func (e *Entries) At(i int) (*Entry, error) {
 	return e.all[i], nil
 }
 
-// Entries gives those whose names begin with prefix; empty: all.
+// Entries returns the entries whose names begin with prefix; "" returns all.
 func (n *Namespace) Entries(prefix string) (*Entries, error) {
 	out := &Entries{}
 	err := n.do(func(ns *pantry.Namespace) error {

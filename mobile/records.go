@@ -11,10 +11,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Record is a few values under names of their own, which are one entry.
+// A Record is a set of named values that is stored as one entry.
 type Record struct{ all map[string]value.Value }
 
-// NewRecord gives a record, empty yet.
+// NewRecord returns an empty record.
 func NewRecord() *Record { return &Record{} }
 
 func (r *Record) set(name string, v value.Value) *Record {
@@ -27,28 +27,28 @@ func (r *Record) set(name string, v value.Value) *Record {
 	return r
 }
 
-// SetWhole puts a whole number into the record.
+// SetWhole sets an integer.
 func (r *Record) SetWhole(name string, x int64) *Record { return r.set(name, value.Int(x)) }
 
-// SetDecimal puts a number with a fraction into the record.
+// SetDecimal sets a float.
 func (r *Record) SetDecimal(name string, x float64) *Record { return r.set(name, value.Float(x)) }
 
-// SetSwitch puts what is true or false into the record.
+// SetSwitch sets a boolean.
 func (r *Record) SetSwitch(name string, x bool) *Record { return r.set(name, value.Bool(x)) }
 
-// SetText puts a text into the record.
+// SetText sets a text.
 func (r *Record) SetText(name, x string) *Record { return r.set(name, value.Text(x)) }
 
-// SetTime puts a moment into the record, in milliseconds since 1970 (UTC). It stands there as
-// text (RFC 3339), since times are entries of their own.
+// SetTime sets a moment, in milliseconds since 1970 (UTC). The record holds it as text (RFC 3339),
+// because times inside a map are texts.
 func (r *Record) SetTime(name string, millis int64) *Record {
 	return r.set(name, value.Text(time.UnixMilli(millis).UTC().Format(moment)))
 }
 
-// moment is how a time stands in a record.
+// moment is the form of a time in a record.
 const moment = "2006-01-02T15:04:05.000Z"
 
-// values gives what is in the record, to keep.
+// values returns a copy of the record's values.
 func (r *Record) values() (map[string]value.Value, error) {
 	if r == nil {
 		return nil, misuse("there is no record: make one with NewRecord")
@@ -59,17 +59,17 @@ func (r *Record) values() (map[string]value.Value, error) {
 	return map[string]value.Value{}, nil
 }
 
-// Remove takes a value out of the record.
+// Remove removes a value from the record.
 func (r *Record) Remove(name string) {
 	if r != nil {
 		delete(r.all, name)
 	}
 }
 
-// Has says whether there is a value of a name.
+// Has reports whether the record has a value with a name.
 func (r *Record) Has(name string) bool { return r != nil && !r.all[name].IsZero() }
 
-// Names gives those of its values, by their order.
+// Names returns the names of the values, sorted.
 func (r *Record) Names() *Texts {
 	if r == nil {
 		return NewTexts()
@@ -77,7 +77,7 @@ func (r *Record) Names() *Texts {
 	return &Texts{slices.Sorted(maps.Keys(r.all))}
 }
 
-// part gives a value of a record as one kind.
+// part returns a value of a record as one kind.
 func part[T any](r *Record, name string, as func(value.Value) (T, bool)) (x T, err error) {
 	if !r.Has(name) {
 		return x, &failure{"absent", fmt.Sprintf("the record has no %s", name), pantry.ErrAbsent}
@@ -89,19 +89,19 @@ func part[T any](r *Record, name string, as func(value.Value) (T, bool)) (x T, e
 	return x, nil
 }
 
-// Whole gives a whole number. The errors are absent and wrong-kind, as of the others.
+// Whole returns an integer. The errors of this and the following methods are absent and wrong-kind.
 func (r *Record) Whole(name string) (int64, error) { return part(r, name, value.Value.AsInt) }
 
-// Decimal gives a number with a fraction, or a whole one that is exactly one.
+// Decimal returns a float, or an integer that a float can represent exactly.
 func (r *Record) Decimal(name string) (float64, error) { return part(r, name, value.Value.AsFloat) }
 
-// Switch gives what is true or false.
+// Switch returns a boolean.
 func (r *Record) Switch(name string) (bool, error) { return part(r, name, value.Value.AsBool) }
 
-// Text gives a text.
+// Text returns a text.
 func (r *Record) Text(name string) (string, error) { return part(r, name, value.Value.AsText) }
 
-// Time gives a moment, in milliseconds since 1970 (UTC).
+// Time returns a moment, in milliseconds since 1970 (UTC).
 func (r *Record) Time(name string) (int64, error) {
 	return part(r, name, func(v value.Value) (int64, bool) {
 		text, _ := v.AsText()
@@ -110,7 +110,7 @@ func (r *Record) Time(name string) (int64, error) {
 	})
 }
 
-// A RecordsKey is of a collection of records, each an entry of its own.
+// A RecordsKey is a key for a collection of records. Each record is an entry.
 type RecordsKey struct {
 	keys *Keys
 	k    pantry.RecordsKey[map[string]value.Value]
@@ -135,16 +135,16 @@ func (k *RecordsKey) ready() error {
 	return nil
 }
 
-// Records is a collection on a namespace, or in a commit.
+// Records is a collection in a namespace, or in a commit.
 type Records struct {
 	r    pantry.Records[map[string]value.Value]
 	made bool
 }
 
-// Bind gives the collection on a namespace that was opened with its keys.
+// Bind returns the collection in a namespace that was opened with its keys.
 func (k *RecordsKey) Bind(ns *Namespace) (*Records, error) { return k.in(ns.local(), ns) }
 
-// In gives the collection in a commit.
+// In returns the collection in a commit.
 func (k *RecordsKey) In(b *Batch) (*Records, error) { return k.in(b.local(), b.of()) }
 
 func (k *RecordsKey) in(at pantry.Local, of *Namespace) (*Records, error) {
@@ -161,7 +161,7 @@ func (r *Records) ready() error {
 	return nil
 }
 
-// Add stores a record under the next number, which is never used again, and gives it.
+// Add stores a record under the next number, which is never used again, and returns the number.
 func (r *Records) Add(one *Record) (id string, err error) {
 	err = r.with(one, func(m map[string]value.Value) (err error) {
 		id, err = r.r.Add(m)
@@ -170,7 +170,7 @@ func (r *Records) Add(one *Record) (id string, err error) {
 	return id, err
 }
 
-// Put stores a record under an id, in place of what was there.
+// Put stores a record under an id and replaces an existing one.
 func (r *Records) Put(id string, one *Record) error {
 	return r.with(one, func(m map[string]value.Value) error { return r.r.Put(id, m) })
 }
@@ -186,7 +186,7 @@ func (r *Records) with(one *Record, f func(map[string]value.Value) error) error 
 	return told(err)
 }
 
-// Get gives a record. The error is absent where there is none.
+// Get returns a record. If there is none, the error is absent.
 func (r *Records) Get(id string) (*Record, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
@@ -201,7 +201,7 @@ func (r *Records) Get(id string) (*Record, error) {
 	return &Record{m}, nil
 }
 
-// Drop removes a record, if there is one.
+// Drop removes a record if there is one.
 func (r *Records) Drop(id string) error {
 	if err := r.ready(); err != nil {
 		return err
@@ -217,7 +217,7 @@ func (r *Records) Clear() error {
 	return told(r.r.Clear())
 }
 
-// Ids gives those of all records, in order: numbers by their size.
+// Ids returns the ids of all records, in order: numbers by size.
 func (r *Records) Ids() (*Texts, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
@@ -229,7 +229,7 @@ func (r *Records) Ids() (*Texts, error) {
 	return out, nil
 }
 
-// Watch tells changed of each change of any of the records, and once at the beginning.
+// Watch calls changed after each change of a record, and once at the beginning.
 func (r *Records) Watch(run Runner, changed Handler) (*Watching, error) {
 	if err := r.ready(); err != nil {
 		return nil, err

@@ -3,10 +3,10 @@ package mobile
 // Texts are several texts, in order.
 type Texts struct{ all []string }
 
-// NewTexts gives texts, none yet.
+// NewTexts returns an empty list.
 func NewTexts() *Texts { return &Texts{} }
 
-// Add adds one at the end.
+// Add adds a text at the end.
 func (t *Texts) Add(text string) *Texts {
 	if t != nil {
 		t.all = append(t.all, text)
@@ -14,7 +14,7 @@ func (t *Texts) Add(text string) *Texts {
 	return t
 }
 
-// Len is how many there are.
+// Len returns the number of texts.
 func (t *Texts) Len() int {
 	if t == nil {
 		return 0
@@ -22,7 +22,7 @@ func (t *Texts) Len() int {
 	return len(t.all)
 }
 
-// At gives one, from 0 on. The error is misuse where there is none.
+// At returns the text at an index from 0. An index out of range is misuse.
 func (t *Texts) At(i int) (string, error) {
 	if i < 0 || i >= t.Len() {
 		return "", misuse("there is no text %d of %d", i, t.Len())

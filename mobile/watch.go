@@ -9,30 +9,29 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// A Runner runs tasks where an app wants them: it calls the task's Run, once, later, on the
-// thread that draws.
+// A Runner runs tasks for an app: it calls the task's Run, once, later, on the thread that draws.
 type Runner interface{ Post(t *Task) }
 
-// A Handler hears that something changed, and looks itself.
+// A Handler is called after changes. It reads the new values itself.
 type Handler interface{ Changed() }
 
 // A Task is what a Runner runs.
 type Task struct{ f func() }
 
-// Run does it.
+// Run runs the task.
 func (t *Task) Run() {
 	if t != nil && t.f != nil {
 		t.f()
 	}
 }
 
-// Watching goes on until Stop, or until the namespace is closed.
+// A Watching continues until Stop, or until the namespace is closed.
 type Watching struct {
 	stop func()
 	over atomic.Bool
 }
 
-// Stop ends it. A task that was posted before does nothing any more.
+// Stop ends it. A task that was posted before does nothing.
 func (w *Watching) Stop() {
 	if w != nil && w.stop != nil {
 		w.over.Store(true)
@@ -42,16 +41,16 @@ func (w *Watching) Stop() {
 
 func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struct{}]) (*Watching, error) {
 	if r == nil || h == nil {
-		return nil, misuse("watching takes a runner and a handler")
+		return nil, misuse("a watch needs a runner and a handler")
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	w := &Watching{stop: stop}
-	var waits atomic.Bool // a task was posted, and did not begin
+	var waits atomic.Bool // a task was posted, and has not begun
 	var one sync.Mutex    // so that handlers run one after the other, whatever a Runner does
 	go func() {
 		for range changes(ctx) {
 			if !waits.CompareAndSwap(false, true) {
-				continue // it will look at what is newest
+				continue // it will read the newest values
 			}
 			r.Post(&Task{func() {
 				one.Lock()
@@ -65,13 +64,13 @@ func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struc
 	return w, nil
 }
 
-// A ProblemHandler hears of problems: about which name, if about one, and what.
+// A ProblemHandler is called with problems: the name, if it is about one, and what went wrong.
 type ProblemHandler interface{ Problem(name, what string) }
 
-// problems tells of problems through a runner, in words that told gives.
+// problems passes problems to a handler through a runner, in the form that told returns.
 func problems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
 	if r == nil || h == nil {
-		return nil, misuse("OnProblem takes a runner and a handler")
+		return nil, misuse("OnProblem needs a runner and a handler")
 	}
 	return func(p pantry.Problem) {
 		text := told(p.Err).Error()

@@ -15,7 +15,6 @@ type resources struct {
 	largeBodies *admission.Pool // bytes of others
 	answers     *admission.Pool // bytes of answers that are being written
 	streams     *admission.Pool // streams and waiting calls
-	work        *admission.Pool // bytes that commits and declarations copy, encode and compare
 	past        *admission.Gate // reads of earlier states
 }
 
@@ -41,7 +40,7 @@ func newResources(limits Limits, dev bool) *resources {
 	}
 	return &resources{
 		smallBodies: pool(4*mib, smallHolds, 4), largeBodies: pool(32*mib, smallHolds, 4), answers: pool(32*mib, smallHolds, 4),
-		streams: pool(int64(limits.Streams), 1, 2), work: pool(64*mib, smallHolds, 4), past: admission.NewGate(past, 64, pastWait),
+		streams: pool(int64(limits.Streams), 1, 2), past: admission.NewGate(past, 64, pastWait),
 	}
 }
 

@@ -1,5 +1,6 @@
-// Package handover is what package mobile hands to package mobile/shared, and to nobody who
-// uses either: another language sees all that a package exports. Importing mobile sets it.
+// Package handover is what package mobile provides to package mobile/shared and to nobody else. The
+// two can't export it, because everything that they export is visible in the other languages.
+// Importing mobile sets these variables.
 package handover
 
 import (
@@ -11,30 +12,29 @@ import (
 )
 
 var (
-	// All gives the keys that a *mobile.Keys declares, which then stay as they are.
+	// All returns the keys that a *mobile.Keys declares, which can't be changed afterwards.
 	All func(keys any) ([]pantry.AnyKey, error)
-	// Key gives the pantry.Key[T] that a key of package mobile is, of those keys, or its
+	// Key returns the pantry.Key[T] of a key of package mobile, one of those keys, or its
 	// pantry.RecordsKey[T].
 	Key func(keys, key any) (any, error)
-	// Form gives how values of a key change from one language to the other: a
-	// func(M) (T, error), and a func(T) M.
+	// Form returns how values of a key are converted: a func(M) (T, error), and a func(T) M.
 	Form func(key any) (in, out any)
-	// Values gives what is in a *mobile.Record, and NewRecord one of them.
+	// Values returns the values of a *mobile.Record, and NewRecord makes one from values.
 	Values    func(record any) (map[string]value.Value, error)
 	NewRecord func(map[string]value.Value) any
-	// Watch gives a *mobile.Watching, which tells a mobile.Handler of changes through a
+	// Watch returns a *mobile.Watching that passes changes to a mobile.Handler through a
 	// mobile.Runner.
 	Watch func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error)
-	// Problems gives what tells a mobile.ProblemHandler of problems through a mobile.Runner, in
-	// words that told gives.
+	// Problems returns a function that passes problems to a mobile.ProblemHandler through a
+	// mobile.Runner, in the form that told returns.
 	Problems func(runner, handler any, told func(error) error) (func(pantry.Problem), error)
-	// Told makes an error one that another language can take apart.
+	// Told returns an error in the form that another language can parse.
 	Told func(err error) error
-	// Failure is one with a code of its own.
+	// Failure is an error with its own code.
 	Failure func(code, sentence string, cause error) error
 )
 
-// Each has changes of any kind be news, and no more.
+// Each reduces changes of any type to the fact that there was one.
 func Each[E any](changes func(ctx context.Context) iter.Seq[E]) func(ctx context.Context) iter.Seq[struct{}] {
 	return func(ctx context.Context) iter.Seq[struct{}] {
 		return func(yield func(struct{}) bool) {
@@ -47,5 +47,5 @@ func Each[E any](changes func(ctx context.Context) iter.Seq[E]) func(ctx context
 	}
 }
 
-// Misuse is a Failure of whoever calls.
+// Misuse is a Failure of the caller.
 func Misuse(sentence string) error { return Failure("misuse", sentence, nil) }

@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/mobile"
 )
 
-// codes are those of the network; those that package mobile has come after them.
+// codes are those of the network; those of package mobile follow.
 var codes = []struct {
 	is   error
 	code string
@@ -19,7 +19,7 @@ var codes = []struct {
 	{board.ErrQuota, "quota"}, {board.ErrTooLate, "too-late"}, {board.ErrLink, "link"},
 }
 
-// told makes an error one that another language can take apart.
+// told returns an error in the form that Code and Sentence can parse.
 func told(err error) error {
 	for _, c := range codes {
 		if errors.Is(err, c.is) {
@@ -34,27 +34,27 @@ func told(err error) error {
 	return handover.Told(err)
 }
 
-// A Call is what waits for the network, and can be given up.
+// A Call lets another thread give up calls that wait for the network.
 type Call struct {
 	ctx    context.Context
 	giveUp context.CancelFunc
 }
 
-// NewCall gives a call. It serves for any number of them, until it is given up.
+// NewCall returns a Call. It can be used for any number of calls, until it is given up.
 func NewCall() *Call {
 	c := &Call{}
 	c.ctx, c.giveUp = context.WithCancel(context.Background())
 	return c
 }
 
-// GiveUp ends what waits, with the code given-up: it may have been done.
+// GiveUp ends the waiting calls with the code given-up. Their changes can have been stored.
 func (c *Call) GiveUp() {
 	if c != nil && c.giveUp != nil {
 		c.giveUp()
 	}
 }
 
-// context is that of the call; that of one that is null ends with nothing.
+// context returns the context of the call; that of null never ends.
 func (c *Call) context() context.Context {
 	if c == nil || c.ctx == nil {
 		return context.Background()
@@ -62,13 +62,13 @@ func (c *Call) context() context.Context {
 	return c.ctx
 }
 
-// Options are how a board is joined. Those that are not set are as in package board.
+// Options are the settings for joining a board. The defaults are those of package board.
 type Options struct {
 	all []board.Option
 	err error
 }
 
-// NewOptions gives options, none set.
+// NewOptions returns the default options.
 func NewOptions() *Options { return &Options{} }
 
 func (o *Options) set(one board.Option) *Options {
@@ -78,21 +78,21 @@ func (o *Options) set(one board.Option) *Options {
 	return o
 }
 
-// ClientName is how the app calls itself, beside the label of its link.
+// ClientName sets the app's name, which is shown with the label of its link.
 func (o *Options) ClientName(name string) *Options { return o.set(board.ClientName(name)) }
 
-// Offline keeps what can't be sent in a directory of the app's own, over a relaunch too.
+// Offline stores changes that can't be sent in a directory of the app, also over a relaunch.
 func (o *Options) Offline(dir string) *Options { return o.set(board.Offline(dir)) }
 
-// Timeout is how long one call may take, in milliseconds.
+// Timeout sets the time limit of one call in milliseconds.
 func (o *Options) Timeout(millis int64) *Options {
 	return o.set(board.Timeout(time.Duration(millis) * time.Millisecond))
 }
 
-// WithoutPush has changes be asked for, and not pushed.
+// WithoutPush polls for changes.
 func (o *Options) WithoutPush() *Options { return o.set(board.WithoutPush()) }
 
-// OnProblem tells what went wrong and was survived, as CODE: SENTENCE, through the runner.
+// OnProblem reports problems that the app survives, as CODE: SENTENCE, through the runner.
 func (o *Options) OnProblem(r mobile.Runner, h mobile.ProblemHandler) *Options {
 	if o == nil {
 		return o
@@ -105,14 +105,14 @@ func (o *Options) OnProblem(r mobile.Runner, h mobile.ProblemHandler) *Options {
 	return o.set(board.OnProblem(f))
 }
 
-// A Board is a shared one.
+// A Board is a shared board.
 type Board struct {
 	b    *board.Board
 	keys *mobile.Keys
 }
 
-// Join joins the board of a link, with an app's keys; it needs no network. options may be null.
-// The errors are link and misuse.
+// Join joins the board of a link with an app's keys. It needs no network. options can be null. The
+// errors are link, misuse and busy.
 func Join(link string, keys *mobile.Keys, options *Options) (*Board, error) {
 	declared, err := handover.All(keys)
 	if err != nil {
@@ -139,7 +139,7 @@ func (b *Board) ready() error {
 	return nil
 }
 
-// Close ends it. What is queued stays, for the next Join.
+// Close closes the board. The queue stays stored for the next Join.
 func (b *Board) Close() error {
 	if err := b.ready(); err != nil {
 		return err
@@ -147,21 +147,21 @@ func (b *Board) Close() error {
 	return told(b.b.Close())
 }
 
-// Pause has nothing be asked for, as when the app is not seen, until Resume.
+// Pause stops requests for changes, for example while the app is not visible, until Resume.
 func (b *Board) Pause() {
 	if b.ready() == nil {
 		b.b.Pause()
 	}
 }
 
-// Resume goes on where Pause left off.
+// Resume ends Pause.
 func (b *Board) Resume() {
 	if b.ready() == nil {
 		b.b.Resume()
 	}
 }
 
-// Ready waits until the first answer is here.
+// Ready waits until the first answer has arrived.
 func (b *Board) Ready(c *Call) error {
 	if err := b.ready(); err != nil {
 		return err
@@ -169,7 +169,7 @@ func (b *Board) Ready(c *Call) error {
 	return told(b.b.Ready(c.context()))
 }
 
-// Pending is how many changes wait to be sent.
+// Pending returns the number of changes that wait to be sent.
 func (b *Board) Pending() int {
 	if b.ready() != nil {
 		return 0
@@ -177,7 +177,7 @@ func (b *Board) Pending() int {
 	return len(b.b.Pending())
 }
 
-// Trouble says why the server can't be reached at present, as CODE: SENTENCE; empty where it can.
+// Trouble returns why the server can't be reached now, as CODE: SENTENCE, or "".
 func (b *Board) Trouble() string {
 	if b.ready() != nil {
 		return ""

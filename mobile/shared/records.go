@@ -18,7 +18,7 @@ type Records struct {
 	made bool
 }
 
-// Records gives the collection of a key here.
+// Records returns the collection of a key on the board.
 func (b *Board) Records(k *mobile.RecordsKey) (*Records, error) {
 	r, err := lives(b, k, func(b *board.Board, k pantry.RecordsKey[map[string]value.Value]) *Records {
 		return &Records{b, k, board.OnRecords(b, k), true}
@@ -33,7 +33,7 @@ func (r *Records) ready() error {
 	return nil
 }
 
-// do does something with a collection.
+// do calls a function with a collection.
 func (r *Records) do(f func() error) error {
 	if err := r.ready(); err != nil {
 		return err
@@ -51,8 +51,8 @@ func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error)
 	})
 }
 
-// Add stores a record under the next number, which is never used again, and gives it. It
-// can't be queued: without an answer the error is unreachable, and it may have been added.
+// Add stores a record under the next number, which is never used again, and returns the number. It
+// can't be queued: without an answer the error is unreachable, and the record can have been added.
 func (r *Records) Add(c *Call, one *mobile.Record) (id string, err error) {
 	err = r.with(one, func(m map[string]value.Value) (err error) {
 		id, err = r.r.Add(c.context(), m)
@@ -61,17 +61,17 @@ func (r *Records) Add(c *Call, one *mobile.Record) (id string, err error) {
 	return id, err
 }
 
-// Put stores a record under an id, in place of what was there.
+// Put stores a record under an id and replaces an existing one.
 func (r *Records) Put(c *Call, id string, one *mobile.Record) error {
 	return r.with(one, func(m map[string]value.Value) error { return r.r.Put(c.context(), id, m) })
 }
 
-// Get gives a record as it is known, and does not wait. The error is absent where there is
-// none, and wrong-kind where something else is stored.
+// Get returns a record as far as is known, and does not wait. If there is none, the error is
+// absent; for another stored kind it is wrong-kind.
 func (r *Records) Get(id string) (one *mobile.Record, err error) {
 	err = r.do(func() error {
 		e, found := r.b.Known(r.k.Name() + "/" + id)
-		if !found || strings.Contains(id, "/") { // which is no record of it
+		if !found || strings.Contains(id, "/") { // it is not a record of the collection
 			return handover.Failure("absent", "there is no record "+id, pantry.ErrAbsent)
 		}
 		m, err := r.k.One(id).Decode(e.Value)
@@ -83,7 +83,7 @@ func (r *Records) Get(id string) (one *mobile.Record, err error) {
 	return one, err
 }
 
-// Drop removes a record, if there is one.
+// Drop removes a record if there is one.
 func (r *Records) Drop(c *Call, id string) error {
 	return r.do(func() error { return r.r.Drop(c.context(), id) })
 }
@@ -93,7 +93,7 @@ func (r *Records) Clear(c *Call) error {
 	return r.do(func() error { return r.r.Clear(c.context()) })
 }
 
-// Ids gives those of all records that are known, in order: numbers by their size.
+// Ids returns the ids of all known records, in order: numbers by size.
 func (r *Records) Ids() (*mobile.Texts, error) {
 	out := mobile.NewTexts()
 	err := r.do(func() error {
@@ -105,7 +105,7 @@ func (r *Records) Ids() (*mobile.Texts, error) {
 	return out, err
 }
 
-// Watch tells changed of each change of any of the records, and once at the beginning.
+// Watch calls changed after each change of a record, and once at the beginning.
 func (r *Records) Watch(run mobile.Runner, changed mobile.Handler) (*mobile.Watching, error) {
 	if err := r.ready(); err != nil {
 		return nil, err

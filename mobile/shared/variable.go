@@ -17,11 +17,11 @@ type State struct {
 	Queued  int    // changes that wait to be sent
 	Version int64
 	Updated int64  // in milliseconds since 1970 (UTC), by the server's clock
-	By      string // who
-	Trouble string // as CODE: SENTENCE, why it is as it is; empty: all is well
+	By      string // the author
+	Trouble string // the reason of the phase, as CODE: SENTENCE, or ""
 }
 
-// A variable is a key on a board: M is how another language has its values.
+// A variable is a key on a board. M is the type in the other language.
 type variable[M, T any] struct {
 	v    board.Var[T]
 	in   func(M) (T, error)
@@ -29,7 +29,7 @@ type variable[M, T any] struct {
 	made bool
 }
 
-// on gives the variable of a key.
+// on returns the variable of a key.
 func on[M, T any](b *Board, k any) (variable[M, T], error) {
 	v, err := lives(b, k, board.On[T])
 	if err != nil {
@@ -39,7 +39,7 @@ func on[M, T any](b *Board, k any) (variable[M, T], error) {
 	return variable[M, T]{v, in.(func(M) (T, error)), out.(func(T) M), true}, nil
 }
 
-// lives gives what a key is on a board, or the misuse that it is not for boards.
+// lives returns the bound key, or misuse for a key that can't be on a board.
 func lives[K, V any](b *Board, k any, on func(*board.Board, K) V) (v V, err error) {
 	if err = b.ready(); err != nil {
 		return v, err
@@ -48,7 +48,7 @@ func lives[K, V any](b *Board, k any, on func(*board.Board, K) V) (v V, err erro
 	if err != nil {
 		return v, err
 	}
-	defer func() { // as of a sealed key, which no board takes
+	defer func() { // for example a sealed key, which no board accepts
 		if p := recover(); p != nil {
 			if bad, is := p.(error); is {
 				err = handover.Misuse(bad.Error())
@@ -67,7 +67,7 @@ func (v *variable[M, T]) ready() error {
 	return nil
 }
 
-// Get gives what is known last, or else the default. It does not wait. Its only error is misuse.
+// Get returns the last known value, or the default. It does not wait. Its only error is misuse.
 func (v *variable[M, T]) Get() (x M, err error) {
 	if err = v.ready(); err != nil {
 		return x, err
@@ -75,7 +75,7 @@ func (v *variable[M, T]) Get() (x M, err error) {
 	return v.out(v.v.Get()), nil
 }
 
-// State says what is known of it, and does not wait.
+// State returns what is known of the value, and does not wait.
 func (v *variable[M, T]) State() (*State, error) {
 	if err := v.ready(); err != nil {
 		return nil, err
@@ -91,12 +91,12 @@ func (v *variable[M, T]) State() (*State, error) {
 	return out, nil
 }
 
-// Set stores a value, whoever wrote before.
+// Set stores a value, whatever is stored.
 func (v *variable[M, T]) Set(c *Call, x M) error {
 	return v.store(x, func(x T) error { return v.v.Set(c.context(), x) })
 }
 
-// Seed is Set where nothing is stored.
+// Seed stores a value if nothing is stored.
 func (v *variable[M, T]) Seed(c *Call, x M) error {
 	return v.store(x, func(x T) error { return v.v.Seed(c.context(), x) })
 }
@@ -112,7 +112,7 @@ func (v *variable[M, T]) store(x M, f func(T) error) error {
 	return told(err)
 }
 
-// Clear removes what is stored.
+// Clear removes the stored value.
 func (v *variable[M, T]) Clear(c *Call) error {
 	if err := v.ready(); err != nil {
 		return err
@@ -120,7 +120,7 @@ func (v *variable[M, T]) Clear(c *Call) error {
 	return told(v.v.Clear(c.context()))
 }
 
-// Watch tells changed of each change of the value or of its state, and once at the beginning.
+// Watch calls changed after each change of the value or of its state, and once at the beginning.
 func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile.Watching, error) {
 	if err := v.ready(); err != nil {
 		return nil, err
@@ -128,7 +128,7 @@ func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile
 	return watch(r, changed, v.v.Watch)
 }
 
-// watch has a handler hear of each of some changes.
+// watch calls a handler after each of some changes.
 func watch[E any](r mobile.Runner, changed mobile.Handler, changes func(context.Context) iter.Seq[E]) (*mobile.Watching, error) {
 	w, err := handover.Watch(r, changed, handover.Each(changes))
 	if err != nil {

@@ -10,8 +10,8 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 )
 
-// AdminHash compares what stands for the admin token on this server with that of the others,
-// and keeps it where there is none yet, or with replace. The error is ErrOtherAdmin.
+// AdminHash compares the hash of this server's admin token with that of the other servers. It
+// stores the hash if there is none yet, or with replace. The error is ErrOtherAdmin.
 func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -31,7 +31,7 @@ func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error
 	return nil
 }
 
-// HasAdmin says whether a server has told of an admin token already.
+// HasAdmin reports whether a server has stored the hash of an admin token.
 func (s *Store) HasAdmin(ctx context.Context) (bool, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -39,5 +39,5 @@ func (s *Store) HasAdmin(ctx context.Context) (bool, error) {
 	return err == nil && len(resp.Kvs) > 0, err
 }
 
-// ErrOtherAdmin is returned for an admin token that is not that of the other servers.
+// ErrOtherAdmin is returned for an admin token that differs from that of the other servers.
 var ErrOtherAdmin = errors.New("the other servers on this store have another admin token")

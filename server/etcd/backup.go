@@ -12,31 +12,31 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 )
 
-// A line of a backup: the first says what it is, the last that it is whole.
+// A line of a backup. The first describes the backup, and the last says that it is complete.
 type backupLine struct {
 	Format   string `json:"format,omitempty"`
-	Group    string `json:"group,omitempty"` // in which the keys behind it lie; empty: the first
+	Group    string `json:"group,omitempty"` // the group of the following keys; empty means the first
 	Revision int64  `json:"revision,omitempty"`
 	Key      string `json:"key,omitempty"` // without the prefix
 	Value    []byte `json:"value,omitempty"`
-	End      int    `json:"end,omitempty"` // how many keys there were
+	End      int    `json:"end,omitempty"` // the number of keys
 }
 
 const backupFormat = "small-pantry-etcd/1"
 
 var (
-	// ErrNoBackup is returned for what is no backup, or not a whole one.
-	ErrNoBackup = errors.New("this is no whole backup")
-	// ErrNotEmpty is returned where something lies already that would be replaced.
+	// ErrNoBackup is returned for a file that is not a complete backup.
+	ErrNoBackup = errors.New("this is not a complete backup")
+	// ErrNotEmpty is returned if data would be replaced.
 	ErrNotEmpty = errors.New("there are boards already")
-	// ErrServing is returned for what can't be done while servers use the store.
+	// ErrServing is returned for calls that are not possible while servers use the store.
 	ErrServing = errors.New("servers use the store: stop them first")
-	// ErrRestoring is returned for a store whose restoring was broken off.
-	ErrRestoring = errors.New("restoring this store was broken off: restore it again")
+	// ErrRestoring is returned for a store whose restore was interrupted.
+	ErrRestoring = errors.New("the restore of this store was interrupted: restore it again")
 )
 
-// walk gives all keys of a range, some at a time, as of one revision of etcd (0: the present
-// one), and says which.
+// walk iterates over the keys of a range, a few at a time, as of one revision of etcd (0 means the
+// current one), and returns the revision.
 func (g *group) walk(ctx context.Context, from, end string, rev, some int64, each func(key string, value []byte) error) (int64, error) {
 	for {
 		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(some)}
@@ -64,10 +64,10 @@ func (g *group) walk(ctx context.Context, from, end string, rev, some int64, eac
 	}
 }
 
-// few is how many keys are read at once that may have 1 MiB each.
+// few is the number of keys per read, which can have 1 MiB each.
 const few = 32
 
-// boards gives the names of all that lie in a group, the tokens too.
+// boards returns the names of everything in a group, including the tokens.
 func (g *group) boards(ctx context.Context) (names []string, err error) {
 	heads := g.keys.heads()
 	_, err = g.walk(ctx, heads, clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, _ []byte) error {
@@ -77,8 +77,8 @@ func (g *group) boards(ctx context.Context) (names []string, err error) {
 	return names, err
 }
 
-// Backup writes all that the store holds, each group as it is at one moment, while servers go
-// on. It says of how many keys.
+// Backup writes everything in the store, each group as of one moment, while the servers continue.
+// It returns the number of keys.
 func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) {
 	out := bufio.NewWriterSize(to, 1<<20)
 	enc := json.NewEncoder(out)
@@ -108,7 +108,8 @@ func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) 
 	return keys, errors.Join(err, out.Flush())
 }
 
-// CheckBackup says whether a backup is whole, and of how many keys. The error is ErrNoBackup.
+// CheckBackup reports whether a backup is complete, and its number of keys. The error is
+// ErrNoBackup.
 func CheckBackup(from io.Reader) (keys int, err error) {
 	return readBackup(from, func(string, string, []byte) error { return nil })
 }
@@ -125,10 +126,10 @@ func readBackup(from io.Reader, each func(group, key string, value []byte) error
 		case l.Format == backupFormat:
 			group = l.Group
 		case first:
-			return 0, fmt.Errorf("%w: it does not begin as one", ErrNoBackup)
+			return 0, fmt.Errorf("%w: its first line is not that of a backup", ErrNoBackup)
 		case l.End > 0:
 			if l.End != keys {
-				return keys, fmt.Errorf("%w: it has %d keys and says that it had %d", ErrNoBackup, keys, l.End)
+				return keys, fmt.Errorf("%w: it has %d keys, and its last line says %d", ErrNoBackup, keys, l.End)
 			}
 			return keys, nil
 		case l.Key == "":
@@ -142,10 +143,9 @@ func readBackup(from io.Reader, each func(group, key string, value []byte) error
 	}
 }
 
-// Restore puts a backup, which CheckBackup must have found whole, in place of what the store
-// holds; with replace, also where that is something. Each board gets another id, so that
-// every mark of before is answered by the whole. The errors are ErrServing, ErrNotEmpty and
-// ErrNoBackup.
+// Restore replaces the content of the store by a backup, which CheckBackup must have found
+// complete. Without replace the store must be empty. Each board gets another id, so every earlier
+// mark is answered by the whole board. The errors are ErrServing, ErrNotEmpty and ErrNoBackup.
 func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys int, err error) {
 	groups, err := connect(o)
 	if err != nil {
@@ -196,7 +196,7 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 	return keys, err
 }
 
-// unused says whether nobody uses the store, and nothing lies there unless it may.
+// unused checks that no server uses the store, and that it is empty if it must be.
 func (s *Store) unused(ctx context.Context, replace bool) error {
 	for _, g := range s.groups {
 		if err := g.unused(ctx, replace); err != nil {
@@ -225,7 +225,7 @@ func (g *group) unused(ctx context.Context, replace bool) error {
 	return nil
 }
 
-// mark puts what the store is.
+// mark stores the mark of the store.
 func (g *group) mark(ctx context.Context, m storeMark) error {
 	raw, err := json.Marshal(m)
 	if err != nil {

@@ -5,18 +5,18 @@ import (
 	"fmt"
 )
 
-// A BoardCheck is what was found of a board.
+// A BoardCheck is the result of checking a board.
 type BoardCheck struct {
 	Board       string
 	Version     int64
 	Bytes       int64
 	Batches     int // that are kept
 	Checkpoints int
-	Err         error // nil: all of it can be read
+	Err         error // nil if everything can be read
 }
 
-// Check reads every board, the tokens too, as a server does that opens it, and says what it
-// found.
+// Check reads every board, and the tokens, as a server does when it opens them, and returns the
+// results.
 func (s *Store) Check(ctx context.Context, each func(BoardCheck)) error {
 	for _, g := range s.groups {
 		if err := s.checkGroup(ctx, g, each); err != nil {
@@ -42,7 +42,7 @@ func (s *Store) checkGroup(ctx context.Context, g *group, each func(BoardCheck))
 			c.Batches = len(batches)
 			for i := 1; i < len(batches) && err == nil; i++ {
 				if batches[i].first != batches[i-1].last()+1 {
-					err = fmt.Errorf("the batch at version %d stands behind version %d", batches[i].first, batches[i-1].last())
+					err = fmt.Errorf("the batch at version %d is after version %d", batches[i].first, batches[i-1].last())
 				}
 			}
 		}

@@ -11,8 +11,8 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// Rewrite makes a checkpoint. What was forgotten goes at once with all that is before it;
-// else the checkpoint before stays, and the log from it on, for whoever is behind.
+// Rewrite makes a checkpoint. If something was forgotten, everything before it is removed at once.
+// Otherwise the previous checkpoint stays, and the log after it, for servers that are behind.
 func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger.Head, error) {
 	if l.rev == 0 && !l.make {
 		return h, fs.ErrNotExist
@@ -45,7 +45,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 		switch {
 		case len(heads) == 0:
 			return h, l.none()
-		case string(heads[0].Value) != to.value(): // else its first sending had arrived
+		case string(heads[0].Value) != to.value(): // otherwise its first attempt had arrived
 			l.doubt()
 			return h, ledger.ErrBehind
 		}
@@ -58,8 +58,8 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	return l.now(), nil
 }
 
-// keepOf gives those of the checkpoints before a new one that are kept: the newest, and those
-// from which on the log reaches back to a time.
+// keepOf returns the checkpoints that are kept beside a new one: the newest, and those after which
+// the log reaches back to a time.
 func keepOf(before []checkpoint, since time.Time) []checkpoint {
 	n := 1
 	for n < min(len(before), mostCheckpoints-1) && before[n-1].At > since.UnixMilli() {
@@ -68,9 +68,9 @@ func keepOf(before []checkpoint, since time.Time) []checkpoint {
 	return before[:min(n, len(before))]
 }
 
-// sweep removes what no head tells of any more: parts of batches before the first that is
-// kept, and checkpoints that were begun before the newest was done, whose writers are behind
-// it. What it leaves for now goes with the next.
+// sweep removes what no head refers to: parts of batches before the first that is kept, and
+// checkpoints that were begun before the newest was complete, whose writers are behind it. What it
+// leaves is removed the next time.
 func (g *group) sweep(ctx context.Context, board string, h head, rev int64) {
 	parts := g.keys.parts(board)
 	_, _ = g.c.Delete(ctx, parts, clientv3.WithRange(parts+number(h.First)))

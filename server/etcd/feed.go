@@ -9,20 +9,20 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 )
 
-// askAlive is how often a quiet feed is asked whether it is alive.
+// askAlive is the interval at which a quiet feed is checked.
 const askAlive = 300 * time.Millisecond
 
-// A listener is told what a feed tells of.
+// A listener receives the events of a feed.
 type listener interface {
 	wrote(board string, b batch) // a batch, or a head alone
 	made(board string)
 	removed(board string)
-	assigned(board, group string, is bool) // a board lies in a group, or in none any more
-	missed(g *group)                       // something may have been left out
+	assigned(board, group string, is bool) // the group of a board, or none any more
+	missed(g *group)                       // events can be missing
 }
 
-// follow tells of what is written after a revision, until ctx ends. It takes only what a
-// node tells that knows of a leader, goes on where it broke off, and says where it can't.
+// follow delivers what is written after a revision, until ctx ends. It only uses nodes that know a
+// leader, continues where it was interrupted, and reports if it can't.
 func (g *group) follow(ctx context.Context, after int64, to listener) {
 	ctx = clientv3.WithRequireLeader(ctx)
 	go func() {
@@ -38,12 +38,12 @@ func (g *group) follow(ctx context.Context, after int64, to listener) {
 	}()
 	from, end := g.keys.fed()
 	for wait, first := 10*time.Millisecond, true; ctx.Err() == nil; wait, first = min(2*wait, 500*time.Millisecond), false {
-		if !first { // nothing is believed of what was told before
+		if !first { // what was delivered before is not trusted any more
 			to.missed(g)
 		}
 		one, cancel := context.WithCancel(ctx)
 		for resp := range g.c.Watch(one, from, clientv3.WithRange(end), clientv3.WithRev(after+1), clientv3.WithProgressNotify()) {
-			if resp.CompactRevision > 0 { // what was told meanwhile is gone
+			if resp.CompactRevision > 0 { // the events of the meantime are gone
 				after = resp.CompactRevision - 1
 				break
 			}
@@ -63,10 +63,10 @@ func (g *group) follow(ctx context.Context, after int64, to listener) {
 	}
 }
 
-// tell tells of events, those of one board's batch and head together.
+// tell delivers events; a board's batch and head are delivered together.
 func (g *group) tell(events []*clientv3.Event, to listener) {
 	heads, batches := g.keys.heads(), g.keys.batches("")
-	batches = batches[:len(batches)-1] // without the slash behind a name
+	batches = batches[:len(batches)-1] // without the slash after a name
 	type at struct {
 		board string
 		rev   int64
@@ -94,7 +94,7 @@ func (g *group) tell(events []*clientv3.Event, to listener) {
 			case e.Type == mvccpb.DELETE:
 				to.removed(board)
 			case with[one] == nil:
-				to.missed(g) // it can't be read, and whoever reads it says so
+				to.missed(g) // it can't be read, and the reader will report that
 			default:
 				if e.IsCreate() {
 					to.made(board)
@@ -119,7 +119,7 @@ func (g *group) tell(events []*clientv3.Event, to listener) {
 	}
 }
 
-// boardIn gives the board of a batch's key.
+// boardIn returns the board of a batch's key.
 func boardIn(key, under string) (string, bool) {
 	rest, ok := strings.CutPrefix(key, under)
 	if !ok {

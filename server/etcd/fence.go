@@ -10,13 +10,13 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A fence is a read of a board's head that sees all that was answered before. All who come
-// until it begins wait for the same.
+// A fence is a read of a board's head that sees everything that was answered before. All callers
+// that arrive before it begins share it.
 type fence struct {
 	board string // empty: of the store alone
 	done  chan struct{}
-	head  *head // nil: there is none
-	rev   int64 // by which it was written
+	head  *head // nil if there is none
+	rev   int64 // that wrote it
 	err   error
 }
 
@@ -26,7 +26,7 @@ func (*fence) bytes() int { return 1 }
 func (g *group) read(some []*fence) {
 	g.fmu.Lock()
 	for _, f := range some {
-		delete(g.coming, f.board) // whoever comes now needs a later one
+		delete(g.coming, f.board) // later callers need a later one
 	}
 	g.fmu.Unlock()
 	ctx, cancel := g.attempt()
@@ -70,8 +70,9 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 	return nil
 }
 
-// fence gives the head of a board as it is now, whoever wrote it, and by which revision; nil:
-// it has none. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
+// fence returns the current head of a board, whoever wrote it, and the revision that wrote it; nil
+// means that it has none. The error is ErrNoMajority, that of ctx, or that of a head that can't be
+// read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 	begun := time.Now()
 	f, err := persist(ctx, func() (*fence, error) {
@@ -95,7 +96,7 @@ func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 	return f.head, f.rev, nil
 }
 
-// join gives the fence of a board that begins next.
+// join returns the next fence of a board.
 func (g *group) join(board string) *fence {
 	g.fmu.Lock()
 	defer g.fmu.Unlock()

@@ -2,13 +2,13 @@ package etcd
 
 import "sync"
 
-// Gathered runs what comes at the same time together: a run has all that waited when it
-// began, up to most of it, and whoever comes later is in a later one.
+// Gathered runs calls that arrive at the same time together. A run takes what waited when it began,
+// up to most; later calls are in a later run.
 type gathered[T sized] struct {
 	run  func([]T)
 	most int
 
-	mu      sync.Mutex // guards what follows
+	mu      sync.Mutex // guards the following fields
 	waiting []T
 	runs    int
 }
@@ -22,7 +22,7 @@ func (g *gathered[T]) add(one T) {
 	g.next()
 }
 
-// next begins a run, where there is room for one; mu must be held.
+// next begins a run if one can begin; mu must be held.
 func (g *gathered[T]) next() {
 	if g.runs >= underWay || len(g.waiting) == 0 {
 		return

@@ -18,39 +18,39 @@ import (
 )
 
 const (
-	atOnce      = 60      // boards that are written to in one transaction
+	atOnce      = 60      // boards that are written in one transaction
 	readsAtOnce = 100     // and whose heads are read in one
-	together    = 1 << 20 // and bytes, unless one alone is more
+	together    = 1 << 20 // and bytes, unless one alone has more
 	underWay    = 2       // transactions at the same time
-	// attempt is how long one node may take to answer before another is asked: while there
-	// is no leader, what was sent to one that is gone comes to nothing.
+	// attempt is how long one node has to answer before another is asked: without a leader, a
+	// request to a node that is gone fails.
 	attempt = 700 * time.Millisecond
-	// again is how long is waited between two attempts, at most.
+	// again is the maximum pause between two attempts.
 	again = 100 * time.Millisecond
-	// far is after how long a silence of the feed nothing is believed without a fence.
+	// far is the silence of the feed after which every read needs a fence.
 	far = time.Second
 )
 
-// ErrNoMajority is returned where etcd does not answer, as when most of its nodes are gone.
-// Nothing was done.
-var ErrNoMajority = fmt.Errorf("%w: etcd does not answer, which takes most of its nodes", journal.ErrBusy)
+// ErrNoMajority is returned if etcd does not answer, for example because most of its nodes are
+// gone. Nothing was done.
+var ErrNoMajority = fmt.Errorf("%w: etcd does not answer; it needs most of its nodes", journal.ErrBusy)
 
-// A group is the nodes of one etcd, and what waits for them.
+// A group is the nodes of one etcd, and the calls that wait for them.
 type group struct {
-	name   string // empty: the first, which has what is not a board's
+	name   string // empty: the first, which also has what belongs to no board
 	c      *clientv3.Client
 	keys   layout
-	kept   time.Duration // how long the log stays at least
+	kept   time.Duration // the minimum time that the log is kept
 	writes gathered[*write]
 	fences gathered[*fence]
 
 	fmu    sync.Mutex // guards coming
 	coming map[string]*fence
 
-	short   atomic.Int64 // how many attempts were too short, one after the other
-	heard   atomic.Int64 // when the feed said something last, in nanoseconds
+	short   atomic.Int64 // attempts in a row that were too short
+	heard   atomic.Int64 // when the feed was last heard, in nanoseconds
 	behind  atomic.Int64 // commits that met another server's, for metrics
-	fenced  atomic.Int64 // reads of a fence, which may serve many
+	fenced  atomic.Int64 // reads of a fence, each for one or more callers
 	batched atomic.Int64 // transactions
 }
 
@@ -61,20 +61,20 @@ func newGroup(c *clientv3.Client, prefix string) *group {
 	return g
 }
 
-// near says whether the feed is alive.
+// near reports whether the feed is alive.
 func (g *group) near() bool { return time.Now().UnixNano()-g.heard.Load() < int64(far) }
 
-// silence is for how long the feed has said nothing.
+// silence returns for how long the feed has been silent.
 func (g *group) silence() time.Duration { return time.Duration(time.Now().UnixNano() - g.heard.Load()) }
 
-// attempt gives how long the next one may take: longer where those before were too short,
-// as on machines that have much to do.
+// attempt returns how long the next attempt can take: longer if the previous ones were too short,
+// for example on a busy machine.
 func (g *group) attempt() (context.Context, context.CancelFunc) {
 	long := attempt << min(g.short.Load(), 2)
 	return context.WithTimeout(clientv3.WithRequireLeader(context.Background()), long)
 }
 
-// answered takes in how an attempt went.
+// answered records the result of an attempt.
 func (g *group) answered(err error) {
 	switch {
 	case err == nil:
@@ -84,7 +84,7 @@ func (g *group) answered(err error) {
 	}
 }
 
-// noMajority is the error where ctx ended while etcd was waited for.
+// noMajority is the error if ctx ended while etcd was asked.
 func noMajority(ctx context.Context, cause error) error {
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return ctx.Err()
@@ -98,7 +98,7 @@ func noMajority(ctx context.Context, cause error) error {
 // patience is how long a read waits for etcd.
 const patience = 5 * time.Second
 
-// get reads keys, and again from another node where one does not answer.
+// get reads keys, and asks another node if one does not answer.
 func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
 	return persist(ctx, func() (*clientv3.GetResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
@@ -111,7 +111,7 @@ func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) 
 	})
 }
 
-// put writes what nothing tells of yet, so that it may be done twice.
+// put writes keys that nothing refers to yet, so it can be done twice.
 func (g *group) put(ctx context.Context, key, value string) error {
 	_, err := persist(ctx, func() (*clientv3.PutResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
@@ -125,8 +125,8 @@ func (g *group) put(ctx context.Context, key, value string) error {
 	return err
 }
 
-// persist calls f until it is done, with short pauses, or gives a permanent error, or ctx
-// ends: then the error is ErrNoMajority, with what was wrong last, or that of ctx.
+// persist calls f until it succeeds, with short pauses, or until it returns a permanent error or
+// ctx ends. Then the error is ErrNoMajority with the last cause, or that of ctx.
 func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
 	var last error
 	pauses := backoff.NewExponentialBackOff()

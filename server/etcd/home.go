@@ -23,18 +23,18 @@ import (
 )
 
 const (
-	alive = 5 // seconds for which a server that says nothing any more counts as there
-	// answerWithin is how long a home may take before the board is written to from here.
+	alive = 5 // seconds until a silent server counts as gone
+	// answerWithin is how long a home has to answer before the board is written from here.
 	answerWithin = 2 * time.Second
-	// avoided is for how long a home that did not answer is not asked again.
+	// avoided is how long a home that did not answer is not asked again.
 	avoided = 2 * time.Second
 
-	headerHop  = "Pantry-Server" // shows that a request comes from another server
+	headerHop  = "Pantry-Server" // marks a request as coming from another server
 	headerFrom = "Pantry-Client" // the address of its client
 )
 
-// Peers are the servers on a store, of which this is one. Each registers where others reach
-// it, for as long as it lives. They are safe for concurrent use.
+// Peers are the servers on a store, including this one. Each registers its address for the others
+// while it lives. They are safe for concurrent use.
 type Peers struct {
 	s      *Store
 	self   string
@@ -43,31 +43,31 @@ type Peers struct {
 	stop   context.CancelFunc
 	done   chan struct{}
 
-	// within is how long a home may take to answer what can be done elsewhere; what can't
-	// may take as much longer as a commit may.
+	// within is how long a home has to answer what can be done elsewhere. What can't can take
+	// longer by the time of a commit.
 	within, longer time.Duration
 
 	passed, refused counter
 
-	mu      sync.RWMutex // guards what follows
+	mu      sync.RWMutex // guards the following fields
 	servers map[string]string
 	avoid   map[string]time.Time
 }
 
-// PeerOptions are what a server among several needs.
+// PeerOptions are the settings of a server among several.
 type PeerOptions struct {
-	// Address is how the other servers reach this one, http(s)://HOST:PORT.
+	// Address is this server's address for the others, http(s)://HOST:PORT.
 	Address string
-	// Secret is what all servers know and nobody else; the admin token is.
+	// Secret is known to all servers and nobody else; the admin token is.
 	Secret string
-	// TLS is how it is made sure of that a server is one; nil: as the system does.
+	// TLS verifies the other servers; nil uses the system's defaults.
 	TLS *tls.Config
 }
 
 var _ server.Peers = (*Store)(nil)
 
-// Home, Pass and From are those of the servers that this one has joined: see server.Peers.
-// Before there are none.
+// Home, Pass and From are those of the servers that this one has joined: see server.Peers. Before
+// Join there are none.
 func (s *Store) Home(board string) string {
 	if p := s.peers.Load(); p != nil {
 		return p.Home(board)
@@ -89,7 +89,7 @@ func (s *Store) From(r *http.Request) string {
 	return ""
 }
 
-// Join registers a server, and gives the others.
+// Join registers a server and returns the others.
 func (s *Store) Join(o PeerOptions) *Peers {
 	mac := hmac.New(sha256.New, []byte(o.Secret))
 	mac.Write([]byte("one server to another"))
@@ -116,21 +116,21 @@ func (s *Store) Join(o PeerOptions) *Peers {
 	return p
 }
 
-// Leave takes the server out of those that are homes.
+// Leave removes the server from those that can be homes.
 func (p *Peers) Leave() {
 	p.stop()
 	<-p.done
 	p.http.CloseIdleConnections()
 }
 
-// register keeps the server among the others until ctx ends.
+// register keeps the server registered until ctx ends.
 func (p *Peers) register(ctx context.Context) {
 	for ctx.Err() == nil {
 		if session, err := p.enter(ctx); err == nil {
 			select {
 			case <-session.Done(): // etcd has forgotten it
 			case <-ctx.Done():
-				_ = session.Close() // else it is forgotten by itself
+				_ = session.Close() // otherwise the registration expires
 			}
 		}
 		select {
@@ -140,12 +140,12 @@ func (p *Peers) register(ctx context.Context) {
 	}
 }
 
-// enter registers the server for as long as the session lasts.
+// enter registers the server for the time of the session.
 func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	g := p.s.g
 	one, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	lease, err := g.c.Grant(one, alive) // by itself NewSession would wait for ever
+	lease, err := g.c.Grant(one, alive) // without this, NewSession would wait for ever
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +159,7 @@ func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	return session, nil
 }
 
-// watch keeps up which servers there are until ctx ends.
+// watch keeps the list of servers current until ctx ends.
 func (p *Peers) watch(ctx context.Context) {
 	g := p.s.g
 	under := g.keys.servers()
@@ -200,7 +200,7 @@ func (p *Peers) set(all map[string]string) {
 	p.servers = maps.Clone(all)
 }
 
-// Servers gives how the servers that are there are reached, in no order.
+// Servers returns the addresses of the live servers, in no order.
 func (p *Peers) Servers() (all []string) {
 	p.mu.RLock()
 	defer p.mu.RUnlock()
@@ -210,9 +210,9 @@ func (p *Peers) Servers() (all []string) {
 	return all
 }
 
-// Home says where a board is written to: see server.Peers. Of all servers it is the one
-// whose name and the board's give the highest hash, so that one server more or less moves
-// no board between the others.
+// Home returns the server that writes a board: see server.Peers. It is the server whose name,
+// hashed with the board's, has the highest value. So a server more or less moves only its own
+// boards.
 func (p *Peers) Home(board string) string {
 	p.mu.RLock()
 	defer p.mu.RUnlock()
@@ -234,7 +234,7 @@ func (p *Peers) Home(board string) string {
 	return home
 }
 
-// mixed spreads what differs in the last bytes alone over all bits.
+// mixed spreads differences in the last bytes over all bits.
 func mixed(n uint64) uint64 {
 	n ^= n >> 33
 	n *= 0xff51afd7ed558ccd

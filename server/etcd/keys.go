@@ -12,16 +12,16 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// DefaultPrefix is what all keys begin with, where nothing else is said.
+// DefaultPrefix is the default beginning of all keys.
 const DefaultPrefix = "sp/1/"
 
-// format is what stands in the key e, with the random part of the store.
+// format is the content of the key e, with the random id of the store.
 const format = 1
 
-// tokens is the name under which the tokens lie, which no board has.
+// tokens is the name of the tokens, which no board can have.
 const tokens = "!tokens"
 
-// A layout is where things lie under a prefix.
+// A layout is where things are stored under a prefix.
 type layout string
 
 func (p layout) store() string                   { return string(p) + "e" }
@@ -35,46 +35,46 @@ func (p layout) checkpoints(board string) string { return string(p) + "c/" + boa
 func (p layout) parts(board string) string       { return string(p) + "p/" + board + "/" }
 func (p layout) servers() string                 { return string(p) + "s/" }
 
-// fed is the range of what a feed tells of: where boards lie, heads and batches.
+// fed is the range of keys that a feed follows: groups, heads and batches.
 func (p layout) fed() (from, to string) { return p.groups(), string(p) + "l0" }
 
 // batch is the key of the batch whose first commit has a version.
 func (p layout) batch(board string, first int64) string { return p.batches(board) + number(first) }
 
-// A checkpoint is named by a random number, so that two servers that make one at the same
-// time don't write into each other's.
+// checkpoint is the key of a checkpoint. It has a random number, so that two servers that make one
+// at the same time don't mix their parts.
 func (p layout) checkpoint(board, id string) string { return p.checkpoints(board) + id + "/" }
 
 func part(of string, n int) string { return fmt.Sprintf("%s%04x", of, n) }
 
-// number is a number by whose text keys are ordered.
+// number formats a number so that the order of keys is that of numbers.
 func number(n int64) string { return fmt.Sprintf("%016x", n) }
 
 func draw() string { return number(int64(rand.Uint64() >> 1)) }
 
-// A head is what stands under h/BOARD: how far the board is, and where it lies.
+// A head is the content of h/BOARD: the version of the board, and where it is stored.
 type head struct {
-	ID          string       `json:"id"` // by which its marks are told apart from those of any other
+	ID          string       `json:"id"` // its marks differ from those of any other board
 	Version     int64        `json:"version"`
 	End         string       `json:"end,omitempty"` // the crc of its newest commit
-	First       int64        `json:"first"`         // the version from which on the batches are kept
-	Size        int64        `json:"size"`          // in bytes, of the newest checkpoint and the batches behind it
-	Checkpoints []checkpoint `json:"checkpoints"`   // the newest first
+	First       int64        `json:"first"`         // the version from which the batches are kept
+	Size        int64        `json:"size"`          // in bytes, of the newest checkpoint and the batches after it
+	Checkpoints []checkpoint `json:"checkpoints"`   // newest first
 }
 
-// A checkpoint is a whole journal, as it would stand in a file, in parts.
+// A checkpoint is a whole journal, as in a file, in parts.
 type checkpoint struct {
 	ID      string `json:"id"`
 	Version int64  `json:"version"`
 	Parts   int    `json:"parts"`
 	Bytes   int64  `json:"bytes"`
-	At      int64  `json:"at"` // when it was made, in milliseconds of the clock of its server
+	At      int64  `json:"at"` // when it was made, in milliseconds by the clock of its server
 }
 
 func (h head) value() string {
 	raw, err := json.Marshal(h)
 	if err != nil {
-		panic(err) // there is nothing in it that can't be JSON
+		panic(err) // it contains nothing that JSON can't express
 	}
 	return string(raw)
 }
@@ -89,25 +89,25 @@ func readHead(key string, raw []byte) (h head, err error) {
 	return h, err
 }
 
-// A batch is what stands under l/BOARD/FIRST: the lines of one append.
+// A batch is the content of l/BOARD/FIRST: the lines of one append.
 type batch struct {
-	id    string // of this append and no other; where it is in parts, they are named by it
+	id    string // of this append only; its parts are named by it
 	first int64  // the version of its first commit
-	count int    // how many commits
-	parts int    // in how many parts its lines lie elsewhere; 0: they stand here
-	at    int64  // when it was made, in milliseconds of the clock of its server
+	count int    // the number of commits
+	parts int    // the number of parts with its lines; 0 means that they are here
+	at    int64  // when it was made, in milliseconds by the clock of its server
 	lines []byte
 
-	rev  int64 // of the store, by which it was written
-	head *head // that was written with it, where that is known
+	rev  int64 // of the store, that wrote it
+	head *head // that was written with it, if known
 }
 
 func (b batch) last() int64 { return b.first + int64(b.count) - 1 }
 
-// newBatchID gives one by whose order parts can be told that nothing needs any more.
+// newBatchID returns an id whose order tells which parts are no longer needed.
 func newBatchID(first int64) string { return number(first) + "." + draw()[:8] }
 
-// value is a line that tells of the batch, and its lines.
+// value returns a line that describes the batch, and its lines.
 func (b batch) value() []byte {
 	out := make([]byte, 0, len(b.lines)+64)
 	out = append(out, b.id...)

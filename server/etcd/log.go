@@ -17,12 +17,13 @@ import (
 )
 
 const (
-	// partSize is how large a part of what is large may be: etcd takes 1.5 MiB at once.
+	// partSize is the maximum size of a part: etcd accepts 1.5 MiB in one request.
 	partSize = 512 << 10
-	// mostOffered is how many batches wait to be taken in; further ones are read when they
-	// are wanted.
+	// mostOffered is the number of batches that wait to be used; further ones are read when they
+	// are needed.
 	mostOffered = 1000
-	// keptFor is how long the log stays at least, and mostCheckpoints how many are kept at most.
+	// keptFor is the minimum time that the log is kept, and mostCheckpoints the maximum number of
+	// checkpoints.
 	keptFor         = 10 * time.Minute
 	mostCheckpoints = 8
 )
@@ -30,31 +31,31 @@ const (
 // errRemoved is returned for a board that was removed while it was open.
 var errRemoved = fmt.Errorf("the board was removed: %w", ledger.ErrClosed)
 
-// A log is that of one board. All servers write to the same; each knows what it has taken
-// in, and what the feed has told of since.
+// A log is the log of one board. All servers write to the same one. Each knows what it has read,
+// and what the feed has delivered since.
 type log struct {
 	g     *group
 	board string
-	make  bool // where there is none, it is made
+	make  bool // create the board if there is none
 	// closed is called when it is.
 	closed func()
 
-	mu      sync.Mutex // guards what follows
-	offered []batch    // one behind the other
+	mu      sync.Mutex // guards the following fields
+	offered []batch    // in order
 	unread  bool       // there is more than was offered
-	need    int64      // a version that was told of
+	need    int64      // a version that was announced
 	removed bool
 
-	// Of whoever uses the log.
+	// Used by the owner of the log.
 	lines journal.Lines
-	rev   int64 // of the store, by which the head was written; 0: there is none
+	rev   int64 // of the store, that wrote the head; 0 means none
 	head  head
 	took  time.Duration
 }
 
 var _ ledger.Fencer = (*log)(nil)
 
-// offer takes what the feed tells of: a batch, or with no lines a head alone.
+// offer stores what the feed delivers: a batch, or a head alone.
 func (l *log) offer(b batch) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -65,7 +66,7 @@ func (l *log) offer(b batch) {
 	l.offered = append(l.offered, b)
 }
 
-// doubt has everything read when it is wanted: the feed may have left something out.
+// doubt makes the next read ask etcd: the feed can have missed something.
 func (l *log) doubt() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -84,7 +85,7 @@ func (l *log) now() ledger.Head {
 	return ledger.Head{Header: l.lines.Header(), Version: v, End: l.lines.Newest(), Synced: v, Size: l.head.Size, Took: l.took}
 }
 
-// none is the error where there is no head.
+// none returns the error if there is no head.
 func (l *log) none() error {
 	if l.rev == 0 {
 		return fs.ErrNotExist
@@ -113,7 +114,7 @@ func (l *log) Load(c journal.Consumer, wait time.Duration) (ledger.Head, error) 
 	return l.now(), nil
 }
 
-// damage says where it is.
+// damage says where the damage is.
 func (l *log) damage(err error) error {
 	if d, ok := journal.AsDamage(err); ok && d.Path == "" {
 		d.Path = string(l.g.keys) + "…/" + l.board
@@ -121,7 +122,7 @@ func (l *log) damage(err error) error {
 	return err
 }
 
-// take gives what was offered and is to be read, and whether more is to be asked for.
+// take returns the offered batches to be read, and whether etcd must be asked for more.
 func (l *log) take() (offered []batch, unread, removed bool, need int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -167,14 +168,14 @@ func (l *log) After(h ledger.Head, c journal.Consumer, wait time.Duration) (ledg
 	return l.now(), nil
 }
 
-// A next is where a log will stand when all of it could be taken in.
+// A next is the position of a log after everything could be read.
 type next struct {
 	lines journal.Lines
 	rev   int64
 	head  head
 }
 
-// take takes a batch in, or a head alone. The error is ledger.ErrReload where what is known is
+// take reads a batch, or a head alone. The error is ledger.ErrReload if the known state belongs to
 // another board, or was forgotten.
 func (n *next) take(b batch, c journal.Consumer) (err error) {
 	if b.head != nil && b.head.ID != n.head.ID {
@@ -193,7 +194,7 @@ func (n *next) take(b batch, c journal.Consumer) (err error) {
 	return nil
 }
 
-// readOn takes in what etcd has, as of one moment.
+// readOn reads what etcd has, as of one moment.
 func (l *log) readOn(ctx context.Context, n *next, c journal.Consumer) error {
 	key := l.g.keys.head(l.board)
 	resp, err := l.g.get(ctx, key)
@@ -290,8 +291,8 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	return l.now(), nil
 }
 
-// done finds out whether a batch is there of which etcd said that it was refused: it says so
-// too of what made it full, which it has done.
+// done finds out whether a batch exists that etcd reported as refused: it also reports that for the
+// write that filled it, which it has done.
 func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev int64, err error) {
 	key := l.g.keys.batch(l.board, b.first)
 	resp, err := l.g.get(ctx, key)
@@ -307,13 +308,13 @@ func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev in
 	return false, 0, refusal
 }
 
-// isHead is the condition under which a write belongs behind what is known.
+// isHead is the condition that the head is the known one.
 func (l *log) isHead() clientv3.Cmp {
 	return clientv3.Compare(clientv3.ModRevision(l.g.keys.head(l.board)), "=", l.rev)
 }
 
-// met keeps what stands where a batch was to go, or finds that it is that batch itself,
-// whose first sending had arrived: then it gives by which revision.
+// met keeps what is stored where a batch was to go. If it is that batch itself, whose first attempt
+// had arrived, it returns the revision.
 func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err error) {
 	if len(heads) == 0 {
 		return 0, l.none()
@@ -334,7 +335,7 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	l.g.behind.Add(1)
 	if n := len(all); n > 0 && all[0].first == mine.first && all[n-1].last() == h.Version && h.ID == l.head.ID {
 		all[n-1].head, all[n-1].rev = &h, heads[0].ModRevision
-		for _, b := range all { // so that it need not be asked for
+		for _, b := range all { // so that it need not be read
 			l.offer(b)
 		}
 	} else {
@@ -343,7 +344,7 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	return 0, ledger.ErrBehind
 }
 
-// confirm makes sure that nobody wrote behind what is known.
+// confirm makes sure that nobody has written after the known state.
 func (l *log) confirm(ctx context.Context) error {
 	h, rev, err := l.g.fence(ctx, l.board)
 	switch {
@@ -358,10 +359,10 @@ func (l *log) confirm(ctx context.Context) error {
 	return nil
 }
 
-// MayRewrite is nil: whoever may write may do all.
+// MayRewrite returns nil: a server that can write can do everything.
 func (l *log) MayRewrite() error { return nil }
 
-// Hold and Release do nothing: a write that is behind is refused, and nobody is held up.
+// Hold and Release do nothing: a write that is behind is refused, so nobody waits.
 func (l *log) Hold(time.Duration) error { return nil }
 func (l *log) Release()                 {}
 

@@ -14,7 +14,7 @@ func (c *counter) get() float64 { return float64(c.n.Load()) }
 
 var _ prometheus.Collector = (*Store)(nil)
 
-// What a store tells at /metrics, beside what every server does.
+// Metrics of a store at /metrics, beside those of every server.
 var (
 	aboutSilence = prometheus.NewDesc("smallpantry_etcd_feed_silent_seconds", "For how long etcd has said nothing of what is written; beyond a second nothing is believed without asking.", nil, nil)
 	aboutLag     = prometheus.NewDesc("smallpantry_etcd_feed_lag_seconds", "How long the newest write took to come in, by the clocks of its server and of this one.", nil, nil)
@@ -27,7 +27,7 @@ var (
 	aboutRefused = prometheus.NewDesc("smallpantry_etcd_home_failures_total", "Calls whose board's home did not answer.", nil, nil)
 )
 
-// Describe and Collect tell what the store does: see prometheus.Collector.
+// Describe and Collect implement prometheus.Collector.
 func (s *Store) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{aboutSilence, aboutLag, aboutFences, aboutWrites, aboutBehind, aboutServers, aboutHomes, aboutPassed, aboutRefused} {
 		out <- d

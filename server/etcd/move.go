@@ -17,17 +17,16 @@ import (
 	"github.com/small-pantry/pantry/internal/store"
 )
 
-// A Moved board is one that was moved.
+// A Moved is a board that was moved.
 type Moved struct {
 	Board   string
 	Version int64
 	Bytes   int64
 }
 
-// Import puts the boards of a data directory, with their history, tokens and marks, into
-// etcd. No server may have the directory; it stays as it is. The errors are store.ErrInUse,
-// ErrServing, ErrNotEmpty, and those of a board that can't be read; then nothing was put, or
-// what was is taken back.
+// Import stores the boards of a data directory, with history, tokens and marks, in etcd. No server
+// can be using the directory, which is not changed. The errors are store.ErrInUse, ErrServing,
+// ErrNotEmpty, and those of a board that can't be read. After an error nothing is stored.
 func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err error) {
 	if _, err := os.Stat(filepath.Join(data, "boards")); err != nil {
 		return fmt.Errorf("there are no boards: %w", err)
@@ -93,7 +92,7 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 	return err
 }
 
-// putBoard puts what the file of a ledger holds, to which nobody writes.
+// putBoard stores the content of a ledger's file, which nobody writes to.
 func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m Moved, err error) {
 	image, err := os.ReadFile(l.Path())
 	if err != nil {
@@ -115,9 +114,9 @@ func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 	return Moved{name, told.Version, point.Bytes}, err
 }
 
-// Export writes all boards, with their history, tokens and marks, into a data directory that
-// has none, for a server with files. Servers must be stopped: what they would write later is
-// not in it. The errors are ErrServing and ErrNotEmpty.
+// Export writes all boards, with history, tokens and marks, into an empty data directory, for a
+// server with files. Servers must be stopped, because later writes would be missing. The errors are
+// ErrServing and ErrNotEmpty.
 func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err error) {
 	if err := s.unused(ctx, true); err != nil {
 		return err
@@ -142,7 +141,7 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 	return errors.Join(journal.SyncDir(journal.OS, filepath.Join(data, "boards")), journal.SyncDir(journal.OS, access))
 }
 
-// export writes the boards that lie in the group.
+// export writes the boards of the group.
 func (g *group) export(ctx context.Context, data string, each func(Moved)) error {
 	names, err := g.boards(ctx)
 	if err != nil {
@@ -173,7 +172,7 @@ func (g *group) export(ctx context.Context, data string, each func(Moved)) error
 	return nil
 }
 
-// file gives what is stored as it would stand in a file.
+// file returns the stored data in the form of a file.
 func (s stored) file() ([]byte, error) {
 	header, err := journal.HeaderOf(s.image)
 	if err != nil {

@@ -2,8 +2,8 @@ package etcd
 
 import "context"
 
-// writeParts writes the lines of a batch that is too large for one transaction. Until the
-// batch itself is there, nothing tells of them; what never will be is swept.
+// writeParts writes the lines of a batch that is too large for one transaction. Nothing refers to
+// them before the batch itself is there. If it never is, they are swept.
 func (l *log) writeParts(ctx context.Context, b *batch) (err error) {
 	b.parts, err = l.g.putParts(ctx, l.g.keys.parts(l.board)+b.id+"/", b.lines)
 	return err

@@ -13,12 +13,12 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// hop is what has no meaning for anybody but the two ends of a connection (RFC 9110, 7.6.1).
+// hop are the headers for one connection only (RFC 9110, 7.6.1).
 var hop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
 
-// pass has the home of a board answer: see server.Peers. A request under a key may come
-// twice, so that a home which is slow to answer can be passed by; any other only where
-// nothing of it was sent.
+// pass sends a request to the home of a board: see server.Peers. A request with an idempotency key
+// can arrive twice, so a slow home can be bypassed. Any other is sent elsewhere only if nothing of
+// it was sent.
 func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error) {
 	again := r.Header.Get("Idempotency-Key") != ""
 	within := p.within
@@ -31,13 +31,13 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) { sent = true }})
 	out, err := http.NewRequestWithContext(ctx, r.Method, home+r.URL.RequestURI(), bytes.NewReader(body))
 	if err != nil {
-		return false, nil // it is not an address, and nothing was sent
+		return false, nil // the address is invalid, and nothing was sent
 	}
 	out.Header = r.Header.Clone()
 	for _, name := range hop {
 		out.Header.Del(name)
 	}
-	out.Host = r.Host // by which links are made
+	out.Host = r.Host // for the links that it makes
 	out.Header.Set(headerHop, p.secret)
 	out.Header.Set(headerFrom, r.RemoteAddr)
 	resp, err := p.http.Do(out)
@@ -56,7 +56,7 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 	if err != nil {
 		p.shun(home)
 		if !again {
-			return false, fmt.Errorf("%w: the server that writes this board broke off: %w", ledger.ErrUncertain, err)
+			return false, fmt.Errorf("%w: the server that writes this board interrupted its answer: %w", ledger.ErrUncertain, err)
 		}
 		return false, nil
 	}
@@ -68,11 +68,11 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 		w.Header().Del(name)
 	}
 	w.WriteHeader(resp.StatusCode)
-	_, _ = w.Write(answer) // what can't be sent any more, the client does not want
+	_, _ = w.Write(answer) // an error of the connection is ignored: the client has gone
 	return true, nil
 }
 
-// shun has no server asked again for a while that did not answer.
+// shun avoids a server that did not answer, for a while.
 func (p *Peers) shun(home string) {
 	p.refused.add()
 	p.mu.Lock()
@@ -80,7 +80,7 @@ func (p *Peers) shun(home string) {
 	p.avoid[home] = time.Now().Add(avoided)
 }
 
-// from says whose request it is that another server passed on: see server.Peers.
+// from returns the client of a request that another server passed on: see server.Peers.
 func (p *Peers) from(r *http.Request) string {
 	shown, client := r.Header.Get(headerHop), r.Header.Get(headerFrom)
 	r.Header.Del(headerHop)

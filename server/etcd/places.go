@@ -10,8 +10,8 @@ import (
 	"github.com/small-pantry/pantry/internal/store"
 )
 
-// find gives the group of a board, and its head as it is now; without a head, there is no
-// such board.
+// find returns the group of a board, and its current head; no head means that there is no such
+// board.
 func (s *Store) find(ctx context.Context, name string) (*group, *head, error) {
 	s.mu.Lock()
 	g := s.where[name]
@@ -33,21 +33,21 @@ func (s *Store) find(ctx context.Context, name string) (*group, *head, error) {
 	return g, h, err
 }
 
-// called gives a group by its name.
+// called returns a group by its name.
 func (s *Store) called(name string) (*group, error) {
 	for _, g := range s.groups {
 		if g.name == name {
 			return g, nil
 		}
 	}
-	return nil, fmt.Errorf("%w: it lies in the group %q, which this server was not told of", ErrNoGroup, name)
+	return nil, fmt.Errorf("%w: it is in the group %q, which this server does not know", ErrNoGroup, name)
 }
 
 // ErrNoGroup is returned for a board in a group that a server does not know.
 var ErrNoGroup = errors.New("not in any known group")
 
-// place gives the group in which a new board is to lie: that which has the least, unless
-// another server has said where first.
+// place returns the group for a new board: the one that uses the least space, unless another server
+// has assigned one first.
 func (s *Store) place(ctx context.Context, name string) (*group, error) {
 	if s.opts.Boards > 0 {
 		resp, err := s.g.get(ctx, s.g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
@@ -77,7 +77,8 @@ func (s *Store) place(ctx context.Context, name string) (*group, error) {
 	return g, nil
 }
 
-// roomiest gives the group that has the least; one that does not say is none.
+// roomiest returns the group that uses the least space. A group that does not report it is left
+// out.
 func (s *Store) roomiest(ctx context.Context) *group {
 	best, least := s.g, int64(-1)
 	for _, g := range s.groups {
@@ -99,7 +100,7 @@ func (s *Store) roomiest(ctx context.Context) *group {
 	return best
 }
 
-// assigned takes in where a board lies.
+// assigned records the group of a board.
 func (s *Store) assigned(board, group string, is bool) {
 	g, err := s.called(group)
 	s.mu.Lock()

@@ -22,65 +22,66 @@ import (
 )
 
 const (
-	knownMarks  = 10_000    // of how many commits of a board the marks are known
-	smallBoard  = 256 << 10 // no checkpoint is made of less
+	knownMarks  = 10_000    // the number of commits of a board whose marks are known
+	smallBoard  = 256 << 10 // the minimum size for a checkpoint
 	lookAgain   = 200 * time.Millisecond
 	readyWithin = 2 * time.Second
 )
 
-// Options are what a Store needs.
+// Options are the settings of a Store.
 type Options struct {
-	// Endpoints are the client addresses of the nodes of etcd, HOST:PORT or http(s)://HOST:PORT.
+	// Endpoints are the client addresses of the etcd nodes, HOST:PORT or http(s)://HOST:PORT.
 	Endpoints []string
-	// TLS encrypts what goes to the nodes, and shows them a certificate; nil: neither.
+	// TLS encrypts the connections to the nodes, and has the client's certificate; nil means
+	// neither.
 	TLS *tls.Config
-	// Groups are further ones, each an etcd of its own, among which new boards are spread by
-	// how full they are. All servers on a store must have the same.
+	// Groups are further etcds. New boards are assigned to the one that uses the least space. All
+	// servers on a store must have the same groups.
 	Groups []Group
-	// Prefix is what all keys begin with; empty: DefaultPrefix.
+	// Prefix is the beginning of all keys; empty means DefaultPrefix.
 	Prefix string
-	// Boards is how many there may be; 0: any number.
+	// Boards is the maximum number of boards; 0 means no limit.
 	Boards int
-	// Idle is how long a board that nobody holds stays in memory; 0: 10 minutes.
+	// Idle is how long an unused board stays in memory; 0 means 10 minutes.
 	Idle time.Duration
-	// Problem is called with what was survived; nil: nobody is.
+	// Problem is called with problems that the store survives; nil ignores them.
 	Problem func(board string, err error)
 
 	ledger ledger.Options // of each board, for tests
 }
 
-// A Group is an etcd of its own, under a name that stays.
+// A Group is an etcd with a name that never changes.
 type Group struct {
 	Name      string
 	Endpoints []string
 }
 
-// A Store keeps boards in etcd, which several servers may do at the same time.
+// A Store stores boards in etcd. Several servers can use the same boards.
 type Store struct {
 	*store.Shelf
-	g      *group // the first, which has the tokens, and says where each board lies
+	g      *group // the first, which has the tokens and the group of each board
 	groups []*group
 	opts   Options
 
 	tmu    sync.Mutex     // guards tokens
-	tokens *ledger.Ledger // nil: nobody asked for them yet
+	tokens *ledger.Ledger // nil: not requested yet
 
 	peers atomic.Pointer[Peers] // nil: it is alone
 	lag   atomic.Int64          // of the feed, in milliseconds: see metrics
 
-	mu    sync.Mutex // guards what follows
+	mu    sync.Mutex // guards the following fields
 	open  map[string]*opened
-	where map[string]*group // of the boards, as far as that is known
+	where map[string]*group // of the boards, as far as known
 
 	stop  context.CancelFunc
 	feeds sync.WaitGroup
 }
 
-// An opened board hears what the feed tells.
+// An opened board receives the events of the feed.
 type opened struct {
 	log  *log
 	l    atomic.Pointer[ledger.Ledger] // nil: it is being opened
-	busy atomic.Int32                  // 1: it is being brought up to date; 2: and again
+	busy atomic.Int32                  // 1: it is being updated; 2: and once more afterwards
 }
 
 var (
@@ -91,15 +92,15 @@ var (
 // A mark of the store itself, under the key e.
 type storeMark struct {
 	Format    int    `json:"format"`
-	Random    string `json:"random"`              // drawn when the store was made, or restored
-	Restoring bool   `json:"restoring,omitempty"` // that is not done
+	Random    string `json:"random"`              // drawn when the store was created or restored
+	Restoring bool   `json:"restoring,omitempty"` // that is not complete
 }
 
 // ErrNewer is returned for a store of a later format.
 var ErrNewer = errors.New("a later program has written to this store: use a newer one")
 
-// Open opens the store in etcd, which it makes where there is none. The errors are
-// ErrNoMajority and ErrNewer.
+// Open opens the store in etcd, and creates it if there is none. The errors are ErrNoMajority and
+// ErrNewer.
 func Open(ctx context.Context, o Options) (*Store, error) {
 	groups, err := connect(o)
 	if err != nil {
@@ -122,7 +123,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	return s, nil
 }
 
-// connect gives what waits for the groups, the first first; that they answer is not said.
+// connect returns the groups, the first one first. It does not check that they answer.
 func connect(o Options) (all []*group, err error) {
 	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
 	for _, one := range append([]Group{{"", o.Endpoints}}, o.Groups...) {
@@ -147,7 +148,7 @@ func disconnect(all []*group) (err error) {
 	return err
 }
 
-// claim reads what the store is, or makes it, and gives a revision of etcd.
+// claim reads the mark of the store, or creates it, and returns a revision of etcd.
 func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*patience)
 	defer cancel()
@@ -208,7 +209,7 @@ func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err
 	return l, h == nil && err == nil, err
 }
 
-// openLedger opens the ledger of a board, which hears of all that is written from then on.
+// openLedger opens the ledger of a board, which receives everything that is written from then on.
 func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, error) {
 	o := &opened{log: &log{g: g, board: name, make: make}}
 	o.log.closed = func() {
@@ -230,12 +231,12 @@ func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, er
 		return nil, err
 	}
 	o.l.Store(l)
-	s.refresh(name, o) // what was told meanwhile
+	s.refresh(name, o) // what was delivered meanwhile
 	return l, nil
 }
 
-// refresh takes in what a board's log was offered. At most one does so at a time, and once
-// more where there was news meanwhile.
+// refresh reads what a board's log was offered. It runs once at a time, and once more if something
+// new arrived meanwhile.
 func (s *Store) refresh(name string, o *opened) {
 	l := o.l.Load()
 	if l == nil || o.busy.Add(1) > 1 {
@@ -265,7 +266,7 @@ func (s *Store) refresh(name string, o *opened) {
 	}()
 }
 
-// opened gives a board that is open; nil: it is not.
+// opened returns an open board; nil means that it is not open.
 func (s *Store) opened(board string) *opened {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -288,7 +289,7 @@ func (s *Store) made(board string) {
 	}
 }
 
-// removed closes a board that was removed, by whatever server.
+// removed closes a board that any server has removed.
 func (s *Store) removed(board string) {
 	if o := s.opened(board); o != nil {
 		_ = o.log.gone()
@@ -311,10 +312,10 @@ func (s *Store) missed(g *group) {
 	}
 }
 
-// Near says whether what other servers write comes in: see store.Shared.
+// Near reports whether the writes of other servers arrive: see store.Shared.
 func (s *Store) Near() bool { return s.g.near() }
 
-// Servers is how many there are: see store.Shared.
+// Servers returns the number of servers: see store.Shared.
 func (s *Store) Servers() int {
 	if p := s.peers.Load(); p != nil {
 		return max(len(p.Servers()), 1)
@@ -322,7 +323,7 @@ func (s *Store) Servers() int {
 	return 1
 }
 
-// Tokens gives the ledger of the tokens: see store.Store.
+// Tokens returns the ledger of the tokens: see store.Store.
 func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()
@@ -336,7 +337,7 @@ func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 	return s.tokens, nil
 }
 
-// Boards tells of the boards: see store.Store.
+// Boards lists the boards: see store.Store.
 func (s *Store) Boards(ctx context.Context, after string, limit int) (out []store.Info, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -344,7 +345,7 @@ func (s *Store) Boards(ctx context.Context, after string, limit int) (out []stor
 		heads, n := g.keys.heads(), 0
 		_, err := g.walk(ctx, heads+after+"\x00", clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, value []byte) error {
 			if name := key[len(heads):]; journal.CheckName(name) == nil {
-				h, _ := readHead(key, value) // of one that can't be read, the name alone
+				h, _ := readHead(key, value) // only the name of one that can't be read
 				out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
 				if n++; n == limit {
 					return errEnough
@@ -382,7 +383,7 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 	})
 }
 
-// remove removes a board, and then where it lay.
+// remove removes a board, and then its group.
 func (s *Store) remove(ctx context.Context, g *group, name string) error {
 	if err := g.remove(ctx, name); err != nil {
 		return err
@@ -392,7 +393,7 @@ func (s *Store) remove(ctx context.Context, g *group, name string) error {
 	return err
 }
 
-// remove removes all of a board that lies in the group.
+// remove removes everything of a board in the group.
 func (g *group) remove(ctx context.Context, name string) error {
 	key := g.keys.head(name)
 	then := []clientv3.Op{clientv3.OpDelete(key)}
@@ -403,7 +404,7 @@ func (g *group) remove(ctx context.Context, name string) error {
 	return err
 }
 
-// Ready says whether most nodes answer: see store.Store.
+// Ready reports whether most nodes answer: see store.Store.
 func (s *Store) Ready(ctx context.Context) error {
 	if s.Closed() {
 		return ledger.ErrClosed

@@ -16,12 +16,12 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A stored is all of a board at one moment.
+// A stored is everything of a board at one moment.
 type stored struct {
 	head    head
-	rev     int64 // by which the head was written
+	rev     int64 // that wrote the head
 	image   []byte
-	batches []batch // behind it
+	batches []batch // after it
 }
 
 func (s stored) read(c journal.Consumer) (journal.Lines, error) {
@@ -41,7 +41,7 @@ func (s stored) read(c journal.Consumer) (journal.Lines, error) {
 	return lines, nil
 }
 
-// load reads all of a board. The error is fs.ErrNotExist where there is none.
+// load reads everything of a board. The error is fs.ErrNotExist if there is no such board.
 func (g *group) load(ctx context.Context, board string) (s stored, err error) {
 	for {
 		s, err = g.loadOnce(ctx, board)
@@ -72,7 +72,7 @@ func (g *group) loadOnce(ctx context.Context, board string) (s stored, err error
 	return s, err
 }
 
-// parts reads what lies in parts.
+// parts reads data in parts.
 func (g *group) parts(ctx context.Context, under string, n int, opts ...clientv3.OpOption) (all []byte, err error) {
 	for i := range n {
 		resp, err := g.get(ctx, part(under, i), opts...)
@@ -87,7 +87,7 @@ func (g *group) parts(ctx context.Context, under string, n int, opts ...clientv3
 	return all, nil
 }
 
-// batches reads those from a version on.
+// batches reads the batches from a version on.
 func (g *group) batches(ctx context.Context, board string, from int64, opts ...clientv3.OpOption) (all []batch, err error) {
 	end := clientv3.GetPrefixRangeEnd(g.keys.batches(board))
 	for next := g.keys.batch(board, from); ; {
@@ -109,7 +109,7 @@ func (g *group) batches(ctx context.Context, board string, from int64, opts ...c
 	}
 }
 
-// whole reads a batch, with its parts.
+// whole reads a batch with its parts.
 func (g *group) whole(ctx context.Context, board string, kv *mvccpb.KeyValue, opts ...clientv3.OpOption) (batch, error) {
 	b, err := readBatch(string(kv.Key), kv.Value)
 	if err != nil {
@@ -127,7 +127,7 @@ func (g *group) fill(ctx context.Context, board string, b *batch, opts ...client
 	return err
 }
 
-// Past reads what there is now.
+// Past reads the current state.
 func (l *log) Past(ledger.Head) (ledger.Past, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
@@ -164,7 +164,7 @@ func (p *past) Back(each func(line []byte) (more bool, err error)) error {
 		return goOn, err
 	}
 	for _, b := range slices.Backward(p.all.batches) {
-		// A newline stands for the header, which a batch does not have.
+		// A newline replaces the header, which a batch does not have.
 		lines := append([]byte("\n"), b.lines...)
 		if err := journal.Backward(bytes.NewReader(lines), int64(len(lines)), note); err != nil || !goOn {
 			return err

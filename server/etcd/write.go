@@ -14,8 +14,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A write is a transaction of its own among others: then is done where cond holds, and
-// otherwise els.
+// A write is one of several in a transaction: then is executed if cond holds, and els otherwise.
 type write struct {
 	cond clientv3.Cmp
 	then []clientv3.Op
@@ -50,20 +49,20 @@ func (g *group) commit(some []*write) {
 	}
 }
 
-// do carries out a write. What may or may not have been done is sent again, the same, until
-// it is known: where the first has arrived, the second finds it. The errors are
-// ledger.ErrNotStored for what was refused, ledger.ErrUncertain where the time ended before
-// it was known, and ErrNoMajority where nothing was sent at all.
+// do executes a write. If the outcome is unknown, it sends the same again until it is known: if the
+// first attempt has arrived, the second one finds it. The errors are ledger.ErrNotStored if it was
+// refused, ledger.ErrUncertain if the time ended before the outcome was known, and ErrNoMajority if
+// nothing was sent.
 func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverpb.ResponseOp, rev int64, err error) {
-	if !g.near() { // better to ask first than to leave something in doubt
+	if !g.near() { // asking first is better than leaving something uncertain
 		if _, _, err := g.fence(ctx, ""); err != nil {
 			return false, nil, 0, err
 		}
 	}
-	if ctx.Err() != nil { // nothing is sent of which nobody would hear
+	if ctx.Err() != nil { // nothing is sent that nobody would receive
 		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
 	}
-	doubt := false // an attempt before may have arrived
+	doubt := false // an earlier attempt can have arrived
 	done, err := persist(ctx, func() (*write, error) {
 		try := w
 		try.done = make(chan struct{})
@@ -80,7 +79,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 		return &try, try.err
 	})
 	if err != nil && !errors.Is(err, ledger.ErrNotStored) {
-		err = fmt.Errorf("%w: etcd has not said whether it was done: %w", ledger.ErrUncertain, err)
+		err = fmt.Errorf("%w: etcd has not answered whether it was done: %w", ledger.ErrUncertain, err)
 	}
 	if err != nil {
 		return false, nil, 0, err
@@ -88,7 +87,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 	return done.held, done.says, done.rev, nil
 }
 
-// refused says whether an error is one after which nothing can have been done.
+// refused reports whether an error means that certainly nothing was done.
 func refused(err error) bool {
 	for _, no := range []error{
 		rpctypes.ErrNoSpace, rpctypes.ErrRequestTooLarge, rpctypes.ErrTooManyRequests, rpctypes.ErrTooManyOps, rpctypes.ErrPermissionDenied,
