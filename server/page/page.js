@@ -21,7 +21,7 @@ setText($('name'), name)
 document.title = name
 
 const table = new Table(store)
-let facts, happened, fine, since, soon, looked = 0, looking, shared, waits = [], had = false
+let facts, happened, fine, since, soon, looked = 0, looking, owns = false, shared, waits = [], had = false
 
 /** Makes an op: '' where it is stored or waits, else a sentence, or {theirs} where somebody was faster. */
 async function store(op) {
@@ -109,9 +109,12 @@ function drawFacts() {
   if (facts.prefix) said.push(`only ${facts.prefix}`)
   if (facts.closed) said.push('only declared names')
   setText($('facts'), said.join(' · '))
-  const owns = facts.may === 'own' && !!token
-  $('share').hidden = !owns
-  if (owns) shared ??= import('./share.js').then(m => new m.Share(board, facts.prefix ?? ''), () => { shared = undefined })
+  owns = facts.may === 'own' && !!token
+  if (!owns) $('share').hidden = true
+  else {
+    shared ??= import('./share.js').then(m => new m.Share(board, facts.prefix ?? ''))
+    shared.then(() => { $('share').hidden = !owns }, () => { shared = undefined }) // before, a click would do nothing
+  }
   $('add').hidden = !table.may.changes || facts.closed || !!table.past
   const field = $('add').elements.name
   if (facts.prefix && !field.value) field.value = facts.prefix
