@@ -8,7 +8,10 @@ export const parse = (text, odd = long, make = BigInt) => odd === long && !/\d{1
 	text.replace(/"(?:\\.|[^"\\])*"|-?\d[\d.eE+-]*/g, s => s[0] !== '"' && odd(s) ? `{"${exact}":"${s}"}` : s),
 	(_, x) => x?.[exact] ? make(x[exact]) : x)
 
-export const write = (x, kind) => JSON.stringify(x, (_, x) => {
+export const write = (x, kind) => JSON.stringify(x, function(at, x) {
+	const own = this[at] // before its toJSON
+	if (own instanceof Date && /list|map/.test(kind)) throw invalid('a time inside a list or a map is no time when it is read: store it as a text or a number')
+	if (kinds.bytes[1](own)) x = own
 	if (kinds.bytes[1](x)) return btoa(Array.from(x, b => String.fromCharCode(b)).join(''))
 	if (typeof x === 'bigint') return `${exact}${x}`
 	if (kind === 'float' && Number.isInteger(x)) return exact + (Object.is(x, -0) ? '-0' : `${x}`).replace(/^-?\d+$/, '$&.0')
@@ -67,6 +70,7 @@ export const [bool, int, float, text, bytes, time, list, map] = Object.keys(kind
 export const oneOf = (name, first, ...rest) => text(name, first, { choices: [first, ...rest] })
 
 export const tagOf = e => e?.kind ? `${e.version}-${Date.parse(e.updated)}` : '0'
+const clock = () => performance.now() // the wall clock can be set back
 const delay = ms => new Promise(f => setTimeout(f, ms))
 const queryOf = query => {
 	const q = new URLSearchParams()
@@ -77,7 +81,9 @@ const queryOf = query => {
 export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, patience = 5000, declare = [], push = true, offline, parse: read = parse, onProblem = e => console.warn(e) } = {}) {
 	const [, base, path, token = ''] = /^(https?:\/\/[^/?#]+)\/boards\/([^/?#]+)(?:#(.*))?$/.exec(link) ?? []
 	if (!base) throw new BoardError('link', 'a link is http://HOST:PORT/boards/BOARD')
-	const board = decodeURIComponent(path), instance = draw(), place = `${base}/v1/boards/${path}`, who = token.split('.')[0]
+	let board
+	try { board = decodeURIComponent(path) } catch { throw new BoardError('link', `${path} is no board's name`) }
+	const instance = draw(), place = `${base}/v1/boards/${path}`, who = token.split('.')[0]
 	const names = new Set(), nodes = new Map(), watchers = new Set(), over = new AbortController(), page = globalThis.document
 	const status = { way: '', version: 0 }
 	let prefixes = [], entries = new Map(), mark = '', epoch = 0, from, declared, setReady
@@ -122,20 +128,21 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 	// Sends, and again for as long as patience says.
 	async function send(rq) {
-		const end = Date.now() + patience
+		const end = clock() + patience
 		for (let wait = 50, sent = rq.sent; ; wait = Math.min(wait * 1.5, 1000)) {
 			try {
 				if (later > end && !rq.once) throw new BoardError('rate-limited', 'the server wants no call yet')
-				if (!rq.once) await delay(later - Date.now())
+				if (!rq.once) await delay(later - clock())
 				let text = '', json = {}
-				const { ok, status, headers } = await request({ ...rq, since: sent && rq.since }, timeout, s => { text += s }), retryAfter = +headers.get('Retry-After')
+				const { ok, status, headers } = await request({ ...rq, since: sent && rq.since }, timeout, s => { text += s }), wants = headers.get('Retry-After') ?? 0
+				const retryAfter = wants >= 0 ? +wants : Math.max(0, (Date.parse(wants) - Date.now()) / 1000) || 0 // seconds or a date
 				try { json = read(text) } catch {}
 				if (ok) return Object.assign(json, headers.has('Repeated') && { repeated: true })
-				if (retryAfter) later = Math.max(later, Date.now() + Math.min(retryAfter, 300) * 1000)
+				if (retryAfter) later = Math.max(later, clock() + Math.min(retryAfter, 300) * 1000)
 				throw json.code ? new BoardError(json.code, json.detail, { status, retryAfter, at: json.op, stored: json.entry })
 					: status < 500 ? unexpected(status) : new BoardError('uncertain', `${base} failed; it may have been done`)
 			} catch (e) {
-				if (!unsure(e) || rq.once || Date.now() + wait > end || rq.signal?.aborted) throw e
+				if (!unsure(e) || rq.once || clock() + wait > end || rq.signal?.aborted) throw e
 			}
 			sent = true
 			await delay(wait * (0.5 + Math.random()))
@@ -166,7 +173,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		mark = page.mark
 		status.version = page.version
 		for (const n of changed) if (nodes.has(n)) node(n).refused = undefined
-		if (changed.size) news = Date.now(), tell([...changed])
+		if (changed.size) news = clock(), tell([...changed])
 		return changed
 	}
 	function answered(way, error) {
@@ -200,16 +207,16 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 	// True: the next may come at once.
 	async function ask(wait) {
-		const begun = Date.now()
+		const begun = clock()
 		asking = new AbortController()
 		try {
 			const more = await poll(wait, asking.signal)
-			if (wait ? more || Date.now() - begun > 15000 : push && !idle() && Date.now() >= Math.min(streamAt, waitAt)) return true
+			if (wait ? more || clock() - begun > 15000 : push && !idle() && clock() >= Math.min(streamAt, waitAt)) return true
 		} catch (e) { kicked || over.signal.aborted || answered('', e) }
-		if (wait && !kicked) waitAt = Date.now() + 60000
+		if (wait && !kicked) waitAt = clock() + 60000
 	}
 	async function stream() {
-		const [query, asked] = question(), begun = Date.now()
+		const [query, asked] = question(), begun = clock()
 		let worked, rest = '', data = '', whole
 		asking = new AbortController()
 		try {
@@ -236,8 +243,8 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			if (e.code === 'unreachable' && (!worked || /time$/.test(e.message))) answered('', e)
 			if (status.error && !worked) return
 		}
-		cuts = Date.now() - begun > 10000 ? 0 : cuts + 1
-		streamAt = Date.now() + (!worked ? 60000 : cuts > 1 ? Math.min(1000 * 2 ** cuts, 60000) : 0)
+		cuts = clock() - begun > 10000 ? 0 : cuts + 1
+		streamAt = clock() + (!worked ? 60000 : cuts > 1 ? Math.min(1000 * 2 ** cuts, 60000) : 0)
 		if (worked) await delay(Math.random() * 500)
 		return ask()
 	}
@@ -248,11 +255,11 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		})
 		await 0
 		while (!over.signal.aborted) {
-			const now = Date.now(), hold = paused ? Infinity : later - now
+			const now = clock(), hold = paused ? Infinity : later - now
 			if (hold > 0) { await sleep(hold); continue }
 			kicked = false
 			if (await (!push || idle() || status.error ? ask() : now >= streamAt ? stream() : ask(now >= waitAt && mark ? 30 : null)) || kicked) continue
-			pause = !pause || Date.now() - news < 15 * fast ? fast : Math.min(pause * 1.5, slow)
+			pause = !pause || clock() - news < 15 * fast ? fast : Math.min(pause * 1.5, slow)
 			await sleep(pause * (0.9 + Math.random() / 5))
 			if (kicked) pause = 0
 		}
@@ -320,7 +327,10 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		const number = x => /int|float/.test(kind) && kinds[kind][1](x) ? x : key.fit(NaN)
 		const op = {
 			set: x => one('put', { value: key.fit(x), as: kind, kind }),
-			setIf: (seen, x) => ({ ...op.set(x), if: seen.tag }),
+			setIf(seen, x) {
+				if (!seen?.tag) throw invalid(`setIf of ${name} takes what state() gave`)
+				return { ...op.set(x), if: seen.tag }
+			},
 			clear: () => one('drop'),
 			add: n => one('add', { amount: number(n), min, max }),
 			raise: n => one('raise', { to: key.fit(n) }),
@@ -356,7 +366,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		}
 		for (const verb in op) v[verb] = async (...args) => {
 			const takes = verb === 'take'
-			if (verb === 'setIf' && args[0].phase === 'unknown') throw invalid(`${name} is not known yet`)
+			if (verb === 'setIf' && args[0]?.phase === 'unknown') throw invalid(`${name} is not known yet`)
 			try {
 				const page = await act(verb, args, undefined, takes)
 				return takes ? { item: page.results[0].taken, found: true } : /set|clear/.test(verb) ? undefined : valueIn(entryIn(page))
@@ -379,7 +389,10 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 
 	const queue = offline ? openQueue(place, who, over.signal, { sendItem, tell, problem, known: n => [mark, tagOf(entries.get(n))], mine: e => e.from === from, away: () => unsure(status.error) }) : null
 	const shown = () => page.hidden ? b.pause() : b.resume(), b = {
-		board, status, on, commit: (ops, how) => commit(ops, how), ready: () => (begin(), ready),
+		board, status, on, async commit(ops, how) {
+			if (!Array.isArray(ops) || !ops.every(o => o?.json)) throw invalid('commit takes a list of ops, such as [tank.op.add(-10)]')
+			return commit(ops, how)
+		}, ready: () => (begin(), ready),
 		call: (method, path, { query, body, signal } = {}) => send({ method, path, query, signal, body: body && write(body), key: method !== 'GET' && draw() }),
 		watch(prefix, f) {
 			const wants = n => n.startsWith(prefix)

@@ -36,11 +36,17 @@ export const values = test(async () => {
     try { check(write(x) === undefined, `${String(x)} became ${write(x)}`) } catch (e) { bad = e }
     check(!bad || bad.code === 'invalid', `${String(x)}: ${bad}`)
   }
-  for (const bad of [() => int('', 0), () => int('a//b', 0), () => int('../x', 0), () => int('a/.', 0), () => int('n', 1.5), () => int('n', 9, { min: 0, max: 5 }), () => join('http://x'), () => join('ftp://x/boards/b')]) {
+  for (const bad of [() => int('', 0), () => int('a//b', 0), () => int('../x', 0), () => int('a/.', 0), () => int('n', 1.5), () => int('n', 9, { min: 0, max: 5 }), () => join('http://x'), () => join('ftp://x/boards/b'), () => join('http://x/boards/%zz')]) {
     let e
     try { bad() } catch (x) { e = x }
     check(e instanceof BoardError && /^(invalid|link)$/.test(e.code), `${bad} gave ${e}`)
   }
+  for (const x of [[new Date()], [{ at: new Date() }]]) {
+    let e
+    try { write({ value: x }, 'list') } catch (bad) { e = bad }
+    check(e?.code === 'invalid', `a time in a list: ${e}`)
+  }
+  if (globalThis.Buffer) check(write(Buffer.from([0, 255]), 'bytes') === '"AP8="', `a Buffer: ${write(Buffer.from([0, 255]), 'bytes')}`)
 })
 
 // A callback and an iterator are told the first value and each newer one, the last always.
@@ -411,7 +417,33 @@ export const edges = test(async origin => {
   same(was.get(), 0, 'another')
   d.close()
 
+  const held = n.get()
+  for (const [f, code] of [[() => n.setIf({}, 5), 'invalid'], [() => n.setIf(undefined, 5), 'invalid'], [() => b.commit(n.op.add(1)), 'invalid'], [() => b.commit([{}]), 'invalid'], [() => b.commit(), 'invalid']]) {
+    let e
+    try { await f() } catch (bad) { e = bad }
+    same([e instanceof BoardError, e?.code, n.get()], [true, code, held], String(f))
+  }
+
+  // A Retry-After is a date, or the wall clock is set back meanwhile: the change is sent.
+  let refused = 0
   const real = globalThis.fetch
+  globalThis.fetch = async (...a) => a[0].includes('/commit') && !refused++
+    ? new Response('{"code":"rate-limited","detail":"too often"}', { status: 429, headers: { 'Retry-After': new Date(Date.now() + 2000).toUTCString() } }) : real(...a)
+  const asked = Date.now(), r = join(link, { ...quick, patience: 5000, push: false }), rn = r.on(int('n', 0))
+  await rn.set(2)
+  check(refused === 2 && Date.now() - asked > 500, `a date in Retry-After: ${refused} calls in ${Date.now() - asked} ms`)
+  const wall = Date.now
+  globalThis.fetch = async (...a) => {
+    if (!a[0].includes('/commit') || refused++ > 2) return real(...a)
+    setTimeout(() => { Date.now = () => wall() - 3600e3 }, 100)
+    return new Response('{"code":"rate-limited","detail":"too often"}', { status: 429, headers: { 'Retry-After': '1' } })
+  }
+  const late = setTimeout(() => { throw new Error('nothing is sent after the clock was set back') }, 20000)
+  await rn.set(3)
+  clearTimeout(late)
+  Date.now = wall
+  r.close()
+
   globalThis.fetch = async (...a) => {
     const answer = await real(...a)
     return a[0].includes('/commit') ? new Response((await answer.text()).replace(/"results":.*/, '"results":[]}'), answer) : answer
