@@ -435,7 +435,7 @@ export const edges = test(async origin => {
   const wall = Date.now
   globalThis.fetch = async (...a) => {
     if (!a[0].includes('/commit') || refused++ > 2) return real(...a)
-    setTimeout(() => { Date.now = () => wall() - 3600e3 }, 100)
+    setTimeout(() => { Date.now = () => wall() - 3600e3 }, 15)
     return new Response('{"code":"rate-limited","detail":"too often"}', { status: 429, headers: { 'Retry-After': '1' } })
   }
   const late = setTimeout(() => { throw new Error('nothing is sent after the clock was set back') }, 20000)
