@@ -49,7 +49,7 @@ func (p Place) Findings() (findings, notes []Finding) {
 			f.add("large-value", e.Name, "it takes %d KiB, which each launch and each change has to carry", size>>10)
 		}
 		if why := secret(e.Name, e.Value); why != "" {
-			f.add("secret", e.Name, "%s, and it stands in the file in the clear: declare its key Sealed", why)
+			f.add("secret", e.Name, "%s, and the file has it in the clear: declare its key Sealed", why)
 		}
 		if numberAsText(e.Value) {
 			f.add("number-as-text", e.Name, "the text %s is a number; an app that adds to it or compares it wants it as one", entry.Quoted(e.Value))
