@@ -256,7 +256,8 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 	return list, nil
 }
 
-// Revoke revokes the tokens of a board that those finds, all or none. The errors are
+// Revoke revokes the tokens of a board that those finds, all or none. For a by with a prefix, tokens
+// that List does not return don't exist. The errors are
 // value.ErrAbsent if there is none, and those of Make.
 func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
@@ -268,7 +269,7 @@ func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, 
 			if err != nil {
 				return 0, err
 			}
-			if !those(k.Grant) {
+			if !those(k.Grant) || by.Prefix != "" && !by.Covers(k.Grant) { // by must not learn that it exists
 				continue
 			}
 			if err := by.covers(k.Grant); err != nil {
