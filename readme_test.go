@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The programs in the README and in the documents compile, the complete one
-// prints what the text says, and each link leads to a file.
+// The programs in the README and in the documents compile, and the complete one prints what the text
+// says.
 func TestReadme(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -54,17 +54,39 @@ func TestReadme(t *testing.T) {
 		require.NoError(t, err, string(out))
 		assert.Equal(t, want, string(out))
 	}
+}
 
+// Each link of a document leads to a file, and its anchor to a heading there.
+func TestLinks(t *testing.T) {
+	t.Parallel()
 	documents, err := filepath.Glob("docs/*.md")
 	require.NoError(t, err)
 	for _, document := range append(documents, "README.md", "CHANGELOG.md", "CONTRIBUTING.md", "SECURITY.md") {
 		text, err := os.ReadFile(document)
 		require.NoError(t, err)
-		for _, link := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(string(text), -1) {
-			_, err := os.Stat(filepath.Join(filepath.Dir(document), link[1]))
-			assert.NoError(t, err, "a link in %s", document)
+		for _, link := range regexp.MustCompile(`\]\(([^)#:]*)(?:#([^)]+))?\)`).FindAllStringSubmatch(string(text), -1) {
+			to := document
+			if link[1] != "" {
+				to = filepath.Join(filepath.Dir(document), link[1])
+			}
+			if _, err := os.Stat(to); assert.NoError(t, err, "a link in %s", document) && link[2] != "" {
+				assert.Contains(t, anchors(t, to), link[2], "an anchor in %s", document)
+			}
 		}
 	}
+}
+
+// anchors returns the anchors of a document's headings.
+func anchors(t *testing.T, document string) []string {
+	t.Helper()
+	text, err := os.ReadFile(document)
+	require.NoError(t, err)
+	var all []string
+	for _, h := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(string(text), -1) {
+		kept := regexp.MustCompile(`[^\p{L}\p{N} _-]`).ReplaceAllString(strings.ToLower(h[1]), "")
+		all = append(all, strings.ReplaceAll(kept, " ", "-"))
+	}
+	return all
 }
 
 // goBlocks returns the Go programs that a document shows.
