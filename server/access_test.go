@@ -739,9 +739,9 @@ func TestReady(t *testing.T) {
 	assert.NotContains(t, told, "xxxxxxxxx", "what somebody asks for makes no line")
 }
 
-// The admin token that a server draws is there after a power cut: owners' links rest on it.
+// The admin token that a server draws is there after a power cut: owners' links depend on it. The test
+// replaces the disk of all tests, so none runs beside it.
 func TestAdminTokenIsSynced(t *testing.T) {
-	t.Parallel()
 	data := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(data, "boards"), 0o700)) // whose making syncs DATA too
 	require.NoError(t, os.Mkdir(filepath.Join(data, "access"), 0o700))

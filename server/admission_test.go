@@ -274,7 +274,7 @@ func TestBehindProxy(t *testing.T) {
 		var log strings.Builder
 		s := startShared(t, server.Options{
 			BehindProxy: c.proxies, Log: slog.New(slog.NewTextHandler(lockedWriter{&mu, &log}, nil)),
-			Limits: server.Limits{ClientRate: 1000, AddressRate: 5, BoardRate: 1000},
+			Limits: server.Limits{ClientRate: 1000, AddressRate: 1, BoardRate: 1000},
 		})
 		from := func(address string) int {
 			return s.as(s.admin, "GET", "/v1/boards", "", "X-Forwarded-For", address).status
