@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -35,6 +36,13 @@ func (p *problems) add(one pantry.Problem) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.all = append(p.all, one)
+}
+
+// list returns what was reported so far. OnProblem runs in a goroutine of its own.
+func (p *problems) list() []pantry.Problem {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Clone(p.all)
 }
 
 func (p *problems) like(is error) (n int) {
@@ -581,8 +589,9 @@ func TestSecretOfALink(t *testing.T) {
 	told += err.Error()
 	_, err = b.Tokens(t.Context())
 	told += err.Error()
+	require.Eventually(t, func() bool { return len(met.list()) > 0 }, 10*time.Second, time.Millisecond)
 	require.NoError(t, b.Close())
-	for _, p := range met.all {
+	for _, p := range met.list() {
 		told += p.Err.Error() + p.Place
 	}
 	for _, bad := range []string{"http://h/boards/Rowan#" + secret, "ftp://h/boards/b#" + secret, "http://h/x#" + secret, "http://%zz#" + secret} {
