@@ -3,7 +3,6 @@ package pantry
 import (
 	"cmp"
 	"fmt"
-	"reflect"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -80,9 +79,9 @@ func (ns *Namespace) declare() error {
 			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", lost))
 		}
 		k.examine(ns)
-		if s, ok := k.(interface{ structure() (reflect.Type, bool) }); ok {
-			t, family := s.structure()
-			ns.strayMembers(k.Name(), t, family)
+		if s, ok := k.(interface{ structure() (*members, bool) }); ok {
+			m, family := s.structure()
+			ns.strayMembers(k.Name(), m, family)
 		}
 		for _, one := range k.Declared() {
 			if entry.SecretKey(one) {

@@ -49,6 +49,7 @@ type definition[T any] struct {
 	format   func(T) string          // the inverse of typed
 	ask      string                  // what a user has to enter; empty means by kind
 	unkept   string
+	members  *members    // of an Object's struct; else nil
 	start    value.Value // def, encoded
 
 	unnameable error // why the name is invalid; a user may have typed part of it
@@ -210,7 +211,9 @@ func Object[T any](name string, def T) Key[T] {
 	if t := reflect.TypeFor[T](); t.Kind() != reflect.Struct {
 		misuse("Object %s takes a struct, not %s", name, t)
 	}
-	return composite(name, value.KindMap, def, def)
+	k := composite(name, value.KindMap, def, def)
+	k.d.members = membersOf(reflect.TypeFor[T]())
+	return k
 }
 
 func composite[T any](name string, kind value.Kind, def, base T) Key[T] {
@@ -348,13 +351,8 @@ func init() {
 	}
 }
 
-// structure returns the type of an Object's value, else nil.
-func (k Key[T]) structure() (t reflect.Type, family bool) {
-	if t := reflect.TypeFor[T](); k.Kind() == value.KindMap && t.Kind() == reflect.Struct {
-		return t, false
-	}
-	return nil, false
-}
+// structure returns the members of an Object's struct, else nil.
+func (k Key[T]) structure() (m *members, family bool) { return k.definition().members, false }
 
 // hasRules reports whether the key has rules besides Between and Keep.
 func (k Key[T]) hasRules() bool { return len(k.definition().rules) > 0 }

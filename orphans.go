@@ -95,31 +95,46 @@ func successor(name string, kind value.Kind, family bool, fresh []DeclaredKey) (
 	return DeclaredKey{}, false
 }
 
+// members are the members of a stored struct. They are computed with the key, so that an app without
+// such keys does not include the code for structs.
+type members struct {
+	typ   reflect.Type
+	names []string
+}
+
+func membersOf(t reflect.Type) *members {
+	fields, _ := fieldsOf(t, map[reflect.Type]*coder{})
+	m := &members{typ: t}
+	for _, f := range fields {
+		m.names = append(m.names, f.name)
+	}
+	return m
+}
+
 // strayMembers reports members of stored structs that the struct of a key does not have, each once. They
 // are kept, and nobody reads them.
-func (ns *Namespace) strayMembers(name string, t reflect.Type, family bool) {
-	if t == nil || t.Kind() != reflect.Struct {
+func (ns *Namespace) strayMembers(name string, of *members, family bool) {
+	if of == nil {
 		return
 	}
-	fields, _ := fieldsOf(t, map[reflect.Type]*coder{})
 	told := map[string]bool{}
 	note := func(e Entry) {
 		for _, m := range e.Value.Members() {
-			if told[m.Name] || slices.ContainsFunc(fields, func(f field) bool { return f.name == m.Name }) {
+			if told[m.Name] || slices.Contains(of.names, m.Name) {
 				continue
 			}
 			told[m.Name] = true
 			missing := ""
-			for _, f := range fields {
-				if _, has := e.Value.Member(f.name); !has {
-					missing = f.name
+			for _, field := range of.names {
+				if _, has := e.Value.Member(field); !has {
+					missing = field
 				}
 			}
 			hint := ""
 			if missing != "" {
 				hint = "; if it is " + scan.Quote(missing) + " now, add the schema step RenameMember(" + quote(name) + ", " + quote(m.Name) + ", " + quote(missing) + ")"
 			}
-			ns.prob.report(e.Name, nil, refuse.As(ErrInvalid, "%s has the member %s, and %s has no such field%s", e.Name, scan.Quote(m.Name), t, hint))
+			ns.prob.report(e.Name, nil, refuse.As(ErrInvalid, "%s has the member %s, and %s has no such field%s", e.Name, scan.Quote(m.Name), of.typ, hint))
 		}
 	}
 	if !family {

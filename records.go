@@ -65,8 +65,8 @@ func (k RecordsKey[T]) Declared() []DeclaredKey {
 	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Family: true}}
 }
 
-// structure returns the type of the records.
-func (k RecordsKey[T]) structure() (t reflect.Type, family bool) { return reflect.TypeFor[T](), true }
+// structure returns the members of the records' struct, or nil for maps.
+func (k RecordsKey[T]) structure() (m *members, family bool) { return k.one.definition().members, true }
 
 func (k RecordsKey[T]) unkept() string { return k.one.unkept() }
 
