@@ -186,6 +186,19 @@ func (b *Batch) overtaken(now source) bool {
 	return false
 }
 
+// Entries returns the entries of the batch whose names begin with prefix, in byte order of the names.
+func (b *Batch) Entries(prefix string) (all []Entry) {
+	if b.batch().ended {
+		return slices.Collect(b.ns.Entries(prefix))
+	}
+	for _, name := range b.namesUnder(prefix) {
+		if e, found := b.Entry(name); found {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
 // namesUnder returns the names that begin with prefix and hold a value in the batch.
 func (b *Batch) namesUnder(prefix string) []string {
 	names, known := b.lists[prefix]

@@ -84,9 +84,7 @@ func (ns *Namespace) declare() error {
 			ns.strayMembers(k.Name(), m, family)
 		}
 		for _, one := range k.Declared() {
-			if entry.SecretKey(one) {
-				ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s suggests a secret, which anybody who can read the file or a backup of it could read; declare it Sealed, or use another name", scan.Quote(one.Name)))
-			}
+			ns.reportSecret(one)
 			if before, ok := known[one.ID()]; !ok {
 				ns.compare(one.Name, known)
 			} else if before.Kind != one.Kind && !ns.migrated {

@@ -1,6 +1,7 @@
 package pantry
 
 import (
+	"fmt"
 	"reflect"
 	"slices"
 	"strings"
@@ -49,7 +50,7 @@ func (ns *Namespace) reportOrphans(known map[string]DeclaredKey) {
 		switch {
 		case found:
 			ns.prob.report(of, nil, refuse.As(ErrInvalid, "%s is stored, and no key of this app has that name; if it is %s now, add the schema step RenameKey(%q, %q), else DropKey(%[3]q)", scan.Quote(of), scan.Quote(k.Name), of, k.Name))
-		case !declared && len(ns.declaration.names) > 0 && known != nil && len(known) > 0:
+		case !declared && len(ns.declaration.names) > 0 && len(known) > 0:
 			ns.prob.report(of, nil, refuse.As(ErrInvalid, "%s is stored, and no app has declared it: it may be misspelt, or left by an earlier version", scan.Quote(of)))
 		}
 	}
@@ -80,12 +81,12 @@ func (ns *Namespace) holds(k DeclaredKey) bool {
 // successor returns the new key that a stored name probably has now: one of the same kind that shares a
 // word with it. compare reports names that nearly match.
 func successor(name string, kind value.Kind, family bool, fresh []DeclaredKey) (DeclaredKey, bool) {
-	words := strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune("-_/. ", r) })
+	words := wordsOf(name)
 	for _, k := range fresh {
 		if k.Family != family || !family && k.Kind != kind {
 			continue
 		}
-		shared := slices.ContainsFunc(strings.FieldsFunc(k.Name, func(r rune) bool { return strings.ContainsRune("-_/. ", r) }), func(w string) bool {
+		shared := slices.ContainsFunc(wordsOf(k.Name), func(w string) bool {
 			return len(w) > 2 && slices.Contains(words, w)
 		})
 		if shared {
@@ -93,6 +94,10 @@ func successor(name string, kind value.Kind, family bool, fresh []DeclaredKey) (
 		}
 	}
 	return DeclaredKey{}, false
+}
+
+func wordsOf(name string) []string {
+	return strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune("-_/. ", r) })
 }
 
 // members are the members of a stored struct. They are computed with the key, so that an app without
@@ -112,7 +117,7 @@ func membersOf(t reflect.Type) *members {
 }
 
 // strayMembers reports members of stored structs that the struct of a key does not have, each once. They
-// are kept, and nobody reads them.
+// are kept, and no code reads them.
 func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 	if of == nil {
 		return
@@ -132,7 +137,7 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 			}
 			hint := ""
 			if missing != "" {
-				hint = "; if it is " + scan.Quote(missing) + " now, add the schema step RenameMember(" + quote(name) + ", " + quote(m.Name) + ", " + quote(missing) + ")"
+				hint = fmt.Sprintf("; if it is %q now, add the schema step RenameMember(%q, %q, %[1]q)", missing, name, m.Name)
 			}
 			ns.prob.report(e.Name, nil, refuse.As(ErrInvalid, "%s has the member %s, and %s has no such field%s", e.Name, scan.Quote(m.Name), of.typ, hint))
 		}
@@ -147,8 +152,6 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 		note(e)
 	}
 }
-
-func quote(s string) string { return `"` + s + `"` }
 
 // usedKey is the first key that was used under a name.
 type usedKey struct {
@@ -179,6 +182,11 @@ func (ns *Namespace) firstUse(def any, one DeclaredKey, unkept string, sealed bo
 	if unkept != "" {
 		ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "%s", unkept))
 	}
+	ns.reportSecret(one)
+}
+
+// reportSecret reports a key whose name suggests a secret and that is not Sealed.
+func (ns *Namespace) reportSecret(one DeclaredKey) {
 	if entry.SecretKey(one) {
 		ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s suggests a secret, which anybody who can read the file or a backup of it could read; declare it Sealed, or use another name", scan.Quote(one.Name)))
 	}

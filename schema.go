@@ -148,21 +148,3 @@ func valueAs[T any](v value.Value) (x T, err error) {
 	err = coderOf(reflect.TypeFor[T]()).dec(v, reflect.ValueOf(&x).Elem())
 	return x, err
 }
-
-// Entries returns the entries of the batch whose names begin with prefix, in byte order of the names.
-func (b *Batch) Entries(prefix string) []Entry {
-	if b.batch().ended {
-		var all []Entry
-		for e := range b.ns.Entries(prefix) {
-			all = append(all, e)
-		}
-		return all
-	}
-	var all []Entry
-	for _, name := range b.namesUnder(prefix) {
-		if e, found := b.Entry(name); found {
-			all = append(all, e)
-		}
-	}
-	return all
-}

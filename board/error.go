@@ -76,15 +76,19 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // UserSentence returns the sentence for a user of the app: see pantry.Sentence.
 func (e *Error) UserSentence() string {
+	const uncertain = "The connection broke off: your change may have been stored. Look at it before you try again."
 	switch e.Code {
 	case "conflict":
 		return e.conflict()
 	case "queued":
 		return "No connection: your change is saved and will be sent later."
 	case "unreachable", "unavailable", "rate-limited", "unexpected":
+		if e.maybe {
+			return uncertain
+		}
 		return "No connection to the board: your change was not stored. Try again in a while."
 	case "uncertain", "too-late":
-		return "The connection broke off: your change may have been stored. Look at it before you try again."
+		return uncertain
 	case "forbidden", "unauthorized":
 		return "This link may not do that. Ask the owner of the board for one that may."
 	case "quota":

@@ -4,6 +4,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -38,10 +39,5 @@ func (s *Server) isProxy(address string) bool {
 	if err != nil {
 		return false
 	}
-	for _, p := range s.proxies {
-		if p.Contains(ip.Unmap()) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(s.proxies, func(p netip.Prefix) bool { return p.Contains(ip.Unmap()) })
 }

@@ -23,13 +23,14 @@ package vet
 import (
 	"fmt"
 	"go/ast"
-	"go/token"
+	"go/constant"
 	"go/types"
 	"strings"
 
 	"golang.org/x/tools/go/analysis"
 	"golang.org/x/tools/go/analysis/passes/inspect"
 	"golang.org/x/tools/go/ast/inspector"
+	"golang.org/x/tools/go/types/typeutil"
 )
 
 // Analyzer reports mistakes in the use of Small Pantry. It exports facts about declared names, so that
@@ -102,21 +103,8 @@ func (c *checker) inTest(n ast.Node) bool {
 // called returns the method or function of the library that a call calls: its package, the name of the
 // receiver's type ("" for a function), and its name.
 func (c *checker) called(call *ast.CallExpr) (path, receiver, name string) {
-	fun := ast.Unparen(call.Fun)
-	if index, ok := fun.(*ast.IndexExpr); ok {
-		fun = index.X
-	}
-	var id *ast.Ident
-	switch fun := fun.(type) {
-	case *ast.SelectorExpr:
-		id = fun.Sel
-	case *ast.Ident:
-		id = fun
-	default:
-		return "", "", ""
-	}
-	f, ok := c.TypesInfo.Uses[id].(*types.Func)
-	if !ok || f.Pkg() == nil || f.Pkg().Path() != devicePath && f.Pkg().Path() != boardPath {
+	f := typeutil.StaticCallee(c.TypesInfo, call)
+	if f == nil || f.Pkg() == nil || f.Pkg().Path() != devicePath && f.Pkg().Path() != boardPath {
 		return "", "", ""
 	}
 	if recv := f.Signature().Recv(); recv != nil {
@@ -204,18 +192,9 @@ func (c *checker) emit(d analysis.Diagnostic) {
 
 // stringOf returns a constant string.
 func (c *checker) stringOf(e ast.Expr) (string, bool) {
-	tv, ok := c.TypesInfo.Types[e]
-	if !ok || tv.Value == nil || tv.Value.Kind().String() != "String" {
+	v := c.TypesInfo.Types[e].Value
+	if v == nil || v.Kind() != constant.String {
 		return "", false
 	}
-	s := tv.Value.ExactString()
-	if len(s) < 2 || s[0] != '"' {
-		return "", false
-	}
-	return unquote(s), true
-}
-
-func unquote(s string) string {
-	lit := &ast.BasicLit{Kind: token.STRING, Value: s}
-	return strings.Trim(lit.Value, `"`)
+	return constant.StringVal(v), true
 }

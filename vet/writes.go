@@ -199,7 +199,7 @@ func (c *checker) inMain(f *ast.FuncDecl) {
 			return true
 		}
 		if _, receiver, name := c.called(call); receiver == "Board" && name == "Ready" {
-			if arg, ok := ast.Unparen(call.Args[0]).(*ast.CallExpr); ok && (c.text(arg) == "context.Background()" || c.text(arg) == "context.TODO()") {
+			if arg := c.text(ast.Unparen(call.Args[0])); arg == "context.Background()" || arg == "context.TODO()" {
 				c.report(call, "Ready waits for the whole Timeout without a network: pass a context that ends, or show the default meanwhile")
 			}
 		}

@@ -2,6 +2,7 @@ package admission
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 )
@@ -28,12 +29,12 @@ func NewGate(b Bounds, perLink int, patience time.Duration) *Gate {
 	return &Gate{pool: NewPool(b), perLink: perLink, patience: patience, queued: map[string]int{}}
 }
 
-// Enter waits for a slot, which leave gives back. The error is a *FullError if too many wait or the
+// Enter waits for a slot, which leave releases. Earlier requests of the same link go first. The error is a *FullError if too many wait or the
 // wait takes too long, and that of ctx.
 func (g *Gate) Enter(ctx context.Context, who Who) (leave func(), err error) {
 	w := &waiter{hold: g.pool.Hold(who), in: make(chan struct{})}
 	g.mu.Lock()
-	if !g.blocked(who) && w.hold.Grow(1) == nil {
+	if g.queued[who.Link] == 0 && w.hold.Grow(1) == nil {
 		g.mu.Unlock()
 		return func() { g.leave(w) }, nil
 	}
@@ -61,21 +62,17 @@ func (g *Gate) Enter(ctx context.Context, who Who) (leave func(), err error) {
 	return nil, err
 }
 
-// blocked reports whether an earlier request of the same shares waits. mu must be held.
-func (g *Gate) blocked(who Who) bool { return g.queued[who.Link] > 0 }
-
 // cancel removes a waiter, unless it has its slot.
 func (g *Gate) cancel(w *waiter) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	for i, one := range g.waiting {
-		if one == w {
-			g.waiting = append(g.waiting[:i], g.waiting[i+1:]...)
-			g.unqueue(w)
-			return true
-		}
+	i := slices.Index(g.waiting, w)
+	if i < 0 {
+		return false
 	}
-	return false
+	g.waiting = slices.Delete(g.waiting, i, i+1)
+	g.unqueue(w)
+	return true
 }
 
 func (g *Gate) unqueue(w *waiter) {
@@ -85,7 +82,7 @@ func (g *Gate) unqueue(w *waiter) {
 	}
 }
 
-// leave gives a slot back, and lets in every waiter that now finds room. A waiter whose share is used
+// leave releases a slot, and admits every waiter that now finds room. A waiter whose share is used
 // up does not hold up those of others.
 func (g *Gate) leave(w *waiter) {
 	g.mu.Lock()

@@ -94,7 +94,7 @@ func (h *Hold) Grow(n int64) error {
 	return nil
 }
 
-// Release gives everything back.
+// Release releases everything.
 func (h *Hold) Release() {
 	if h == nil || h.n == 0 {
 		return

@@ -3,6 +3,7 @@ package keycode
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -22,7 +23,7 @@ func (p Place) JS() ([]byte, error) {
 		if len(k.Choices) > 0 {
 			maker = "oneOf"
 		}
-		if !contains(uses, maker) {
+		if !slices.Contains(uses, maker) {
 			uses = append(uses, maker)
 		}
 		lines = append(lines, fmt.Sprintf("export const %s = %s", camel(k.Name), jsKey(maker, k)))
@@ -46,15 +47,6 @@ func (p Place) JS() ([]byte, error) {
 	}
 	b.WriteString("}\n")
 	return []byte(b.String()), nil
-}
-
-func contains(all []string, s string) bool {
-	for _, one := range all {
-		if one == s {
-			return true
-		}
-	}
-	return false
 }
 
 func jsKey(maker string, k entry.Declared) string {

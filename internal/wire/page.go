@@ -54,16 +54,7 @@ func WritePage(p *Page, bare bool, piece int, write func([]byte) error) error {
 	return write(append(b[:from], b[from+1:]...)) // without the opening brace
 }
 
-// AppendPage appends a page as an object: see WritePage.
-func AppendPage(dst []byte, p *Page, bare bool) []byte {
-	_ = WritePage(p, bare, 1<<30, func(b []byte) error { // it never fails
-		dst = append(dst, b...)
-		return nil
-	})
-	return dst
-}
-
-// ReadPage reads a page in the form of AppendPage. A page needs a board and a mark.
+// ReadPage reads a page in the form of WritePage. A page needs a board and a mark.
 func ReadPage(data []byte) (*Page, error) {
 	p := &Page{}
 	head, entries, tail := pageFields(p, nil)

@@ -38,10 +38,10 @@ func processorTime() time.Duration {
 		times[pid] = time.Duration(number(user)+number(system)+number(waitedUser)+number(waitedSystem)) * tick
 	}
 	var sum time.Duration
-	for todo := []int{os.Getpid()}; len(todo) > 0; {
-		pid := todo[0]
+	for pids := []int{os.Getpid()}; len(pids) > 0; {
+		pid := pids[0]
 		sum += times[pid]
-		todo = append(todo[1:], children[pid]...)
+		pids = append(pids[1:], children[pid]...)
 	}
 	return sum
 }

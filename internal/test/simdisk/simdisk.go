@@ -9,13 +9,10 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/small-pantry/pantry/internal/journal"
 )
@@ -112,126 +109,6 @@ func (d *Disk) step(op, path string) error {
 	return err
 }
 
-// Restarted gives the disk as another process finds it after this one died.
-func (d *Disk) Restarted() *Disk {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	n := New()
-	for name, ino := range d.names {
-		c := &inode{data: bytes.Clone(ino.data), synced: bytes.Clone(ino.synced), lost: slices.Clone(ino.lost), id: inodes.Add(1)}
-		n.names[name] = c
-		if d.kept[name] == ino {
-			n.kept[name] = c
-		}
-	}
-	maps.Copy(n.made, d.made)
-	maps.Copy(n.ids, d.ids)
-	return n
-}
-
-// survives reports whether a power cut that keeps only what was synced keeps the directory of a file.
-// mu must be held.
-func (d *Disk) survives(path string) bool {
-	for dir := filepath.Dir(path); ; dir = filepath.Dir(dir) {
-		if d.made[dir] {
-			return false
-		}
-		if dir == filepath.Dir(dir) {
-			return true
-		}
-	}
-}
-
-// Synced gives the disk as it is after a power cut that took all that was not
-// synced.
-func (d *Disk) Synced() *Disk {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	n := New()
-	for name, ino := range d.kept {
-		if !d.survives(name) {
-			continue
-		}
-		c := &inode{data: bytes.Clone(ino.synced), synced: bytes.Clone(ino.synced), id: inodes.Add(1)}
-		n.names[name], n.kept[name] = c, c
-	}
-	return n
-}
-
-// PowerCut gives the disk as it may be after a power cut: of what was not
-// synced each sector is there or not, at random, and so is each name that was
-// made or changed since the directory was synced.
-func (d *Disk) PowerCut(rng *rand.Rand, sector int) *Disk {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	n := New()
-	gone := map[string]bool{} // directories that were not synced, at random
-	for _, dir := range slices.Sorted(maps.Keys(d.made)) {
-		gone[dir] = rng.IntN(2) == 0
-	}
-	all := maps.Clone(d.kept)
-	maps.Copy(all, d.names)
-	for _, name := range slices.Sorted(maps.Keys(all)) {
-		if lostAbove(gone, name) {
-			continue
-		}
-		ino := d.kept[name]
-		if now := d.names[name]; now != ino && rng.IntN(2) == 0 {
-			ino = now
-		}
-		if ino != nil {
-			data := ino.afterCut(rng, sector)
-			c := &inode{data: data, synced: bytes.Clone(data), id: inodes.Add(1)}
-			n.names[name], n.kept[name] = c, c
-		}
-	}
-	return n
-}
-
-func lostAbove(gone map[string]bool, path string) bool {
-	for dir := filepath.Dir(path); dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
-		if gone[dir] {
-			return true
-		}
-	}
-	return false
-}
-
-func (ino *inode) afterCut(rng *rand.Rand, sector int) []byte {
-	size := len(ino.synced)
-	if len(ino.data) != size {
-		switch rng.IntN(3) {
-		case 0:
-			size = len(ino.data)
-		case 1:
-			if lo, hi := min(size, len(ino.data)), max(size, len(ino.data)); hi > lo {
-				size = lo + rng.IntN(hi-lo+1)/sector*sector
-			}
-		}
-	}
-	out := make([]byte, size)
-	copy(out, ino.synced)
-	for at := 0; at < size; at += sector {
-		switch rng.IntN(4) {
-		case 0, 1:
-			continue // the old sector, or zeros
-		case 2:
-			if at >= len(ino.synced) && rng.IntN(4) == 0 { // a stale sector of the same file
-				copy(out[at:min(at+sector, size)], ino.synced)
-				continue
-			}
-		}
-		for i := at; i < min(at+sector, size); i++ {
-			if i < len(ino.data) && !ino.dropped(i) {
-				out[i] = ino.data[i]
-			}
-		}
-	}
-	return out
-}
-
-func (ino *inode) dropped(i int) bool { return i < len(ino.lost) && ino.lost[i] }
-
 // Read gives a file's content.
 func (d *Disk) Read(path string) []byte {
 	d.mu.Lock()
@@ -291,10 +168,6 @@ func (d *Disk) Look(path string) (journal.Extent, error) {
 		return journal.Extent{}, &fs.PathError{Op: "stat", Path: path, Err: fs.ErrNotExist}
 	}
 	return ino.extent(), nil
-}
-
-func (ino *inode) extent() journal.Extent {
-	return journal.Extent{ID: journal.ID{File: ino.id}, Size: int64(len(ino.data))}
 }
 
 // Owner says that every file is one's own.
@@ -419,125 +292,8 @@ func (d *Disk) touched(path string) {
 	}
 }
 
-type handle struct {
-	d    *Disk
-	ino  *inode
-	path string
-	told int // of how many failed syncs of the file it was told
-}
-
-func (h *handle) ReadAt(b []byte, off int64) (int, error) {
-	h.d.mu.Lock()
-	defer h.d.mu.Unlock()
-	if err := h.d.step("read", h.path); err != nil {
-		return 0, err
-	}
-	return bytes.NewReader(h.ino.data).ReadAt(b, off)
-}
-
-func (h *handle) WriteAt(b []byte, off int64) (n int, err error) {
-	h.d.mu.Lock()
-	defer h.d.mu.Unlock()
-	if err := h.d.step("write", h.path); err != nil {
-		return 0, err
-	}
-	n = len(b)
-	if h.d.space >= 0 && n > h.d.space {
-		n, err = h.d.space, syscall.ENOSPC
-	}
-	if h.d.space >= 0 {
-		h.d.space -= n
-	}
-	h.ino.equal = min(h.ino.equal, int(off))
-	if end := int(off) + n; end > len(h.ino.data) {
-		h.ino.data = append(h.ino.data, make([]byte, end-len(h.ino.data))...)
-	}
-	copy(h.ino.data[off:], b[:n])
-	for i := int(off); i < min(int(off)+n, len(h.ino.lost)); i++ {
-		h.ino.lost[i] = false // written again, it can be synced again
-	}
-	return n, err
-}
-
-func (h *handle) Sync() error {
-	h.d.mu.Lock()
-	defer h.d.mu.Unlock()
-	ino := h.ino
-	if h.told < ino.failed {
-		h.told = ino.failed
-		return syscall.EIO
-	}
-	switch err := h.d.step("sync", h.path); {
-	case errors.Is(err, ErrDead):
-		return err
-	case err != nil:
-		ino.failed++
-		h.told = ino.failed
-		ino.lost = append(ino.lost, make([]bool, max(len(ino.data)-len(ino.lost), 0))...)
-		for i, c := range ino.data {
-			if i >= len(ino.synced) || ino.synced[i] != c {
-				ino.lost[i] = true
-			}
-		}
-		return err
-	}
-	next := append(ino.synced[:ino.equal], ino.data[ino.equal:]...)
-	if len(ino.lost) > 0 {
-		old := ino.synced
-		next = bytes.Clone(ino.data)
-		for i := range next {
-			if ino.dropped(i) {
-				next[i] = 0
-				if i < len(old) {
-					next[i] = old[i]
-				}
-			}
-		}
-	}
-	if ino.synced = next; len(ino.lost) == 0 {
-		ino.equal = len(next)
-	}
-	return nil
-}
-
-func (h *handle) Truncate(size int64) error {
-	h.d.mu.Lock()
-	defer h.d.mu.Unlock()
-	if err := h.d.step("truncate", h.path); err != nil {
-		return err
-	}
-	if int(size) < len(h.ino.data) {
-		h.ino.data, h.ino.equal = h.ino.data[:size:size], min(h.ino.equal, int(size))
-		h.ino.lost = h.ino.lost[:min(int(size), len(h.ino.lost))]
-	}
-	return nil
-}
-
-func (h *handle) Look() (journal.Extent, error) {
-	h.d.mu.Lock()
-	defer h.d.mu.Unlock()
-	if h.d.dead {
-		return journal.Extent{}, ErrDead
-	}
-	return h.ino.extent(), nil
-}
-
-func (h *handle) Close() error { return nil }
-
 var (
 	_ journal.Disk   = (*Disk)(nil)
 	_ journal.Handle = (*handle)(nil)
 	_ io.ReaderAt    = (*handle)(nil)
 )
-
-// A DirRecorder is a disk that tells which directories are synced, in order.
-type DirRecorder struct {
-	journal.Disk
-	Synced []string
-}
-
-// SyncDir syncs a directory.
-func (r *DirRecorder) SyncDir(dir string) error {
-	r.Synced = append(r.Synced, dir)
-	return r.Disk.SyncDir(dir)
-}

@@ -63,7 +63,7 @@ func shared(b *board.Board) error {
 	if err := b.Ready(context.Background()); err != nil { // want `Ready waits for the whole Timeout without a network`
 		return err
 	}
-	return v.Set(context.TODO(), v.Get()+1) // want `use Add`
+	return v.Set(context.Background(), v.Get()+1) // want `use Add`
 }
 
 type model struct{ ns *pantry.Namespace }
