@@ -120,7 +120,7 @@ func TestLoweredLimits(t *testing.T) {
 	require.NoError(t, plot.In(ns).Set("x"))
 }
 
-// What Format shows, Parse reads, at the ends of the range too. A number that nobody enters on
+// What Format shows, Parse reads, at the ends of the range too. A number that no user enters on
 // purpose is refused.
 func TestParseAtTheEnds(t *testing.T) {
 	t.Parallel()

@@ -149,7 +149,7 @@ func TestVersionsInAnyOrder(t *testing.T) {
 	})
 }
 
-// A beginner's program without Declare is told what it did wrong, once.
+// A beginner's program without Declare gets a problem for each mistake, once.
 func TestFirstUseFinds(t *testing.T) {
 	t.Parallel()
 	var problems []string

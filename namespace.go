@@ -277,7 +277,7 @@ func (ns *Namespace) Flush() error {
 	return ns.fail("flush", "", ns.l.Flush())
 }
 
-// Reset removes every entry, whatever its name and kind. Every key is then at its default. The
+// Reset removes every entry of any name and kind. Every key is then at its default. The
 // declared keys and the number of schema steps stay. When Reset returns nil, the file holds nothing
 // of the old entries, their history included. The errors are those of Var.Set. If the entries were
 // removed and the file could not be rewritten, the error says so.
@@ -306,7 +306,7 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 	return enc, nil
 }
 
-// An Entry is a stored entry, whatever key it was written with: Name, Value, Version (the commit
+// An Entry is a stored entry, written with any key or none: Name, Value, Version (the commit
 // that changed it last), Updated (the time of that commit, by the writer's clock), By (the writer's
 // name, if it gave one: see ClientName), and on a board From (the instance of the writer).
 type Entry = entry.Entry

@@ -98,7 +98,7 @@ type Board struct {
 	link     link
 	opts     options
 	http     *http.Client
-	instance string // tells the changes of this Board from those of others
+	instance string // distinguishes the changes of this Board from those of others
 	from     string // as others see it
 	queue    *queue // nil without Offline
 
@@ -114,7 +114,7 @@ type Board struct {
 	mu       sync.Mutex // guards the following fields
 	nodes    map[string]*node
 	view     *view
-	asked    string // tells the server which question is the newest
+	asked    string // identifies the newest question for the server
 	ways     ways
 	later    time.Time // no call before it (Retry-After)
 	watchers map[*watcher]struct{}
@@ -221,7 +221,7 @@ func draw() string {
 func (b *Board) Name() string { return b.link.board }
 
 // problem reports a problem. OnProblem runs in a goroutine of its own, one problem after the other,
-// so that it can call the board, Close included, and can wait for whoever closes it.
+// so that it can call the board, Close included, and can wait for the goroutine that closes it.
 func (b *Board) problem(name string, err error) {
 	b.pmu.Lock()
 	defer b.pmu.Unlock()
@@ -360,7 +360,7 @@ func (b *Board) Ready(ctx context.Context) error {
 }
 
 // An Entry is a stored entry: Name, Value, Version (the board's, at the last change), Updated (by
-// the server's clock), By (the app that changed it, by its own name), and From, which tells two
+// the server's clock), By (the app that changed it, by its own name), and From, which distinguishes two
 // phones apart.
 type Entry = entry.Entry
 

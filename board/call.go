@@ -170,7 +170,7 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	if err != nil {
 		return nil, err
 	}
-	// The transport would repeat a request with an Idempotency-Key, and would not tell that the
+	// The transport would repeat a request with an Idempotency-Key, and would not report that the
 	// first one can have arrived.
 	hr.GetBody = nil
 	for name, values := range rq.header {

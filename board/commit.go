@@ -33,7 +33,7 @@ const MaxOps = wire.MaxEdits
 // The errors are pantry.ErrConflict if a condition does not hold; pantry.ErrAbsent for a drop or a
 // take of an absent entry; ErrWrongKind; ErrInvalid, also for more than MaxOps; ErrTooLarge;
 // ErrForbidden; ErrUndeclared; ErrQuota; ErrTooLate; ErrUnreachable, and for a failing disk
-// ErrUncertain, after both of which the changes may have been made or not. With Offline, ErrQueued
+// ErrUncertain, and then the changes may have been made or not. With Offline, ErrQueued
 // replaces ErrUnreachable: the changes will be sent.
 func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
 	return b.write(ctx, "commit", ops)
@@ -223,7 +223,7 @@ func namesOf(ops []Op) string {
 	return strings.Join(names, ", ")
 }
 
-// mostCatchUp is how often a call requests what its own answer can't tell any more.
+// mostCatchUp is how often a call requests the state if its own answer is too old.
 const mostCatchUp = 3
 
 // learnFrom updates the view with the result of a commit. It returns false if the answer is too old

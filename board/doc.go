@@ -43,7 +43,7 @@
 // One connection serves all variables of a Board. The server pushes each change (Server-Sent
 // Events). If something on the network path prevents that, a request waits for a change. Otherwise
 // the board polls, every 2 s while things change, slowing down to every 15 s. It falls back and
-// recovers by itself and misses nothing; Status has the current Way. Pause it while nobody looks.
+// recovers by itself and misses nothing; Status has the current Way. Pause it while the app is not visible.
 //
 // # Changes
 //

@@ -110,7 +110,7 @@ func (v FieldsVar[T]) Set(ctx context.Context, x T) error {
 	return err
 }
 
-// Update stores the fields that f changes, in one commit, if nobody else has changed them since;
+// Update stores the fields that f changes, in one commit, if they have not changed since;
 // otherwise f runs again. The errors are those of Var.Update.
 func (v FieldsVar[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
 	at := v.binding()

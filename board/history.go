@@ -14,7 +14,7 @@ import (
 
 // A CommitInfo is a commit in the board's history: Version, Time (by the server's clock), By and
 // From (which app, and which of its copies), and its Changes. Over is set for a restore point: the
-// number of commits that it stands for.
+// number of commits that it replaces.
 type CommitInfo = entry.Commit
 
 // A Change is what a commit did to one entry: its Name, the Old value and the New one. A value

@@ -177,7 +177,7 @@ func (b *Board) watch(names, prefixes []string) *watcher {
 	return w
 }
 
-// unwatch removes a watcher. What nobody else watches is no longer requested.
+// unwatch removes a watcher. Names without another watcher are no longer requested.
 func (b *Board) unwatch(w *watcher) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -196,7 +196,7 @@ func (b *Board) unwatch(w *watcher) {
 	b.askNow()
 }
 
-// tell wakes watchers. Board.mu must be held. No name means that an attempt was answered or failed.
+// tell wakes watchers of names. Board.mu must be held. No name means that an attempt was answered or failed.
 func (w *watcher) tell(name string) {
 	if name != "" && !slices.Contains(w.changed, name) {
 		w.changed = append(w.changed, name)

@@ -114,8 +114,7 @@ func versionOf[T any](seen State[T]) int64 {
 	return seen.Version
 }
 
-// Seed stores x if nothing is stored, and otherwise changes nothing, whatever is stored. The errors
-// are those of Set.
+// Seed stores x if nothing is stored, and otherwise changes nothing. The errors are those of Set.
 func (v Var[T]) Seed(ctx context.Context, x T) error {
 	at := v.binding()
 	val, err := at.k.Encode(x)
@@ -137,7 +136,7 @@ func (x *binding[T]) settle() {
 	x.b.alter(x.n, func(r *remote) { r.refused = nil })
 }
 
-// Clear removes the entry, whatever it holds, so that Get returns the default. Clearing an absent
+// Clear removes the entry of any kind, so that Get returns the default. Clearing an absent
 // entry is not an error. Errors are those of Set.
 func (v Var[T]) Clear(ctx context.Context) error {
 	at := v.binding()

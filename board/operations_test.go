@@ -180,6 +180,10 @@ func TestSetIf(t *testing.T) {
 	assert.Equal(t, []any{80, true}, []any{mine.Get(), gate.Get()})
 	_, err = one.Commit(t.Context(), board.OpPut(mine, -1))
 	assert.Error(t, err, "what a key refuses can't be sent by an op")
+	queue := board.On(one, pantry.List[string]("hose/queue").Keep(2))
+	_, err = one.Commit(t.Context(), board.OpLower(mine, 75), board.OpAppend(queue, "C4"), board.OpAppend(queue, "B2"), board.OpAppend(queue, "A1"))
+	require.NoError(t, err)
+	assert.Equal(t, []any{75, []string{"B2", "A1"}}, []any{mine.Get(), queue.Get()}, "the newest two are kept")
 }
 
 // A struct keeps what a newer app has put in it.
@@ -230,7 +234,11 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 	entries, _, err := one.All(t.Context(), "")
 	require.NoError(t, err)
 	assert.Len(t, entries, 2, "only what differs is written")
-	require.Eventually(t, func() bool { return theirs.Get().ReminderHour == 7 }, 10*time.Second, time.Millisecond)
+	for state := range theirs.Watch(t.Context()) {
+		if state.Value.ReminderHour == 7 {
+			break
+		}
+	}
 	theirs.Get().Beds[0] = "spoilt"
 	assert.Equal(t, "C4", theirs.Get().Beds[0], "what Get gives is the caller's own")
 	_, err = theirs.Update(t.Context(), func(s settings) (settings, error) { s.Units = "imperial"; return s, nil })

@@ -89,7 +89,7 @@ func TestOfflineHasOneHolder(t *testing.T) {
 	require.NoError(t, second.Close())
 }
 
-// OnProblem can close the board, and wait for whoever closes it.
+// OnProblem can close the board, and wait for the goroutine that closes it.
 func TestCloseFromOnProblem(t *testing.T) {
 	t.Parallel()
 	closed := make(chan error, 1)
@@ -144,7 +144,7 @@ func TestTwoServersBehindOneAddress(t *testing.T) {
 	assert.Less(t, asked.Load(), int64(80))
 }
 
-// Nothing is stored that the key's own Check forbids, by whichever operation, and two phones at once
+// Nothing is stored that the key's own Check forbids, by any operation, and two phones at once
 // still count.
 func TestOperationsObeyCheck(t *testing.T) {
 	t.Parallel()
@@ -263,6 +263,28 @@ func TestSentenceOfAConflict(t *testing.T) {
 	sentence, ok := pantry.Sentence(err)
 	assert.True(t, ok)
 	assert.Regexp(t, `tankwatch.* changed tank/litres to 410 at \d\d:\d\d\. Your change was not stored\.$`, sentence)
+}
+
+// The sentence of an error does not say that a change was not stored if that is not known.
+func TestSentenceWithoutAnAnswer(t *testing.T) {
+	t.Parallel()
+	s := pantrytest.NewServer(t)
+	b := join(t, s, board.Patience(time.Millisecond))
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 400))
+	s.LoseAnswers(1)
+	_, err := board.Add(t.Context(), tank, -10)
+	require.ErrorIs(t, err, board.ErrUnreachable)
+	sentence, ok := pantry.Sentence(err)
+	assert.True(t, ok)
+	assert.Contains(t, sentence, "may have been stored")
+	nowhere, err := board.Join("http://127.0.0.1:1/boards/rowan-street", board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer nowhere.Close()
+	_, err = board.Add(t.Context(), board.On(nowhere, tankLitres), -10)
+	require.ErrorIs(t, err, board.ErrUnreachable)
+	sentence, _ = pantry.Sentence(err)
+	assert.Contains(t, sentence, "was not stored")
 }
 
 // A change that is being sent can't be discarded, and one that was refused can be sent again as the

@@ -97,7 +97,7 @@ func (b *Board) run() {
 }
 
 // An allowance limits the requests that a client sends one after the other: 60 at once, and then
-// one a second, whatever the cause. Only run uses it.
+// one a second, for any cause. Only run uses it.
 type allowance struct {
 	left     float64
 	at       time.Time
@@ -356,7 +356,7 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 }
 
 // answered records how an attempt to reach the server ended, and by which source changes arrive
-// now; "" means that the attempt was a write, which does not tell. mu must be held.
+// now; "" means that the attempt was a write, which does not show it. mu must be held.
 func (b *Board) answered(way string, err error) {
 	before := b.status.Err
 	b.status.Err = err

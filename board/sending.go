@@ -149,7 +149,7 @@ func (q *queue) rebase(it *item, now Entry, before *remote) {
 	}
 	var seen []entry.Tag // what a later change can have seen; nil means anything
 	if put := it.put(); put != nil {
-		// It was stored because nobody had changed its base, or because the app said so. Later
+		// It was stored because its base had not changed, or because the app said so. Later
 		// changes of the app are based on it.
 		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == q.b.from && value.Equal(now.Value, put.Op.Operand)
 		if !mine {

@@ -213,7 +213,7 @@ func orSomebody(by string) string {
 	return by
 }
 
-// Lookup asks the server. It tells four results apart: a value is stored; nothing is stored; the
+// Lookup asks the server. It distinguishes four results: a value is stored; nothing is stored; the
 // stored value is of another kind (pantry.ErrWrongKind) or breaks the key's rules
 // (pantry.ErrInvalid); or there was no answer (ErrUnreachable). Except for the first, x is the
 // default.

@@ -159,7 +159,7 @@ func (n *Namespace) Version() int64 {
 	return n.ns.Version()
 }
 
-// Watch calls changed after each change of any entry, by whichever process, and once at the
+// Watch calls changed after each change of any entry, by any process, and once at the
 // beginning.
 func (n *Namespace) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := n.ready(); err != nil {

@@ -74,7 +74,7 @@ func (v *variable[M, T]) Stored() (bool, error) {
 	return found, told(err)
 }
 
-// Watch calls changed after each change, by whichever process, and once at the beginning, until
+// Watch calls changed after each change, by any process, and once at the beginning, until
 // Stop.
 func (v *variable[M, T]) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := v.ready(); err != nil {

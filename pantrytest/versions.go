@@ -12,7 +12,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Moved tells what became of an entry in a migration.
+// A Moved is the result of a migration for one entry.
 type Moved struct {
 	Name string // in the older file
 	To   string // where its value is now; empty if it is gone
@@ -20,7 +20,7 @@ type Moved struct {
 	New  value.Value // the zero Value if it is gone
 }
 
-// String tells it in one line.
+// String describes it in one line.
 func (m Moved) String() string {
 	switch {
 	case m.To == "":

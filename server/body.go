@@ -55,7 +55,7 @@ func (c *call) readPut() (op value.Op, err error) {
 	}
 	given := c.header("Content-Type")
 	media, params := given, map[string]string(nil)
-	if given != "application/json" { // the usual type, which nobody needs to parse
+	if given != "application/json" { // the usual type, which needs no parsing
 		media, params, err = mime.ParseMediaType(given)
 	}
 	if err != nil && given != "" {
@@ -88,7 +88,7 @@ func (c *call) readPut() (op value.Op, err error) {
 	default:
 		err = wire.Refuse("unsupported", "a body of type %s is not accepted: send application/json, text/plain or application/octet-stream", scan.Quote(media))
 	}
-	if err == nil && op.Form == value.FromJSON { // invalid JSON is refused, whatever the entry is
+	if err == nil && op.Form == value.FromJSON { // invalid JSON is refused for an entry of any kind
 		if _, bad := value.ParseAny(raw); bad != nil {
 			err = refuse.As(value.ErrInvalid, "the body can't be read as JSON: %v", bad)
 		}

@@ -70,3 +70,27 @@ func TestHTTPPage(t *testing.T) {
 		assert.Regexp(t, "^"+pattern+"$", got[i], fmt.Sprintf("%s\nsays\n%s\nand answers\n%s", s.command, s.want, got[i]))
 	}
 }
+
+// The program of docs/python.md runs unchanged.
+func TestPythonPage(t *testing.T) {
+	t.Parallel()
+	python, err := exec.LookPath("python3")
+	if err != nil && os.Getenv("CI") != "true" {
+		t.Skip("python3 is not there")
+	}
+	require.NoError(t, err)
+	page, err := os.ReadFile("../docs/python.md")
+	require.NoError(t, err)
+	_, code, _ := strings.Cut(string(page), "```python\n")
+	code, _, found := strings.Cut(code, "```")
+	require.True(t, found)
+	s := startShared(t, server.Options{})
+	s.make("garden")
+	token, _ := s.invite(s.admin, "garden", `{"may":"write","label":"pump"}`)
+	require.Equal(t, 200, s.as(token, "POST", "/v1/boards/garden/commit", `{"ops":[{"op":"put","name":"tank/litres","value":420}]}`).status)
+	program := exec.Command(python, "-c", code)
+	program.Env = append(os.Environ(), "BOARD_LINK="+s.base+"/boards/garden#"+token)
+	out, err := program.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, "410\n410 litres, by pump\n", string(out))
+}

@@ -45,7 +45,7 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	ns, err := pantry.Open(dir, "plotbook",
 		pantry.Declare(keys.All()...),
 		pantry.ClientName("plotbook"), // who it was, beside what others change from outside
-		pantry.NoteUsage(),            // smallpantry check tells a key that is never read
+		pantry.NoteUsage(),            // smallpantry check reports a key that is never read
 		pantry.OnProblem(func(p pantry.Problem) { found = append(found, p) }))
 	if err != nil {
 		return err

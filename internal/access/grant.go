@@ -100,7 +100,7 @@ func (g Grant) Narrow(q *rules.Query) error {
 	return nil
 }
 
-// Edits returns an error if the holder may not make edits, whatever is stored: a *rules.Refusal of
+// Edits returns an error if the holder may not make edits in any state of the board: a *rules.Refusal of
 // the first such edit, with an ErrForbidden.
 func (g Grant) Edits(edits []entry.Edit) error {
 	for i, e := range edits {

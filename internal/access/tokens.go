@@ -64,7 +64,7 @@ func (t *Tokens) Close() {
 	<-t.done
 }
 
-// retire ends the holders of tokens that have changed, whoever changed them.
+// retire ends the holders of tokens that have changed, on any server.
 func (t *Tokens) retire() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -256,9 +256,9 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 	return list, nil
 }
 
-// Revoke revokes the tokens of a board that those finds, all or none. For a by with a prefix, tokens
-// that List does not return don't exist. The errors are
-// value.ErrAbsent if there is none, and those of Make.
+// Revoke revokes the tokens of a board that those finds, all or none. For a by with a prefix,
+// tokens that List does not return don't exist. The errors are value.ErrAbsent if there is none,
+// and those of Make.
 func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
 		if err := by.stands(tx, board); err != nil {

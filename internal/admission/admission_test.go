@@ -52,7 +52,7 @@ func TestPoolShares(t *testing.T) {
 	require.NoError(t, p.Hold(admission.Who{Link: "e", Board: "oak"}).Grow(100))
 }
 
-// Whatever is taken and given back, the bounds hold and nothing is left over.
+// For any sequence of Grow and Release the bounds hold, and nothing is left over.
 func TestPoolAddsUp(t *testing.T) {
 	t.Parallel()
 	b := admission.Bounds{Total: 1000, Link: 300, Board: 500, Small: 20}
@@ -78,7 +78,7 @@ func TestPoolAddsUp(t *testing.T) {
 	assert.Zero(t, links)
 }
 
-// A gate bounds who works at the same time. One link's queue does not hold up another's, and nobody
+// A gate bounds who works at the same time. One link's queue does not hold up another's, and no request
 // waits for longer than the patience.
 func TestGate(t *testing.T) {
 	t.Parallel()

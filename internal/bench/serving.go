@@ -310,8 +310,8 @@ func streams(addr, token, path string, n int, event func()) (stop func(), err er
 	return stop, nil
 }
 
-// watchedByMany compares a PUT of a name that 2,000 streams watch with one of a name that nobody
-// watches, on the same board.
+// watchedByMany compares a PUT of a name that 2,000 streams watch with one of a name without
+// watchers, on the same board.
 func watchedByMany(s *suite, site *site) error {
 	stop, err := streams(site.addr, site.token, path+"/events?name=tank/litres", 2000, func() {})
 	defer stop()

@@ -10,7 +10,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An Entry is a stored entry, whatever key it was written with.
+// An Entry is a stored entry, written with any key or none.
 type Entry struct {
 	Name    string
 	Value   value.Value // the zero Value means that nothing is stored

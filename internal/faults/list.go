@@ -47,7 +47,7 @@ var faults = []fault{
 		promise: "a put is not merged into one that may have arrived (JavaScript)",
 	},
 	{
-		file:    "board/queue.go",
+		file:    "board/sending.go",
 		old:     "if e.Name != now.Name || later.sent || ",
 		new:     "if e.Name != now.Name || ",
 		promise: "a change that was sent is not altered",

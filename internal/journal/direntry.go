@@ -11,7 +11,7 @@ import (
 	"sync"
 )
 
-// entryState tells how far a file's directory entry is known to be durable.
+// entryState is how far a file's directory entry is known to be durable.
 type entryState int
 
 const (

@@ -19,7 +19,7 @@
 // does not count there are two cases. Each line says up to which version everything was synced when
 // it was written (if it does not: up to its own version minus one). If a later intact line was
 // written when more was synced than is left, synced bytes are missing, and the file is damaged.
-// Otherwise the rest is a torn tail, whatever it holds. Readers ignore it, and the next writer
+// Otherwise the rest is a torn tail. Readers ignore it, and the next writer
 // truncates it.
 //
 // # The order of writes

@@ -169,7 +169,7 @@ func somebodyWaits(queue *os.File) bool {
 func isAbsent(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
 // Hold takes an exclusive lock on a file, which it creates. The error wraps ErrBusy if somebody else
-// holds it, in this process too. release gives it back; the file stays.
+// holds it, in this process too. release unlocks it; the file stays.
 func Hold(path string) (release func() error, err error) {
 	if err := MakeDir(OS, filepath.Dir(path)); err != nil {
 		return nil, err

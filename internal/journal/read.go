@@ -51,7 +51,7 @@ type Consumer interface {
 	Accept()
 }
 
-// An Expecter is a Consumer that is told the number of bytes in advance.
+// An Expecter is a Consumer that gets the number of bytes in advance.
 type Expecter interface{ Expect(size int) }
 
 // A Lender is a Consumer that provides the buffer of size bytes for reading a View.
@@ -201,7 +201,7 @@ type Loss struct {
 	Reason string
 }
 
-// Salvage passes every intact line of a damaged file to c, whatever its version, and returns the
+// Salvage passes every intact line of a damaged file to c, with any version, and returns the
 // stretches that can't be read. The header is as much of it as is left.
 func Salvage(data []byte, c Consumer) (h Header, lost []Loss) {
 	var offset int64

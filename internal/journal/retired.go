@@ -15,7 +15,7 @@ const (
 )
 
 // retired holds replaced files that are still open. The last close of such a file frees its blocks.
-// If the disk is told of that at once (mount option discard), the next sync waits for it, longer
+// If the file system reports that to the disk at once (mount option discard), the next sync waits for it, longer
 // than for everything else here. So these files are closed later, when the writer has probably
 // paused.
 type retired struct {

@@ -17,7 +17,7 @@ type Place struct {
 	Name    string // of the namespace or board
 	Link    string // of a board, without its token
 	Keys    []entry.Declared
-	Entries []entry.Entry // what is stored, which tells what a declaration does not
+	Entries []entry.Entry // what is stored; it shows what a declaration does not contain
 }
 
 // keys returns the keys without a plain key whose name a family has too.

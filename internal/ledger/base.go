@@ -72,7 +72,7 @@ func (p *past) baseOf(c cuts, view Past) (base int64, end journal.End) {
 func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]Named, error) {
 	start := p.start(c)
 	changed := map[string]*Record{} // changed after the start, with the record at the start, or nil
-	missing := 0                    // not told by the lines before the start
+	missing := 0                    // not in the lines before the start
 	if start < len(p.lines) {
 		for _, ch := range p.changes[p.lines[start].from:] {
 			if _, known := changed[ch.name]; !known {

@@ -49,7 +49,7 @@ func (p *past) weigh(now time.Time, commits int) {
 			if ch.forgot {
 				continue
 			}
-			// A merged line tells the version and time of a change only if the change is the newest
+			// A merged line has the version and time of a change only if the change is the newest
 			// of its name.
 			if merged && rank[ch.of] > 0 {
 				continue

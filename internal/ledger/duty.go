@@ -163,7 +163,7 @@ func (l *Ledger) hasRoom() bool {
 	return known && free > l.head.Size
 }
 
-// free returns the free space of the log, if it can tell.
+// free returns the free space of the log, if that is known.
 func (l *Ledger) free() (bytes int64, known bool) {
 	if s, ok := l.log.(interface{ Free() (int64, bool) }); ok {
 		return s.Free()

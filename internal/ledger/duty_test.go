@@ -258,7 +258,7 @@ func TestFailedDirectorySyncIsNotBelieved(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// Whatever the clock says, a commit is read again, and a version has an end.
+// With any clock, a commit is read again, and a version has an end.
 func TestClockAndVersionsAtTheirEnds(t *testing.T) {
 	t.Parallel()
 	for _, at := range []time.Time{time.Date(10_000, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(-5, 1, 1, 0, 0, 0, 0, time.UTC), {}} {

@@ -79,7 +79,7 @@ func (l *Ledger) forgotten() journal.Header {
 	return header
 }
 
-// Renew gives the file another id, after its content was replaced by other content. Errors are
+// Renew sets another id of the file, after its content was replaced by other content. Errors are
 // those of Commit.
 func (l *Ledger) Renew() error {
 	if l.opts.ReadOnly {

@@ -38,7 +38,7 @@ func (l *Ledger) History(limit int, names ...string) ([]entry.Commit, error) {
 
 // HistoryOf returns the newest commits that match the query, newest first. more reports that Bytes
 // left out older ones. It reads the log from its end, as far as it must: to the last commit that it
-// returns, and on to the commits that tell the old values.
+// returns, and on to the commits with the old values.
 func (l *Ledger) HistoryOf(q HistoryQuery) (out []entry.Commit, more bool, err error) {
 	v, now, err := l.viewNow()
 	if err != nil {
@@ -167,7 +167,7 @@ func (l *Ledger) AtTime(t time.Time) (entries []entry.Entry, version int64, err 
 		}
 		c := &d.c
 		switch {
-		case c.Version < base, c.Version == base && c.At == 0: // the base does not tell its time
+		case c.Version < base, c.Version == base && c.At == 0: // the base has no time
 			return false, nil
 		case c.At <= ms:
 			version = c.Version
@@ -228,7 +228,7 @@ func at(v Past, now *Snapshot, version int64) ([]entry.Entry, error) {
 	case err != nil:
 		return nil, err
 	case within:
-		return nil, fmt.Errorf("%w: version %d is not kept: the file tells only the net change of the commits around it", ErrTooOld, version)
+		return nil, fmt.Errorf("%w: version %d is not kept: the file has only the net change of the commits around it", ErrTooOld, version)
 	}
 	for e := range now.Entries("", "") {
 		if e.Version <= version {

@@ -26,7 +26,7 @@ type Options struct {
 	Now      func() time.Time // nil means time.Now
 	Wait     time.Duration    // how long to wait for the lock; 0 means 5 s
 	// Follow is how often the file is checked for changes by other processes while somebody
-	// watches. 0 means never, for a file that nobody shares.
+	// watches. 0 means never, for a file that no other process uses.
 	Follow time.Duration
 	// Problem receives errors that were survived, while the ledger is open. It must not call the
 	// ledger. For a second Open of the file, use a Listener.

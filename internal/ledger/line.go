@@ -22,7 +22,7 @@ type change struct {
 	name string
 	val  value.Value
 	json []byte // the JSON of val, if it was made before the queue
-	// Record.First if earlier lines don't tell it; else 0
+	// Record.First if earlier lines don't have it; else 0
 	first int64
 }
 

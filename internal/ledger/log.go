@@ -47,7 +47,7 @@ type Log interface {
 // A Fencer is a Log that others write to on other machines, without notice.
 type Fencer interface {
 	Log
-	// Fence returns the newest version that anybody was told before the call. It is safe for
+	// Fence returns the newest version that was acknowledged before the call. It is safe for
 	// concurrent use, also with the other methods.
 	Fence(ctx context.Context) (version int64, err error)
 }
@@ -114,7 +114,7 @@ var (
 	// ErrBehind is returned for a write if others have written since. The caller must read what
 	// follows head first.
 	ErrBehind = errors.New("others have written meanwhile")
-	// ErrReload is returned if the lines after a head can't be told.
+	// ErrReload is returned if the lines after a head can't be returned.
 	ErrReload = errors.New("everything has to be read again")
 	// ErrNotStored is returned for a commit that is certainly not stored.
 	ErrNotStored = errors.New("not stored")

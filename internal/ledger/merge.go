@@ -33,7 +33,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	var d decoder
 	one := commit{schema: -1, closed: -1}
 	keys := map[string]entry.Declared{}
-	created := map[string]int64{} // Record.First of names, as far as the run tells it; dropped if the name holds nothing
+	created := map[string]int64{} // Record.First of names, as far as the run has it; dropped if the name holds nothing
 	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
 	single := to == from+1 && p.lines[from].mark.Over == 0 && !p.lines[from].empty
 	for i := from; i < to; i++ {
@@ -62,7 +62,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 			}
 			made.first = created[ch.name]
 			if first := p.first(ch.name); p.forgets[ch.name] || made.first <= 0 && first > before {
-				made.first = first // the lines that told it are gone, or are in this run
+				made.first = first // the lines that had it are gone, or are in this run
 			}
 			if made.first > d.c.Version {
 				made.first = 0

@@ -14,8 +14,8 @@ type past struct {
 	names   int             // the number of different names in changes
 	forgets map[string]bool // names whose old values are erased
 
-	// first returns Record.First of a name now. The line of a run must tell it, since the lines
-	// that told it are gone.
+	// first returns Record.First of a name now. The line of a run must have it, since the lines
+	// that had it are gone.
 	first func(name string) int64
 	// receipts returns the kept receipts of the commits after a version, up to another.
 	receipts func(after, upTo int64) []*Receipt
@@ -56,7 +56,7 @@ type pastLine struct {
 	newest   bool  // one of the newest commits
 	point    bool  // a restore point
 	more     bool  // it has declared keys or other members
-	taken    bool  // its receipt tells what was taken
+	taken    bool  // its receipt has the taken items
 	owes     bool  // it records a duty, which this rewriting does
 	forgot   bool  // something in it is erased, so it must be encoded again
 	empty    bool  // nothing is left in it
@@ -164,7 +164,7 @@ func (p *past) forget(names map[string]bool) {
 			ch := &p.changes[c]
 			ch.forgot = p.forgets[ch.name] && (newest[ch.name] || ch.gone)
 			newest[ch.name] = true
-			since := p.forgets[ch.name] && p.first(ch.name) < l.mark.Version // the only line that tells it from now on
+			since := p.forgets[ch.name] && p.first(ch.name) < l.mark.Version // the only line that has it from now on
 			l.forgot = l.forgot || ch.forgot || since
 			if !ch.forgot {
 				left++

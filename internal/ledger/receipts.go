@@ -171,7 +171,7 @@ func (l *Ledger) keptReceipts(after, upTo int64, none bool) (kept []*Receipt, dr
 	return l.receipts.between(after, upTo), l.receipts.dropped
 }
 
-// forgetTaken drops the receipts that tell what was taken.
+// forgetTaken drops the receipts with taken items.
 func (l *Ledger) forgetTaken() {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -11,7 +11,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Stamp tells which commit it was, when, and by whom.
+// A Stamp is the version, time and author of a commit.
 type Stamp struct {
 	Version int64
 	At      int64 // milliseconds since 1970 by the writer's clock

@@ -39,7 +39,7 @@ func (l *Ledger) followIfDue() error {
 	return nil
 }
 
-// Current reads everything that anybody was told before the call. The errors are those of Refresh,
+// Current reads everything that was acknowledged before the call. The errors are those of Refresh,
 // of ctx, and of a Fencer.
 func (l *Ledger) Current(ctx context.Context) error { return l.upTo(ctx, math.MaxInt64) }
 

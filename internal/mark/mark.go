@@ -81,7 +81,7 @@ func Parse(s string) (Mark, error) {
 }
 
 // EntityTag returns the entity tag of a list at a mark; query identifies the request. It is weak,
-// since each answer is built anew.
+// since each answer is built again.
 func (m Mark) EntityTag(query string) string { return `W/"` + m.String() + "." + query + `"` }
 
 // InTag returns the mark in the entity tag of a list, and the part that identifies the query.

@@ -33,7 +33,7 @@ func Compare(one, two []entry.Entry) (d Difference) {
 	return d
 }
 
-// Changes returns the changes that give one list the entries of the other and, with exactly, no
+// Changes returns the changes after which one list has the entries of the other and, with exactly, no
 // other entries.
 func (d Difference) Changes(exactly bool) (changes []entry.Change) {
 	for _, e := range d.Added {

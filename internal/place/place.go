@@ -46,7 +46,7 @@ type Present interface {
 	Forget(ctx context.Context, names []string) error
 	// Reset removes everything and returns the names that existed.
 	Reset(ctx context.Context) (version int64, gone []string, err error)
-	// Apply gives each entry its new value, in one commit, if it still has its old one. Declared
+	// Apply sets each entry to its new value, in one commit, if it still has its old one. Declared
 	// keys hold, as for edits and Rename, unless force is set.
 	Apply(ctx context.Context, changes []entry.Change, force bool) (version int64, err error)
 	// Withdraw withdraws the declaration of a key. The error wraps pantry.ErrAbsent if there is

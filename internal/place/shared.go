@@ -102,7 +102,7 @@ func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committe
 	return s.b.Commit(ctx, edits...)
 }
 
-// put sets an entry to v, whatever its kind.
+// put sets an entry of any kind to v.
 func put(name string, v value.Value) entry.Edit {
 	return entry.Edit{Name: name, Op: value.Op{Verb: value.Put, Operand: v, Kind: v.Kind()}}
 }

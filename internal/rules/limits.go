@@ -22,7 +22,7 @@ type Limits struct {
 var BoardLimits = Limits{Names: 10_000, Bytes: 32 << 20, Work: 16 << 20}
 
 // check returns an error if a change exceeds the limits and makes the place larger. The error for a
-// caller with a prefix does not tell the size of the board.
+// caller with a prefix does not contain the size of the board.
 func (l Limits) check(tx *ledger.Tx, prefix string) error {
 	if l == (Limits{}) {
 		return nil

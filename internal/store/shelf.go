@@ -147,7 +147,7 @@ func (s *Shelf) News() <-chan struct{} {
 	return s.news
 }
 
-// Remove closes a board, whoever holds it, and removes it by calling remove. The board can't be
+// Remove closes a board, even if others hold it, and removes it by calling remove. The board can't be
 // opened meanwhile.
 func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) error {
 	if err := journal.CheckName(name); err != nil {

@@ -91,7 +91,7 @@ func (v *variable[M, T]) State() (*State, error) {
 	return out, nil
 }
 
-// Set stores a value, whatever is stored.
+// Set stores a value. It replaces a stored one of any kind.
 func (v *variable[M, T]) Set(c *Call, x M) error {
 	return v.store(x, func(x T) error { return v.v.Set(c.context(), x) })
 }

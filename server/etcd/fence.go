@@ -70,9 +70,8 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 	return nil
 }
 
-// fence returns the current head of a board, whoever wrote it, and the revision that wrote it; nil
-// means that it has none. The error is ErrNoMajority, that of ctx, or that of a head that can't be
-// read.
+// fence returns the current head of a board and the revision that wrote it; nil means that it has
+// none. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 	begun := time.Now()
 	f, err := persist(ctx, func() (*fence, error) {

@@ -58,7 +58,7 @@ type Peers struct {
 type PeerOptions struct {
 	// Address is this server's address for the others, http(s)://HOST:PORT.
 	Address string
-	// Secret is known to all servers and nobody else; the admin token is.
+	// Secret is known only to the servers, as the admin token is.
 	Secret string
 	// TLS verifies the other servers; nil uses the system's defaults.
 	TLS *tls.Config

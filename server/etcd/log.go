@@ -344,7 +344,7 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	return 0, ledger.ErrBehind
 }
 
-// confirm makes sure that nobody has written after the known state.
+// confirm makes sure that the known state is still the newest.
 func (l *log) confirm(ctx context.Context) error {
 	h, rev, err := l.g.fence(ctx, l.board)
 	switch {
@@ -362,7 +362,7 @@ func (l *log) confirm(ctx context.Context) error {
 // MayRewrite returns nil: a server that can write can do everything.
 func (l *log) MayRewrite() error { return nil }
 
-// Hold and Release do nothing: a write that is behind is refused, so nobody waits.
+// Hold and Release do nothing: a write that is behind is refused, so no writer waits.
 func (l *log) Hold(time.Duration) error { return nil }
 func (l *log) Release()                 {}
 
