@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
+	"github.com/small-pantry/pantry/internal/term"
 )
 
 // A teller prints the story and compares what happened with what is expected.
@@ -24,7 +25,7 @@ func (t *teller) scene(title string) {
 
 // say prints a line. A line wider than the terminal continues below, indented.
 func (t *teller) say(format string, args ...any) {
-	t.print(ansi.Wordwrap(fmt.Sprintf(format, args...), width-len(further), " "))
+	t.print(term.Wrap(fmt.Sprintf(format, args...), width-len(further)))
 }
 
 // quote prints a line of a file unchanged.

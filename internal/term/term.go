@@ -133,7 +133,7 @@ func (t *Table) Print() {
 // the heading.
 func (o Out) Paragraph(heading string, wide int, text string) {
 	if width, ok := o.terminal(); ok {
-		text = strings.ReplaceAll(ansi.Wordwrap(text, max(width-wide, 20), " "), "\n", "\n"+strings.Repeat(" ", wide))
+		text = strings.ReplaceAll(Wrap(text, max(width-wide, 20)), "\n", "\n"+strings.Repeat(" ", wide))
 	}
 	fmt.Fprintf(o, "%-*s%s\n", wide, heading, text)
 }
@@ -205,4 +205,10 @@ func KindIfOther(v, other value.Value) string {
 		return ""
 	}
 	return " (" + v.Kind().String() + ")"
+}
+
+// Wrap wraps text at spaces only: a name such as reminder-hour stays whole.
+func Wrap(text string, width int) string {
+	const hyphen = "\u2011" // non-breaking, and as wide as the other
+	return strings.ReplaceAll(ansi.Wordwrap(strings.ReplaceAll(text, "-", hyphen), width, " "), hyphen, "-")
 }

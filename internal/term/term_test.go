@@ -44,3 +44,9 @@ func TestTableIsPrintable(t *testing.T) {
 	tb.Print()
 	assert.Equal(t, "name\na·[2J  b·\n", out.String())
 }
+
+// A name with a hyphen is not broken.
+func TestWrap(t *testing.T) {
+	t.Parallel()
+	assert.Equal(t, "the key\nreminder-hour", term.Wrap("the key reminder-hour", 16))
+}
