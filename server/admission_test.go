@@ -196,6 +196,17 @@ func TestDeclaredKeysAreBounded(t *testing.T) {
 		}
 	}
 	assert.Equal(t, "quota", big.code(), big.body)
+	s.make("ash")
+	for i := range 30 {
+		require.Equal(t, 200, s.as(s.admin, "POST", "/v1/boards/ash/keys", fmt.Sprintf(`{"keys":[{"name":"k%d","kind":"int"}]}`, i)).status)
+	}
+	for i := range 30 {
+		big = s.as(s.admin, "POST", "/v1/boards/ash/keys", fmt.Sprintf(`{"change":true,"keys":[{"name":"k%d","kind":"text","about":%q}]}`, i, strings.Repeat("x", 60<<10)))
+		if big.status != 200 {
+			break
+		}
+	}
+	assert.Equal(t, "quota", big.code(), "changed keys count at their new size: %s", big.body)
 }
 
 // A family and a plain key of one name are separate: a link inside the family can't change the key.

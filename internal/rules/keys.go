@@ -76,7 +76,7 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 				return nil, err
 			}
 		}
-		if err := tooMany(tx, d.Keys); err != nil {
+		if err := tooMany(tx, d); err != nil {
 			return nil, err
 		}
 		f := declaring{tx: tx, alike: alike}
@@ -179,9 +179,13 @@ const (
 )
 
 // tooMany returns an ErrQuota if a board would have too many declared keys.
-func tooMany(tx *ledger.Tx, more []entry.Declared) error {
+func tooMany(tx *ledger.Tx, d Declaration) error {
+	keys := slices.Concat(tx.Keys(), d.Keys) // of two with one ID, the first stays
+	if d.Change {
+		keys = slices.Concat(d.Keys, tx.Keys())
+	}
 	size, all := 0, map[string]bool{}
-	for _, k := range append(tx.Keys(), more...) {
+	for _, k := range keys {
 		if !all[k.ID()] {
 			all[k.ID()] = true
 			size += len(k.AppendJSON(nil))
