@@ -18,6 +18,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/wire"
+	"golang.org/x/time/rate"
 )
 
 // An Option changes how Join joins a board.
@@ -125,7 +126,8 @@ type Board struct {
 	paused   bool
 	closed   bool
 	asOf     time.Time      // when the server last confirmed what is shown, possibly in an earlier launch
-	spent    allowance      // of requests without a pause between them
+	atOnce   *rate.Limiter  // of requests without a pause between them
+	stormed  bool           // atOnce was used up, which was reported
 	done     sync.WaitGroup // the goroutines that request changes and send the queue
 }
 
@@ -156,6 +158,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 		link: l, opts: o, http: &client, instance: draw(), view: newView(),
 		ready: make(chan struct{}), kick: make(chan struct{}, 1),
 		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
+		atOnce: rate.NewLimiter(perSecond, mostAtOnce),
 	}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
 	if o.offline != "" {

@@ -66,8 +66,7 @@ func (b *Board) run() {
 		if !b.mayAsk() {
 			continue
 		}
-		if atOnce && !b.spent.take(time.Now()) {
-			b.tooMany()
+		if atOnce && !b.mayAskAtOnce() {
 			select {
 			case <-time.After(time.Second):
 			case <-b.ctx.Done():
@@ -96,42 +95,29 @@ func (b *Board) run() {
 	}
 }
 
-// An allowance limits the requests that a client sends one after the other: 60 at once, and then
-// one a second, for any cause. Only run uses it.
-type allowance struct {
-	left     float64
-	at       time.Time
-	reported bool
-}
+// A client sends 60 requests one after the other, and then one a second, for any cause.
+const (
+	mostAtOnce = 60
+	perSecond  = 1
+)
 
-const mostAtOnce = 60
-
-func (a *allowance) take(now time.Time) bool {
-	if a.at.IsZero() {
-		a.left = mostAtOnce
-	} else {
-		a.left = min(mostAtOnce, a.left+now.Sub(a.at).Seconds())
+// mayAskAtOnce reports whether another request can follow at once. If not, it reports, once, that the
+// answers make the client send requests again and again. Only run uses it.
+func (b *Board) mayAskAtOnce() bool {
+	if b.atOnce.Tokens() >= mostAtOnce {
+		b.stormed = false
 	}
-	a.at = now
-	if a.left == mostAtOnce {
-		a.reported = false
+	if b.atOnce.Allow() {
+		return true
 	}
-	if a.left < 1 {
-		return false
-	}
-	a.left--
-	return true
-}
-
-// tooMany reports, once, that the answers make the client send requests again and again.
-func (b *Board) tooMany() {
-	if !b.spent.reported {
-		b.spent.reported = true
+	if !b.stormed {
+		b.stormed = true
 		b.problem("", &Error{
 			Index: -1, Code: "unexpected", Op: "poll", Board: b.link.board, Err: ErrUnreachable,
 			Sentence: "the answers contradict each other, or the way to the server loses what is requested, as when two servers with different data share one address; the board is now asked once a second",
 		})
 	}
+	return false
 }
 
 // mayAsk waits while the board is paused, or for Retry-After. It returns false if something changed
