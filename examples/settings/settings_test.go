@@ -101,16 +101,18 @@ func (p *phone) texts() (all []string) {
 	return all
 }
 
-// taps taps the last button that is called so.
-func (p *phone) taps(called string) {
+// taps waits for a button with a label and taps the last one.
+func (p *phone) taps(label string) {
 	p.t.Helper()
 	var button *widget.Button
-	p.each(func(o fyne.CanvasObject) {
-		if b, ok := o.(*widget.Button); ok && b.Text == called {
-			button = b
-		}
-	})
-	require.NotNil(p.t, button, "a button %q among %q", called, p.texts())
+	p.until(func() bool {
+		p.each(func(o fyne.CanvasObject) {
+			if b, ok := o.(*widget.Button); ok && b.Text == label {
+				button = b
+			}
+		})
+		return button != nil
+	}, "the button "+label)
 	test.Tap(button)
 }
 
