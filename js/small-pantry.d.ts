@@ -164,8 +164,16 @@ export interface Entry {
   from?: string
 }
 
-/** A change that waits to be sent; with error it was refused when it was, and is kept until it is discarded. */
-export interface Pending { id: number; ops: Op[]; sent: boolean; error?: BoardError }
+/** A change that waits to be sent. With error, the server refused it, and it is kept until it is discarded. */
+export interface Pending {
+  id: number
+  ops: Op[]
+  /** It was sent at least once, and may have arrived. */
+  sent: boolean
+  error?: BoardError
+  /** It was made with another link of this browser, and only a page with that link sends it. */
+  other: boolean
+}
 
 export interface Status {
   /** How changes come: '' not yet, else 'push', 'wait' (a request that waits for news) or 'poll'. */
@@ -174,6 +182,8 @@ export interface Status {
   error?: BoardError
   /** The version of the board. */
   version: number
+  /** When the last byte from the server came. A stream of a page in view brings one every 5 seconds. */
+  heard?: Date
 }
 
 export interface Options {

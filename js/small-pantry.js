@@ -84,7 +84,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	let board
 	try { board = decodeURIComponent(path) } catch { throw new BoardError('link', `${path} is no board's name`) }
 	const instance = draw(), place = `${base}/v1/boards/${path}`, who = token.split('.')[0]
-	const names = new Set(), nodes = new Map(), watchers = new Set(), over = new AbortController(), page = globalThis.document
+	const names = new Set(), nodes = new Map(), watchers = new Set(), over = new AbortController(), page = globalThis.document, beat = page ? 5 : 15 // seconds between the comments of a stream
 	const status = { way: '', version: 0 }
 	let prefixes = [], entries = new Map(), mark = '', epoch = 0, from, declared, setReady
 	let asking, kicked, wake = () => {}, running, paused = page?.hidden, pause, later = 0, streamAt = 0, waitAt = 0, cuts = 0, news = 0
@@ -110,13 +110,13 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			'Client-Instance': as, 'Client-Name': name && unescape(encodeURIComponent(name)), Authorization: token && `Bearer ${token}`,
 			'Content-Type': body && 'application/json', 'Idempotency-Key': key, 'Idempotency-Since': since }).filter(h => h[1])
 		let timer
-		const heard = ms => { clearTimeout(timer), timer = setTimeout(() => stop.abort(), ms) }
+		const within = ms => { clearTimeout(timer), timer = setTimeout(() => stop.abort(), ms) }
 		try {
-			heard(timeout + wait * 1000)
+			within(timeout + wait * 1000)
 			const resp = await fetch(place + path + queryOf(query), { method, headers, body, cache: 'no-store', redirect: 'error',
 				signal: AbortSignal.any([over, stop, signal ?? stop].map(s => s.signal ?? s)) })
 			const reader = resp.body?.getReader(), decoder = new TextDecoder()
-			for (let got; reader && !(got = await reader.read()).done; heard(quiet)) f(decoder.decode(got.value, { stream: true }), resp)
+			for (let got; reader && !(got = await reader.read()).done; within(quiet)) status.heard = new Date(), f(decoder.decode(got.value, { stream: true }), resp)
 			return resp
 		} catch (cause) {
 			if (over.signal.aborted) throw new BoardError('closed', 'closed')
@@ -220,7 +220,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		let worked, rest = '', data = '', whole
 		asking = new AbortController()
 		try {
-			await request({ method: 'GET', path: '/events', query, signal: asking.signal }, 40000, (text, resp) => {
+			await request({ method: 'GET', path: '/events', query: { ...query, beat }, signal: asking.signal }, beat * 2500, (text, resp) => {
 				if (!resp.ok || !/^text\/event-stream/.test(resp.headers.get('Content-Type'))) throw unexpected('no stream')
 				const lines = (rest + text).split('\n')
 				rest = lines.pop()
@@ -387,7 +387,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		} finally { stop(), over.signal.removeEventListener('abort', wake) }
 	}
 
-	const queue = offline ? openQueue(place, who, over.signal, { sendItem, tell, problem, known: n => [mark, tagOf(entries.get(n))], mine: e => e.from === from, away: () => unsure(status.error) }) : null
+	const queue = offline ? openQueue(place, who, over.signal, { sendItem, tell, problem, known: n => [mark, tagOf(entries.get(n))], mine: e => e.from === from, away: () => !paused && unsure(status.error) }) : null
 	const shown = () => page.hidden ? b.pause() : b.resume(), b = {
 		board, status, on, async commit(ops, how) {
 			if (!Array.isArray(ops) || !ops.every(o => o?.json)) throw invalid('commit takes a list of ops, such as [tank.op.add(-10)]')
@@ -423,6 +423,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 // whichever page sends it first; what is decided is decided in one transaction.
 function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, away }) {
 	let items = [], wake = () => {}
+	const channel = new BroadcastChannel(`small-pantry ${place}`), locks = globalThis.navigator?.locks
 	const db = new Promise((ok, no) => {
 		const rq = indexedDB.open('small-pantry')
 		rq.onupgradeneeded = () => rq.result.createObjectStore('queue', { keyPath: 'id', autoIncrement: true }).createIndex('place', 'place')
@@ -439,9 +440,12 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, a
 		})
 		for (const i of items) if (i.code) i.error = new BoardError(i.code, i.sentence)
 	}
-	const waiting = () => items.find(i => !i.code), about = item => item.ops.map(o => o.name)
+	const ours = i => i.who === who, waiting = () => items.find(i => !i.code && ours(i)), about = item => item.ops.map(o => o.name)
+	// Only one page of a link sends; the others hear from it what became of their changes.
+	const changed = names => { channel.postMessage(0), tell(names) }
+	channel.onmessage = () => inStore().then(() => { wake(), tell() }, problem)
+	signal.addEventListener('abort', () => channel.close())
 	async function run() {
-		tell()
 		for (let pause = 1000; !signal.aborted;) {
 			if (waiting() && !away() && await send(waiting().id).catch(problem)) { pause = 1000; continue }
 			await new Promise(done => { wake = done, waiting() && setTimeout(done, pause) })
@@ -455,11 +459,10 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, a
 			if (!item) return
 			for (const n of about(item)) seen[n] = known(n)
 			first = !item.sent
-			if (first) store.put(Object.assign(item, { sent: true, who, since: known()[0] }))
+			if (first) store.put(Object.assign(item, { sent: true, since: known()[0] }))
 		})
 		if (!item) return true
 		try {
-			if (item.who !== who) throw new BoardError('too-late', 'sent with another link, it may have arrived')
 			page = await sendItem({ ...item, sent: !first }, signal)
 		} catch (e) {
 			if (signal.aborted) return true
@@ -480,27 +483,27 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, a
 			}
 		})
 		if (bad) problem(bad)
-		tell(about(item))
+		changed(about(item))
 		return true
 	}
 	const opened = inStore().catch(problem)
-	opened.then(run)
+	opened.then(() => { tell(), (locks ? locks.request(`small-pantry ${place} ${who}`, { signal }, run) : run()).catch(() => {}) })
 	return {
-		wake: () => wake(), about: name => items.filter(i => about(i).includes(name)), waits: () => opened.then(waiting),
+		wake: () => wake(), about: name => items.filter(i => ours(i) && about(i).includes(name)), waits: () => opened.then(waiting),
 		async add(item, seen) {
 			try {
 				await inStore((store, all) => {
-					const last = all.at(-1), only = i => i.ops.length === 1 && puts(i.ops[0]) && i.ops[0].name
+					const last = all.filter(ours).at(-1), only = i => i.ops.length === 1 && puts(i.ops[0]) && i.ops[0].name
 					if (!item.sent) item.ops = item.ops.map(o => puts(o) && !o.if ? { ...o, if: seen[o.name] } : o)
 					const merges = last && !last.sent && !last.code && !item.sent && last.instance === item.instance && only(item) && only(item) === only(last)
 					store.put(merges ? { ...last, verb: item.verb, ops: item.ops } : item)
 				})
 			} catch (e) { throw new BoardError('unreachable', `neither sent nor kept: ${e}`) }
-			tell(about(item))
+			changed(about(item))
 			wake()
 			throw new BoardError('queued', 'no connection; it is kept, and will be sent')
 		},
-		list: () => opened.then(() => items),
-		discard: id => inStore(store => store.delete(id)).then(() => tell()),
+		list: () => opened.then(() => items.map(i => ({ ...i, other: !ours(i) }))),
+		discard: id => inStore(store => store.delete(id)).then(() => changed()),
 	}
 }

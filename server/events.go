@@ -8,12 +8,15 @@ import (
 
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
 const (
-	comeBack  = 2 * time.Second  // the time after which a client whose stream ended connects again
-	sayAlive  = 15 * time.Second // the interval of comments on a quiet stream
+	comeBack  = 2 * time.Second // the time after which a client whose stream ended connects again
+	beat      = 15              // seconds between comments on a quiet stream, unless the request asks for another interval
+	leastBeat = 5
+	mostBeat  = 60
 	chunk     = 32 << 10         // the maximum length of one write
 	chunkTime = 10 * time.Second // the time that a reader has to take it
 )
@@ -21,11 +24,15 @@ const (
 // events sends the current state and then the changes, as server-sent events (WHATWG HTML, 9.2),
 // until the client or the server ends the stream, or the board is removed.
 func (c *call) events() error {
-	u, err := c.query("name*", "prefix*", "since*", "names", "limit")
+	u, err := c.query("name*", "prefix*", "since*", "names", "limit", "beat")
 	if err != nil {
 		return err
 	}
 	q, err := c.selection(u)
+	if err != nil {
+		return err
+	}
+	quiet, err := readBeat(u.Get("beat"))
 	if err != nil {
 		return err
 	}
@@ -49,7 +56,7 @@ func (c *call) events() error {
 	c.w.Header().Set("X-Accel-Buffering", "no") // for proxies that would collect events
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
-	s := stream{c: c, out: http.NewResponseController(c.w)}
+	s := stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
 	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // the request's own deadline has passed
 		return err
 	}
@@ -80,9 +87,22 @@ func (c *call) events() error {
 
 // A stream is an answer that does not end.
 type stream struct {
-	c   *call
-	out *http.ResponseController
-	err error // its end
+	c    *call
+	out  *http.ResponseController
+	beat time.Duration // the interval of comments while nothing changes
+	err  error         // its end
+}
+
+// readBeat reads the parameter beat, a number of seconds.
+func readBeat(s string) (time.Duration, error) {
+	if s == "" {
+		return beat * time.Second, nil
+	}
+	seconds, err := strconv.Atoi(s)
+	if err != nil || seconds < leastBeat || seconds > mostBeat {
+		return 0, wire.Refuse(wire.Invalid, "beat is %s, and must be a whole number of seconds from %d to %d", scan.Quote(s), leastBeat, mostBeat)
+	}
+	return time.Duration(seconds) * time.Second, nil
 }
 
 // interruptible ends a write that waits for a slow reader when the call ends, until done is called.
@@ -159,7 +179,7 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 // await waits for changes, and sends a comment now and then.
 func (s *stream) await(f *follower) bool {
 	for s.err == nil {
-		ctx, cancel := context.WithTimeout(s.c.r.Context(), sayAlive)
+		ctx, cancel := context.WithTimeout(s.c.r.Context(), s.beat)
 		news := f.wait(ctx)
 		quiet := ctx.Err() != nil && s.c.r.Context().Err() == nil
 		cancel()

@@ -142,7 +142,7 @@ func TestEvents(t *testing.T) {
 	assert.Equal(t, "gate/open=false hose/a=3 whole next hose/a", l.next().tells(), "also where it is the whole for want of a mark")
 	assert.Equal(t, "tank/litres=1", l.next().tells())
 
-	for _, query := range []string{"?wait=1", "?since=x", "?name=a//b", "?at=1"} {
+	for _, query := range []string{"?wait=1", "?since=x", "?name=a//b", "?at=1", "?beat=4", "?beat=61", "?beat=5.5", "?beat=often"} {
 		assert.Equal(t, "invalid", ask(t, "GET", at+"/events"+query, "").code(), query)
 	}
 	assert.Equal(t, "invalid", ask(t, "GET", at+"/events", "", "Last-Event-ID", "17").code())
@@ -235,6 +235,34 @@ func TestEventsAreNotQueued(t *testing.T) {
 		events++
 	}
 	assert.Less(t, events, changes)
+}
+
+// A quiet stream sends a comment at the interval that the request asks for.
+func TestBeat(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		base, _ := inMemory(t, server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})
+		for query, beat := range map[string]time.Duration{"": 15 * time.Second, "?beat=5": 5 * time.Second, "?beat=60": time.Minute} {
+			conn := dial(t, base)
+			_, err := fmt.Fprintf(conn, "GET /v1/boards/b/events%s HTTP/1.1\r\nHost: %s\r\n\r\n", query, strings.TrimPrefix(base, "http://"))
+			require.NoError(t, err)
+			in := bufio.NewReader(conn)
+			resp, err := http.ReadResponse(in, nil)
+			require.NoError(t, err)
+			events := bufio.NewReader(resp.Body)
+			next := func() {
+				for line := ""; line != ":\n"; {
+					line, err = events.ReadString('\n')
+					require.NoError(t, err)
+				}
+			}
+			next()
+			begun := time.Now()
+			next()
+			assert.Equal(t, beat, time.Since(begun), query)
+			require.NoError(t, conn.Close())
+		}
+	})
 }
 
 // A stream whose mark is lost between two pages ends. It must not send pages of another answer behind
