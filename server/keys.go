@@ -10,10 +10,14 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// listKeys answers with the declared keys.
+// listKeys answers with the declared keys, or with code for one name.
 func (c *call) listKeys() error {
-	if _, err := c.query(); err != nil {
+	u, err := c.query("code", "name")
+	if err != nil {
 		return err
+	}
+	if u.Has("code") || u.Has("name") {
+		return c.keyCode(u)
 	}
 	l, err := c.present()
 	if err != nil {

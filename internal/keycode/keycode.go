@@ -5,6 +5,7 @@ package keycode
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
@@ -48,6 +49,21 @@ func (p Place) stored(name string) (value.Value, bool) {
 		}
 	}
 	return value.Value{}, false
+}
+
+// Undeclared returns a declaration for an entry that has none. Its default is empty, except where only the
+// stored value shows what the members are.
+func Undeclared(e entry.Entry) entry.Declared {
+	k := entry.Declared{Name: e.Name, Kind: e.Value.Kind(), Default: sampleOf(e.Value.Kind())}
+	switch k.Kind {
+	case value.KindMap:
+		k.Default = e.Value
+	case value.KindTime:
+		k.Default = value.Time(time.Time{})
+	case value.KindBytes:
+		k.Default = value.Bytes(nil)
+	}
+	return k
 }
 
 // A member is a field of a record, with an example of its value.

@@ -18,6 +18,7 @@ type Keys struct {
 	Keys     []entry.Declared
 	Declared bool // it answers a declaration
 	Findings []entry.Finding
+	Code     string // for one name, in the language that the request asks for
 }
 
 func (k *Keys) fields() []scan.Field {
@@ -27,7 +28,7 @@ func (k *Keys) fields() []scan.Field {
 	}
 	return []scan.Field{
 		scan.Always("board", &k.Board), scan.Always("version", &k.Version), scan.Always("mark", &k.Mark), scan.Always("closed", &k.Closed),
-		scan.Always("keys", scan.List(&k.Keys, entry.ReadDeclared, entry.Declared.AppendJSON)), scan.Maybe("findings", findings),
+		scan.Always("keys", scan.List(&k.Keys, entry.ReadDeclared, entry.Declared.AppendJSON)), scan.Maybe("findings", findings), scan.Maybe("code", &k.Code),
 	}
 }
 
