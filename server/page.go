@@ -22,6 +22,11 @@ import (
 // The page of a board, and the client for pages: static files that are the same for every board.
 // The calls that they make are authorised as any others.
 
+// The script and the style of the page are bundled from page/src. What that needs is pinned in
+// page/package.json: npm ci, in page, installs it.
+//
+//go:generate go tool esbuild page/src/main.jsx --bundle --minify --format=esm --target=es2022 --jsx=automatic --jsx-import-source=preact --external:/small-pantry.js --legal-comments=none --splitting --chunk-names=[name] "--banner:js=// bundled by go generate from server/page/src, with Preact, uPlot and uqr (MIT)" --outdir=page --entry-names=page --log-level=warning
+//go:generate go tool esbuild page/src/worker.js --minify --format=esm --target=es2022 --outfile=page/worker.js --log-level=warning
 var (
 	//go:embed page/index.html
 	boardHTML []byte
@@ -75,6 +80,9 @@ var ownFiles = sync.OnceValue(func() map[string]ownFile {
 // The page can load nothing from elsewhere, and no script but these files.
 const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
+// workerPath is the path of the page's service worker (W3C Service Workers).
+const workerPath = "/small-pantry/worker.js"
+
 // opensPage reports whether a browser opens a page with the request, from wherever it came.
 func (c *call) opensPage() bool {
 	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
@@ -86,6 +94,9 @@ func (c *call) ownFile() error {
 	f, found := ownFiles()[c.r.URL.Path]
 	if !found {
 		return wire.Refuse("no-route", "there is no file %q", c.r.URL.Path)
+	}
+	if c.r.URL.Path == workerPath {
+		c.w.Header().Set("Service-Worker-Allowed", "/boards/") // the worker is for the pages of boards
 	}
 	return c.file(f)
 }

@@ -19,11 +19,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/test/browser"
+	"github.com/small-pantry/pantry/internal/test/bundle"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/js"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/server"
+	"github.com/small-pantry/pantry/value"
 )
 
 // A garden is a board with what the demo has on it, and its owner's link.
@@ -34,6 +38,10 @@ type garden struct {
 
 const gardenPath = "/v1/boards/rowan-street"
 
+const gardenKeys = `{"keys":[
+	{"name":"tank/litres","kind":"int","default":0,"min":0,"max":5000,"about":"rain water"},{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]},
+	{"name":"frost/warning","kind":"bool","default":false},{"name":"hose/queue","kind":"list","default":[],"keep":12}]}`
+
 func newGarden(t *testing.T, o server.Options) *garden {
 	g := &garden{shared: startShared(t, o)}
 	g.make("rowan-street")
@@ -41,6 +49,54 @@ func newGarden(t *testing.T, o server.Options) *garden {
 	g.commit(`{"op":"put","name":"tank/litres","value":3200},{"op":"put","name":"gate/open","value":true},{"op":"put","name":"gate/notice","value":"Water at 6, box 2"},
 		{"op":"put","name":"hose/queue","value":["C4","B2"]},{"op":"put","name":"harvest/total-kg","value":5.0},{"op":"put","name":"rain/drops","value":9007199254740993},
 		{"op":"put","name":"map/small","value":"AAcOFQ==","as":"bytes"},{"op":"put","name":"plantings/1","value":{"crop":"beans","spacing":30.0}}`)
+	return g
+}
+
+// gardenOfADay is a garden on which something happened all day.
+func gardenOfADay(t *testing.T) *garden {
+	data := t.TempDir()
+	now := time.Now().Add(-24 * time.Hour)
+	l, err := ledger.Open(filepath.Join(data, "boards"), "rowan-street", ledger.Options{Now: func() time.Time { return now }})
+	require.NoError(t, err)
+	put := func(by, name string, v value.Value) {
+		e, err := ledger.Encode(v)
+		require.NoError(t, err)
+		_, err = l.Commit(entry.Author{By: by, From: by}, func(tx *ledger.Tx) error {
+			tx.Put(name, e)
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	at := func(ago time.Duration) { now = time.Now().Add(-ago) }
+	at(23 * time.Hour)
+	put("gatehouse", "tank/warning-below", value.Int(400))
+	put("Ida", "tank/lid-closed", value.Bool(true))
+	put("gatehouse", "gate/open", value.Bool(false))
+	put("plotbook", "harvest/total-kg", value.Float(140))
+	litres := int64(3900)
+	for i, minutes := 0, 22*60; minutes > 0; i++ {
+		at(time.Duration(minutes) * time.Minute)
+		litres += []int64{-60, -40, 120, -150, 80, -90, -20}[i%7]
+		put([]string{"tankwatch", "tankwatch", "Ida"}[i%3], "tank/litres", value.Int(litres))
+		if i%5 == 2 {
+			put("plotbook", "harvest/total-kg", value.Float(140+float64(i)*0.5))
+		}
+		if i%9 == 4 {
+			put("gatehouse", "gate/open", value.Bool(i%2 == 0))
+		}
+		minutes -= []int{25, 60, 10, 95, 30, 15}[i%6]
+	}
+	at(7 * time.Hour)
+	put("gatehouse", "gate/notice", value.Text("Water from 6 pm, please bring your own can"))
+	put("gatehouse", "gate/opened-at", value.Time(time.Now().Add(-7*time.Hour)))
+	at(3 * time.Minute)
+	put("tankwatch", "hose/queue", value.List(value.Text("C4"), value.Text("B2")))
+	at(2 * time.Minute)
+	put("tankwatch", "tank/litres", value.Int(3130))
+	require.NoError(t, l.Close())
+	g := &garden{shared: startShared(t, server.Options{Data: data})}
+	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", gardenKeys).status)
+	g.link = g.invited("own", "")
 	return g
 }
 
@@ -61,90 +117,10 @@ func (g *garden) commit(ops string) {
 	require.Equal(g.t, 200, a.status, a.body)
 }
 
-// stored gives an entry as the server has it.
+// stored returns an entry as the server has it.
 func (g *garden) stored(name string) answer {
 	g.t.Helper()
 	return g.as(g.admin, "GET", gardenPath+"/entries/"+name, "")
-}
-
-// row is the script that finds the row of a name.
-func row(name string) string {
-	return fmt.Sprintf(`[...document.querySelectorAll('#table tbody tr')].find(r => r.querySelector('.name')?.textContent === %q)`, name)
-}
-
-// A table shows in a row's cell.
-func value(name string) string { return row(name) + `?.querySelector('.value').innerText` }
-
-// open opens the page of a link, and waits until it shows what is there.
-func open(t *testing.T, b *browser.Browser, link string) *browser.Page {
-	p := b.Open(t, link)
-	p.Until(`document.querySelector('#connection.live')`)
-	p.Until(`document.querySelector('#table tbody tr')`)
-	return p
-}
-
-// edits opens the editor of a row.
-func edits(p *browser.Page, name string) {
-	browser.Eval[bool](p, row(name)+`.querySelector('button.shown').click(), true`)
-	p.Until(row(name) + `.querySelector('.edit')`)
-}
-
-// change makes another value of a row, as somebody who clicks and types.
-func change(p *browser.Page, name, typed string) {
-	edits(p, name)
-	p.Fill(".edit input[type=text], .edit textarea", typed)
-	p.Click(".edit button.main")
-}
-
-// Two people see what each does, as it happens.
-func TestPageFollows(t *testing.T) {
-	t.Parallel()
-	b := browser.Start(t)
-	g := newGarden(t, server.Options{})
-	one, two := open(t, b, g.link), open(t, b, g.invited("write", ""))
-	change(one, "tank/litres", "3190")
-	two.Until(value("tank/litres") + ` === '3190'`)
-	two.Until(row("tank/litres") + `.classList.contains('fresh')`)
-	two.Until(row("tank/litres") + `.querySelector('.by').textContent.startsWith('own-link')`)
-	two.Until(row("tank/litres") + `.querySelector('svg.course')?.getAttribute('aria-label') === 'least 3190, most 3200, last 3190'`)
-	two.Until(`(document.querySelector('#happened li')?.innerText ?? '').includes('tank/litres 3200 → 3190')`)
-	two.Until(`document.getElementById('news').textContent === 'tank/litres is 3190'`)
-
-	// Adding, of the kind that it reads as and of one that is chosen.
-	for _, c := range []struct{ name, typed, kind, is string }{
-		{"frost/warning", "false", "", `{"kind":"bool","value":false}`}, {"box", "007", "", `{"kind":"text","value":"007"}`}, {"weight", "5", "float", `{"kind":"float","value":5.0}`},
-		{"beds", "A1, B2", "list", `{"kind":"list","value":["A1","B2"]}`}, {"at", "2026-05-03T09:00:00.123456789Z", "time", `{"kind":"time","value":"2026-05-03T09:00:00.123456789Z"}`},
-	} {
-		one.Fill("#add input[name=name]", c.name)
-		one.Fill("#add input[name=value]", c.typed)
-		browser.Eval[bool](one, fmt.Sprintf(`document.querySelector('#add select').value = %q, true`, c.kind))
-		one.Type("\r")
-		two.Until(row(c.name))
-		for member, want := range g.unmarshal(c.is) {
-			assert.Equal(t, want, g.stored(c.name).json[member], c.name)
-		}
-	}
-	one.Fill("#add input[name=name]", "box")
-	one.Fill("#add input[name=value]", "1")
-	one.Type("\r")
-	one.Shows("box is there already: change it in its row.")
-
-	// Removing, and putting back, with all its digits.
-	browser.Eval[bool](one, row("rain/drops")+`.querySelector('.remove').click(), true`)
-	two.Until("!" + row("rain/drops"))
-	one.Until(row("rain/drops") + `.classList.contains('gone')`)
-	browser.Eval[bool](one, row("rain/drops")+`.querySelector('.note button').click(), true`)
-	two.Until(value("rain/drops") + ` === '9007199254740993'`)
-	assert.Equal(t, []any{"int", json.Number("9007199254740993")}, []any{g.stored("rain/drops").json["kind"], g.stored("rain/drops").json["value"]})
-
-	// Whatever comes in while somebody types stays out of what he types.
-	edits(one, "gate/notice")
-	one.Fill(".edit input", "Water at 7")
-	change(two, "tank/litres", "3000")
-	one.Until(value("tank/litres") + ` === '3000'`)
-	assert.Equal(t, "Water at 7", browser.Eval[string](one, `document.querySelector('.edit input').value`))
-	one.Type("\x1b")
-	one.Until(value("gate/notice") + ` === 'Water at 6, box 2'`)
 }
 
 // unmarshal reads an object as ask does.
@@ -156,67 +132,227 @@ func (g *garden) unmarshal(s string) (m map[string]any) {
 	return m
 }
 
-// A kind stays unless it is changed on purpose; what is refused is said in a sentence, and what
-// was typed stays.
+// card is the script that finds the card or the row of a name.
+func card(name string) string {
+	return fmt.Sprintf(`[...document.querySelectorAll('[data-name]')].find(e => e.dataset.name === %q)`, name)
+}
+
+// shown is the script for the text of a card's value.
+func shown(name string) string {
+	return `(c => c?.querySelector('select')?.value ?? c?.querySelector('.v, .t, .sw b, .chips, .members, .value')?.innerText)(` + card(name) + `)`
+}
+
+// open opens the page of a link, and waits until it shows what is there.
+func open(t *testing.T, b *browser.Browser, link string) *browser.Page {
+	p := b.Open(t, link)
+	p.Until(`document.querySelector('#connection.live')`)
+	p.Until(`document.querySelector('[data-name]')`)
+	return p
+}
+
+// selects opens a card's panel, at a tab.
+func selects(p *browser.Page, name, tab string) {
+	browser.Eval[bool](p, card(name)+`.querySelector('button.name').click(), true`)
+	p.Until(fmt.Sprintf(`document.querySelector('.title h3')?.innerText.replace(/\n/g, '') === %q`, name))
+	p.Click("#tab-" + tab)
+	p.Until(`document.querySelector('#tab-` + tab + `').ariaSelected === 'true'`)
+}
+
+// press clicks the button with a text, within what a selector means.
+func press(p *browser.Page, within, text string) {
+	find := fmt.Sprintf(`[...(document.querySelector(%q)?.querySelectorAll('button') ?? [])].find(b => b.innerText.trim() === %q || b.ariaLabel === %[2]q)`, within, text)
+	p.Until(find)
+	browser.Eval[bool](p, find+`.click(), true`)
+}
+
+// change stores another value of a text or a number, as somebody who opens it and types.
+func change(p *browser.Page, name, typed string) {
+	selects(p, name, "change")
+	p.Until(`document.querySelector('#tab .edit input[type=text], #tab .edit textarea')`)
+	p.Fill("#tab .edit input[type=text], #tab .edit textarea", typed)
+	p.Click("#tab .edit button.main")
+}
+
+// Two people see each other's changes as they happen.
+func TestPageFollows(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	one, two := open(t, b, g.link), open(t, b, g.invited("write", ""))
+	change(one, "tank/litres", "3190")
+	two.Until(shown("tank/litres") + ` === '3,190'`)
+	two.Until(card("tank/litres") + `.classList.contains('fresh')`)
+	two.Until(card("tank/litres") + `.querySelector('.q').innerText.includes('just now, own-link')`)
+	two.Until(`document.getElementById('news').textContent === 'tank/litres is 3,190'`)
+	selects(two, "tank/litres", "happened")
+	two.Until(`document.querySelector('.happened li')?.innerText.startsWith('3,200 → 3,190')`)
+
+	// Adding, of the kind that is guessed and of one that is chosen.
+	add := func(name, kind string, fill func()) {
+		one.Click("#add")
+		one.Fill("dialog input[name=name]", name)
+		if kind != "" {
+			browser.Eval[bool](one, fmt.Sprintf(`{const s = document.querySelector('dialog select[name=kind]'); s.value = %q; s.dispatchEvent(new Event('change', {bubbles: true})); true}`, kind))
+			one.Until(`!document.querySelector('dialog input[name=value]')`)
+		}
+		fill()
+		one.Click("dialog button.main")
+	}
+	for _, c := range []struct {
+		name, kind, is string
+		fill           func()
+	}{
+		{"frost/on", "", `{"kind":"bool","value":false}`, func() { one.Fill("dialog input[name=value]", "false") }},
+		{"box", "", `{"kind":"text","value":"007"}`, func() { one.Fill("dialog input[name=value]", "007") }},
+		{"weight", "float", `{"kind":"float","value":5.0}`, func() { one.Fill("dialog .value-of input", "5") }},
+		{"bed", "int", `{"kind":"int","value":12000}`, func() { one.Fill("dialog .value-of input", "12,000") }},
+		{"beds", "list", `{"kind":"list","value":["A1","B2"]}`, func() {
+			for i, item := range []string{"A1", "B2"} {
+				press(one, "dialog", "Append to beds")
+				one.Until(fmt.Sprintf(`document.querySelectorAll('dialog .items li').length === %d`, i+1))
+				one.Fill(fmt.Sprintf("dialog .items li:nth-child(%d) input", i+1), item)
+			}
+		}},
+		{"places", "map", `{"kind":"map","value":{"shed":"key 4"}}`, func() {
+			press(one, "dialog", "A new member of places")
+			one.Until(`document.querySelector('dialog .member')`)
+			one.Fill("dialog .member input", "shed")
+			one.Fill("dialog .member input:nth-of-type(2)", "key 4")
+		}},
+	} {
+		add(c.name, c.kind, c.fill)
+		two.Until(card(c.name))
+		for member, want := range g.unmarshal(c.is) {
+			assert.Equal(t, want, g.stored(c.name).json[member], c.name)
+		}
+		one.Until(`!document.querySelector('dialog')`)
+	}
+	one.Click("#add")
+	assert.Empty(t, browser.Eval[string](one, `document.querySelector('dialog select[name=kind]').value`), "the kind of the last entry is not kept")
+	one.Fill("dialog input[name=name]", "box")
+	one.Shows("It is there already: 007")
+	one.Fill("dialog input[name=name]", "tank/litre")
+	one.Shows("Did you mean tank/litres?")
+	press(one, "dialog", "Cancel")
+
+	// Removing, and putting back, with all its digits.
+	selects(one, "rain/drops", "change")
+	press(one, "aside", "Remove this entry")
+	one.Until(card("rain/drops") + `.innerText.includes('removed')`)
+	one.Until(`document.activeElement.closest('[data-name]')`)
+	two.Until(`!` + card("rain/drops"))
+	press(one, `[data-name="rain/drops"]`, "Put back")
+	two.Until(shown("rain/drops") + ` === '9,007,199,254,740,993'`)
+	assert.Equal(t, []any{"int", json.Number("9007199254740993")}, []any{g.stored("rain/drops").json["kind"], g.stored("rain/drops").json["value"]})
+}
+
+// Each kind has its control. What is refused is said in a sentence, and what was typed stays.
 func TestPageKinds(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
-	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"keys":[
-		{"name":"tank/litres","kind":"int","default":0,"min":0,"max":5000,"about":"what is in the tank"},{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]},
-		{"name":"frost/warning","kind":"bool","default":false},{"name":"level","kind":"int","default":7}]}`).status)
+	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", gardenKeys).status)
+	g.commit(`{"op":"put","name":"gate/opened-at","typed":"2026-05-03T09:00:00.123456789Z","kind":"time"},{"op":"put","name":"hose/mixed","value":["C4",5,5.0,"5",[1],{"a":null}]},{"op":"put","name":"picture","value":"iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==","as":"bytes"}`)
 	p := open(t, b, g.link)
-	p.Until(value("level") + ` === '7 default'`)
-	p.Until(value("units") + ` === 'metric default'`)
+	p.Until(shown("units") + ` === 'metric'`)
+	p.Until(card("frost/warning") + `.innerText.includes('never written: the default')`)
+	p.Until(card("picture") + `.querySelector('img')?.naturalWidth === 1`)
+
+	// On the cards: − and + add, a switch, choices, a new item of a list.
+	for range 3 {
+		press(p, `[data-name="tank/litres"]`, "Add 50 to tank/litres")
+	}
+	p.Shows("+150")
+	p.Until(shown("tank/litres") + ` === '3,350'`)
+	history := g.as(g.admin, "GET", gardenPath+"/history?name=tank/litres&limit=10", "").json["commits"].([]any)
+	assert.Len(t, history, 2, "three taps are one addition")
+	p.Click(`[data-name="gate/open"] .sw`)
+	p.Until(shown("gate/open") + ` === 'no'`)
+	p.Until(card("gate/open") + `.querySelector('[role=switch]').ariaChecked === 'false'`)
+	browser.Eval[bool](p, `{const s = `+card("units")+`.querySelector('select'); s.value = 'imperial'; s.dispatchEvent(new Event('change', {bubbles: true})); true}`)
+	p.Until(card("units") + `.innerText.includes('just now')`)
+	press(p, `[data-name="hose/queue"]`, "Append to hose/queue")
+	p.Until(`document.activeElement.closest('.append')`)
+	p.Type("A1\r")
+	p.Until(shown("hose/queue") + `.includes('A1')`)
+	p.Until(card("hose/queue") + `.innerText.includes('3 of 12')`)
+	p.Click(`[data-name="gate/notice"] .value`)
+	p.Until(`document.activeElement.matches('[data-name] textarea')`)
+	p.Fill("[data-name] textarea", "Water at 7")
+	p.Type("\r")
+	p.Until(shown("gate/notice") + ` === 'Water at 7'`)
+	for name, is := range map[string]string{"tank/litres": "3350", "gate/open": "false", "units": `"imperial"`, "hose/queue": `["C4","B2","A1"]`, "gate/notice": `"Water at 7"`} {
+		assert.Contains(t, g.stored(name).body, `"value":`+is+`,`, name)
+	}
+
+	// In the panel. The kind stays, with all digits.
 	for _, c := range []struct{ name, typed, kind, value string }{
-		{"gate/notice", "true", "text", `"true"`}, {"harvest/total-kg", "6", "float", "6.0"}, {"harvest/total-kg", "-0.0", "float", "-0.0"}, {"rain/drops", "-9223372036854775808", "int", "-9223372036854775808"},
-		{"hose/queue", "C4\n5\n5.0\n\"5\"\n[1]\nfrühe Beete", "list", `["C4",5,5.0,"5",[1],"frühe Beete"]`}, {"plantings/1", `{"crop":"peas","n":9007199254740993}`, "map", `{"crop":"peas","n":9007199254740993}`},
-		{"map/small", "/wA=", "bytes", `"/wA="`}, {"gate/notice", "", "text", `""`},
+		{"gate/notice", "true", "text", `"true"`}, {"harvest/total-kg", "6", "float", "6.0"}, {"rain/drops", "-9223372036854775808", "int", "-9223372036854775808"}, {"gate/notice", "", "text", `""`},
 	} {
 		change(p, c.name, c.typed)
-		p.Until(`!document.querySelector('.edit')`)
+		p.Until(`document.querySelector('#tab-happened')?.ariaSelected === 'true'`)
 		a := g.stored(c.name)
 		assert.Equal(t, c.kind, a.json["kind"], c.name)
 		assert.Contains(t, a.body, `"value":`+c.value+`,`, c.name)
 	}
-	p.Until(value("gate/notice") + ` === 'empty'`)
-	// An editor shows all of what is there, and storing it again changes nothing.
-	edits(p, "hose/queue")
-	assert.Equal(t, "C4\n5\n5.0\n\"5\"\n[1]\nfrühe Beete", browser.Eval[string](p, `document.querySelector('.edit textarea').value`))
-	version := g.stored("hose/queue").json["version"]
-	p.Click(".edit button.main")
-	p.Until(`!document.querySelector('.edit')`)
-	assert.Equal(t, version, g.stored("hose/queue").json["version"])
+	p.Until(shown("gate/notice") + ` === 'empty'`)
+	selects(p, "tank/litres", "change")
+	press(p, "aside", "add how much")
+	p.Until(`document.querySelector('#tab .edit input').value === ''`)
+	p.Fill("#tab .edit input", "-100")
+	p.Click("#tab .edit button.main")
+	p.Until(shown("tank/litres") + ` === '3,250'`)
 
-	// On purpose.
-	edits(p, "rain/drops")
-	browser.Eval[bool](p, `{const s = document.querySelector('.edit select'); s.value = 'text'; s.dispatchEvent(new Event('change')); true}`)
-	p.Fill(".edit input", "many")
-	p.Click(".edit button.main")
-	p.Until(value("rain/drops") + ` === 'many'`)
+	// Storing what is shown again changes nothing, of a list with items of several kinds and of a time.
+	for _, name := range []string{"hose/mixed", "gate/opened-at", "plantings/1"} {
+		before := g.stored(name).body
+		selects(p, name, "change")
+		p.Click("#tab .edit button.main")
+		p.Until(`document.querySelector('#tab-happened')?.ariaSelected === 'true'`)
+		assert.Equal(t, before, g.stored(name).body)
+	}
+	selects(p, "hose/mixed", "change")
+	p.Fill("#tab .items li:nth-child(2) input", "7")
+	p.Fill("#tab .items li:nth-child(3) input", "8")
+	press(p, "aside", "Remove item 1 of hose/mixed")
+	p.Click("#tab .edit button.main")
+	p.Until(shown("hose/mixed") + `.startsWith('7')`)
+	assert.Contains(t, g.stored("hose/mixed").body, `"value":[7,8.0,"5",[1],{"a":null}],`)
+	selects(p, "plantings/1", "change")
+	p.Fill("#tab .member:nth-child(1) input:nth-of-type(2)", "peas")
+	press(p, "aside", "A new member of plantings/1")
+	p.Until(`document.querySelectorAll('#tab .member').length === 3`)
+	p.Fill("#tab .member:nth-child(3) input", "bed")
+	p.Fill("#tab .member:nth-child(3) input:nth-of-type(2)", "C4")
+	p.Click("#tab .edit button.main")
+	p.Until(shown("plantings/1") + `.includes('peas')`)
+	assert.Contains(t, g.stored("plantings/1").body, `"value":{"bed":"C4","crop":"peas","spacing":30.0},`)
+	selects(p, "gate/opened-at", "change")
+	browser.Eval[bool](p, `{const d = document.querySelector('#tab input[type=date]'); d.value = '2026-06-01'; d.dispatchEvent(new Event('input', {bubbles: true})); true}`)
+	p.Click("#tab .edit button.main")
+	p.Until(shown("gate/opened-at") + `.startsWith('Jun 1')`)
+	assert.Regexp(t, `"value":"2026-0(5-31|6-0[12])T`, g.stored("gate/opened-at").body)
+
+	// What is refused.
+	change(p, "tank/litres", "9000")
+	p.Shows("This takes a whole number from 0 to 5,000.")
+	assert.Equal(t, "9000", browser.Eval[string](p, `document.querySelector('#tab .edit input').value`))
+	p.Fill("#tab .edit input", "many")
+	p.Click("#tab .edit button.main")
+	p.Shows("This takes a whole number from 0 to 5,000.")
+	press(p, "aside", "Give up my change")
+	change(p, "harvest/total-kg", "many")
+	p.Shows("This takes a number, such as 4.5.")
+	press(p, "aside", "Give up my change")
+
+	// Another kind, on purpose.
+	selects(p, "rain/drops", "change")
+	browser.Eval[bool](p, `{const s = document.querySelector('#tab .kind select'); s.value = 'text'; s.dispatchEvent(new Event('change', {bubbles: true})); true}`)
+	p.Until(`document.querySelector('#tab .edit textarea')`)
+	p.Fill("#tab .edit textarea", "many")
+	p.Click("#tab .edit button.main")
+	p.Until(shown("rain/drops") + ` === 'many'`)
 	assert.Equal(t, "text", g.stored("rain/drops").json["kind"])
-
-	// What is declared has its inputs: a range, choices, a switch.
-	edits(p, "tank/litres")
-	assert.Contains(t, p.Text(".edit .range"), "what is in the tank · 0 to 5000")
-	assert.False(t, browser.Eval[bool](p, `!!document.querySelector('.edit select')`), "a declared kind is not to choose")
-	p.Fill(".edit input", "9000")
-	p.Type("\r")
-	p.Until(`document.querySelector('.edit .said').textContent.includes('9000 is over 5000')`)
-	assert.Equal(t, "9000", browser.Eval[string](p, `document.querySelector('.edit input').value`))
-	p.Fill(".edit input", "many")
-	p.Type("\r")
-	p.Until(`document.querySelector('.edit .said').textContent.includes('many')`)
-	p.Type("\x1b")
-	edits(p, "units")
-	assert.Equal(t, "metric,imperial", browser.Eval[string](p, `[...document.querySelectorAll('.edit select option')].map(o => o.value).join()`))
-	browser.Eval[bool](p, `document.querySelector('.edit select').value = 'imperial', true`)
-	p.Click(".edit button.main")
-	p.Until(value("units") + ` === 'imperial'`)
-	edits(p, "frost/warning")
-	p.Click(".edit input[role=switch]")
-	p.Click(".edit button.main")
-	p.Until(value("frost/warning") + ` === 'true'`)
 }
 
 // Somebody was faster: the other value is shown, with both ways out.
@@ -226,24 +362,48 @@ func TestPageConflict(t *testing.T) {
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
 	race := func(mine string, theirs func()) {
-		edits(p, "tank/litres")
-		p.Fill(".edit input", mine)
+		selects(p, "tank/litres", "change")
+		p.Fill("#tab .edit input", mine)
 		theirs()
 		p.Type("\r")
-		p.Until(`document.querySelector('.edit .line:not([hidden]) + .said, .edit .said').textContent.includes('was faster')`)
+		p.Until(`document.querySelector('#tab .note')`)
 	}
 	race("1", func() { g.commit(`{"op":"put","name":"tank/litres","value":2}`) })
-	assert.Contains(t, p.Text(".edit .said"), "it is 2 now")
-	browser.Eval[bool](p, `[...document.querySelectorAll('.edit button')].find(b => b.innerText === 'Keep theirs').click(), true`)
-	p.Until(value("tank/litres") + ` === '2'`)
+	assert.Regexp(t, `^Changed by admin, just now: 2`, p.Text("#tab .note"))
+	press(p, "#tab", "Keep theirs")
+	p.Until(shown("tank/litres") + ` === '2'`)
+	press(p, "#tab", "Give up my change")
 	race("3", func() { g.commit(`{"op":"put","name":"tank/litres","value":4}`) })
-	browser.Eval[bool](p, `[...document.querySelectorAll('.edit button')].find(b => b.innerText === 'Store mine').click(), true`)
-	p.Until(value("tank/litres") + ` === '3'`)
+	press(p, "#tab", "Store mine")
+	p.Until(shown("tank/litres") + ` === '3'`)
+	press(p, "#tab", "Give up my change")
 	race("5", func() { g.commit(`{"op":"drop","name":"tank/litres"}`) })
-	assert.Contains(t, p.Text(".edit .said"), "has removed it")
-	browser.Eval[bool](p, `[...document.querySelectorAll('.edit button')].find(b => b.innerText === 'Store mine').click(), true`)
-	p.Until(value("tank/litres") + ` === '5'`)
+	assert.Contains(t, p.Text("#tab .note"), "Somebody removed it.")
+	press(p, "#tab", "Store mine")
+	p.Until(shown("tank/litres") + ` === '5'`)
 	assert.EqualValues(t, json.Number("5"), g.stored("tank/litres").json["value"])
+
+	// A switch that somebody else turned: the card says so.
+	hold(p)
+	p.Click(`[data-name="gate/open"] .sw`)
+	p.Until(`window.asked`)
+	g.commit(`{"op":"put","name":"gate/open","value":true},{"op":"put","name":"gate/open","value":false},{"op":"put","name":"gate/open","value":true}`)
+	browser.Eval[bool](p, `goOn(), true`)
+	p.Until(card("gate/open") + `.querySelector('.note') || ` + shown("gate/open") + ` === 'no'`)
+}
+
+// hold keeps the page's next changes back until goOn is called.
+func hold(p *browser.Page) {
+	browser.Eval[bool](p, `{
+		const real = fetch
+		window.asked = false
+		window.held = new Promise(f => { window.goOn = f })
+		window.fetch = async (...a) => {
+			if (a[1]?.method && a[1].method !== 'GET') { window.asked = true; await held }
+			return real(...a)
+		}
+		true
+	}`)
 }
 
 // An entry is removed only as the page shows it: a change that comes in between is not lost.
@@ -252,22 +412,17 @@ func TestPageRemovesWhatItShows(t *testing.T) {
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
-	browser.Eval[bool](p, `{
-		const real = fetch
-		window.held = new Promise(f => { window.goOn = f })
-		window.fetch = async (...a) => {
-			if (a[1]?.method && a[1].method !== 'GET') { window.asked = true; await held }
-			return real(...a)
-		}
-		true
-	}`)
-	browser.Eval[bool](p, row("tank/litres")+`.querySelector('.remove').click(), true`)
+	hold(p)
+	selects(p, "tank/litres", "change")
+	press(p, "aside", "Remove this entry")
 	p.Until(`window.asked`)
 	g.commit(`{"op":"put","name":"tank/litres","value":7}`)
 	browser.Eval[bool](p, `goOn(), true`)
-	p.Until(value("tank/litres") + `.startsWith('7')`)
-	p.Shows("was not removed")
+	p.Until(shown("tank/litres") + ` === '7'`)
+	p.Until(card("tank/litres") + `.innerText.includes('Changed by admin')`)
 	assert.Equal(t, json.Number("7"), g.stored("tank/litres").json["value"])
+	press(p, `[data-name="tank/litres"]`, "Remove it")
+	p.Until(card("tank/litres") + `.innerText.includes('removed')`)
 }
 
 // An entry of a board that was made again shows its new value and is marked as changed, though its
@@ -279,7 +434,7 @@ func TestPageOfABoardThatIsMadeAgain(t *testing.T) {
 	at := base + "/v1/boards/rowan-street"
 	ask(t, "PUT", at+"/entries/tank/litres", "1")
 	p := open(t, b, base+"/boards/rowan-street")
-	p.Until(value("tank/litres") + ` === '1'`)
+	p.Until(shown("tank/litres") + ` === '1'`)
 	// The page is without a network meanwhile, so that it never hears of an absent entry.
 	browser.Eval[bool](p, `{
 		const real = fetch
@@ -294,8 +449,8 @@ func TestPageOfABoardThatIsMadeAgain(t *testing.T) {
 	a := ask(t, "PUT", at+"/entries/tank/litres", "2")
 	require.Equal(t, json.Number("1"), a.json["version"])
 	browser.Eval[bool](p, `window.blocked = false, true`)
-	p.Until(value("tank/litres") + ` === '2'`)
-	p.Until(row("tank/litres") + `.classList.contains('fresh')`)
+	p.Until(shown("tank/litres") + ` === '2'`)
+	p.Until(card("tank/litres") + `.classList.contains('fresh')`)
 }
 
 // Nobody sees a control that would be refused, and each right is said in a sentence.
@@ -304,48 +459,62 @@ func TestPageRights(t *testing.T) {
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	for _, c := range []struct {
-		may                        string
-		edits, adds, removes, owns bool
-		says                       string
-		editable, restoresThePast  bool
+		may                            string
+		steps, adds, edits, owns, back bool
+		says                           string
 	}{
-		{may: "read", says: "You may look, but not change anything here."},
-		{may: "add", says: "You may count and append, and overwrite nothing.", edits: true},
-		{may: "write", edits: true, adds: true, removes: true, restoresThePast: true},
-		{may: "own", edits: true, adds: true, removes: true, owns: true, restoresThePast: true},
+		{may: "read", says: "You can look, but not change anything here."},
+		{may: "add", says: "You can add, but not change or remove.", steps: true},
+		{may: "write", steps: true, adds: true, edits: true, back: true},
+		{may: "own", steps: true, adds: true, edits: true, owns: true, back: true},
 	} {
 		p := open(t, b, g.invited(c.may, ""))
-		p.Shows("What happened", c.says)
-		p.Until(fmt.Sprintf(`%v === (document.querySelectorAll('#table [aria-label$="Change"]').length > 0)`, c.edits))
-		shown := func(selector string) bool {
+		p.Shows(c.says)
+		shows := func(selector string) bool {
 			return browser.Eval[bool](p, `!!document.querySelector('`+selector+`')?.checkVisibility()`)
 		}
-		assert.Equal(t, []bool{c.adds, c.removes, c.owns}, []bool{shown("#add"), shown("#table .remove"), shown("#share")}, c.may)
-		p.Until(`document.querySelector('#happened li button')`)
-		p.Click("#happened li button")
-		p.Shows("This is the past.")
-		assert.Equal(t, c.restoresThePast, shown("#restore"), c.may)
-		p.Click("#present")
+		p.Until(fmt.Sprintf(`%v === !!document.querySelector('.step')`, c.steps))
+		assert.Equal(t, []bool{c.adds, c.edits, c.owns, c.steps}, []bool{shows("#add"), shows("button.sw"), shows("#share"), shows(".chips .more")}, c.may)
+		p.Until(`document.querySelector('.ticks').getAttribute('d')`)
+		browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
+		p.Do(browser.Left)
+		p.Until(`document.querySelector('.past-bar')`)
+		assert.False(t, shows(".step") || shows("button.sw") || shows("#add"), "nothing is changed in the past")
+		assert.Equal(t, c.back, browser.Eval[bool](p, `document.querySelector('.past-bar').innerText.includes('Take these back')`), c.may)
+		p.Type("\x1b")
+		p.Until(`!document.querySelector('.past-bar')`)
 		if c.may != "add" {
 			continue
 		}
-		assert.False(t, browser.Eval[bool](p, `!!`+row("gate/notice")+`.querySelector('[aria-label$="Change"]')`), "a text can't be counted")
-		change(p, "tank/litres", "-10")
-		p.Until(value("tank/litres") + ` === '3190'`)
-		change(p, "hose/queue", "A1")
-		p.Until(value("hose/queue") + `.includes('3 items: C4, B2, A1')`)
-		change(p, "tank/litres", "ten")
-		p.Shows("This takes a number.")
+		press(p, `[data-name="tank/litres"]`, "Take 1 from tank/litres")
+		p.Until(shown("tank/litres") + ` === '3,199'`)
+		g.commit(`{"op":"put","name":"list/numbers","value":[1,2]}`)
+		p.Until(card("list/numbers"))
+		press(p, `[data-name="list/numbers"]`, "Append to list/numbers")
+		p.Until(`document.activeElement.closest('.append')`)
+		p.Type("3\r")
+		p.Until(shown("list/numbers") + `.includes('3')`)
+		assert.Contains(t, g.stored("list/numbers").body, `"value":[1,2,3],`, "an item has the kind of the others")
+		selects(p, "tank/litres", "change")
+		p.Fill("#tab .edit input", "ten")
+		p.Click("#tab .edit button.main")
+		p.Shows("This takes a whole number, such as 42.")
+		selects(p, "gate/notice", "happened")
+		assert.False(t, shows("#tab-change"), "an add link can't change a text")
 	}
 	p := open(t, b, g.invited("write", "gate/"))
-	p.Until(`document.querySelectorAll('#table tbody tr').length === 2`)
-	assert.Equal(t, "gate/", browser.Eval[string](p, `document.querySelector('#add input').value`))
-	p.Shows("only gate/")
-	assert.NotContains(t, p.Text("#facts"), "entries")
+	p.Until(`document.querySelectorAll('[data-name]').length === 2`)
+	p.Click("#add")
+	assert.Equal(t, "gate/", browser.Eval[string](p, `document.querySelector('dialog input').value`))
+	press(p, "dialog", "Cancel")
+	p.Click("#about")
+	p.Shows("this link sees only gate/")
+	assert.NotContains(t, p.Text("dialog"), "at most 10,000")
 	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"closed":true}`).status)
 	p = open(t, b, g.link)
-	p.Shows("only declared names")
-	assert.False(t, browser.Eval[bool](p, `document.querySelector('#add').checkVisibility()`))
+	p.Click("#about")
+	p.Shows("only declared names can be written")
+	assert.False(t, browser.Eval[bool](p, `!!document.querySelector('#add')`))
 }
 
 // A link opens with its rights, and its token is left nowhere.
@@ -359,8 +528,9 @@ func TestPageKeepsTheToken(t *testing.T) {
 	_, secret, _ := strings.Cut(token, ".")
 	p := open(t, b, g.link)
 	change(p, "tank/litres", "1")
-	p.Until(value("tank/litres") + ` === '1'`)
-	assert.NotContains(t, browser.Eval[string](p, `location.href + document.documentElement.outerHTML + document.cookie + JSON.stringify(localStorage)`), secret)
+	p.Until(shown("tank/litres") + ` === '1'`)
+	const places = `location.href + document.documentElement.outerHTML + document.cookie + JSON.stringify(localStorage)`
+	assert.NotContains(t, browser.Eval[string](p, places), secret)
 	assert.EqualValues(t, 2, browser.Eval[int](p, `history.length`), "and no step back to it")
 	for _, r := range p.Requests() {
 		if !strings.HasSuffix(r, "#"+token) { // what the browser was told to open; a fragment is not sent
@@ -374,59 +544,179 @@ func TestPageKeepsTheToken(t *testing.T) {
 	p.Reload()
 	p.Until(`document.querySelector('#connection.live')`)
 
-	// An owner makes a link, which opens with its rights; then it is revoked.
+	// An owner makes a link, which opens with its rights; then it is revoked, which asks first.
 	p.Click("#share")
-	browser.Eval[bool](p, `document.querySelector('#sharing input[value=read]').click(), true`)
-	p.Fill("#sharing input[name=label]", "shed display")
-	p.Click("#sharing button.main")
-	p.Until(`document.getElementById('link').value`)
-	made := browser.Eval[string](p, `document.getElementById('link').value`)
+	p.Fill("dialog input[name=label]", "shed display")
+	press(p, "dialog", "Make the link")
+	p.Until(`document.querySelector('.made input')`)
+	made := browser.Eval[string](p, `document.querySelector('.made input').value`)
 	assert.Regexp(t, `^`+g.base+`/boards/rowan-street#\w+\.\w+$`, made)
-	assert.Regexp(t, `^M\d`, browser.Eval[string](p, `document.querySelector('#made path').getAttribute('d')`))
-	p.Until(`document.getElementById('links').innerText.includes('shed display: may look')`)
+	assert.Regexp(t, `^M\d`, browser.Eval[string](p, `document.querySelector('.qr path').getAttribute('d')`))
+	p.Until(`[...document.querySelectorAll('.links li')].some(l => l.innerText.includes('shed display') && l.innerText.includes('may look'))`)
+	p.Until(`[...document.querySelectorAll('.links li')].find(l => l.innerText.includes('this page uses it')).innerText.includes('own-link')`)
 	other := open(t, b, made)
-	other.Shows("You may look, but not change anything here.")
-	browser.Eval[bool](p, `document.querySelector('#links [aria-label="Revoke shed display"]').click(), true`)
-	other.Shows("This link is no longer valid.")
-	p.Click("#sharing button[value=close]")
-	p.Until(`document.getElementById('link').value + document.querySelector('#made path').getAttribute('d') === ''`)
-	p = b.Open(t, g.base+"/boards/rowan-street")
-	p.Shows("This board is opened by its link")
-	p = b.Open(t, g.base+"/boards/rowan-street#wrong.token")
-	p.Shows("This link is no longer valid.")
+	other.Shows("You can look, but not change anything here.")
+	press(p, "dialog", "Revoke shed display")
+	p.Shows("All that use it stop working.")
+	press(p, ".links", "Revoke it")
+	other.Shows("This link does not open the board any more. Ask for a new one.")
+	press(p, "dialog", "Close")
+	p.Until(`!document.querySelector('dialog')`)
+
+	// The link is kept on the device only on purpose, and until it is removed.
+	address := g.base + "/boards/rowan-street"
+	p.Click("#about")
+	press(p, "dialog", "Keep on this device…")
+	p.Shows("any page that this server serves could read the link")
+	press(p, "dialog", "Keep it")
+	p.Shows("The link is kept in this browser")
+	browser.Eval[bool](p, `sessionStorage.clear(), true`) // as in a new tab
+	p.Go(address)
+	p.Until(`document.querySelector('#connection.live')`)
+	p.Click("#about")
+	press(p, "dialog", "Remove it from this device")
+	assert.NotContains(t, browser.Eval[string](p, places), secret)
+	browser.Eval[bool](p, `sessionStorage.clear(), true`)
+	p.Go(address)
+	p.Shows("This board opens by its link.", "Paste the link of the board")
+	p.Fill("input[name=link]", "http://other.example/boards/rowan-street#x.y")
+	press(p, ".paste", "Open it")
+	p.Shows("This link leads to another server, other.example.")
+	p.Fill("input[name=link]", g.link)
+	press(p, ".paste", "Open it")
+	p.Until(`document.querySelector('#connection.live')`)
+	p.Until(`document.querySelector('[data-name]')`)
+	p = b.Open(t, address+"#wrong.token")
+	p.Shows("This link does not open the board any more.")
 }
 
-// What happened, and a moment to go back to.
+// The rail shows the past on every card. What was different comes back, each part or all.
 func TestPagePast(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := gardenOfADay(t)
+	p := open(t, b, g.link)
+	p.Until(`document.querySelector('.ticks').getAttribute('d').split('M').length > 20`)
+	p.Until(card("tank/litres") + `.querySelector('.spark')`)
+	browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
+	p.Do(browser.Left)
+	p.Shows("1 thing was different.")
+	p.Until(shown("tank/litres") + ` === '3,120'`)
+	p.Do(browser.Left)
+	p.Shows("2 things were different.")
+	p.Until(shown("hose/queue") + ` === 'empty'`)
+	assert.Equal(t, "slider", browser.Eval[string](p, `document.activeElement.role`))
+	p.Requests()
+	browser.Eval[bool](p, `{const s = document.querySelector('.slide'), r = s.getBoundingClientRect(); for (const [type, at] of [['pointerdown', .7], ['pointermove', .4], ['pointermove', .3], ['pointerup', .3]]) s.dispatchEvent(new PointerEvent(type, {bubbles: true, clientX: r.x + r.width * at, clientY: r.y + 9, pointerId: 1, button: 0})); true}`)
+	p.Until(shown("gate/notice") + ` === 'nothing'`)
+	for _, r := range p.Requests() {
+		assert.NotContains(t, r, "/entries?at=", "dragging computes from what is known")
+	}
+	press(p, ".past-bar", "Take these back…")
+	p.Until(`document.querySelectorAll('.differences li').length > 3`)
+	browser.Eval[bool](p, `document.querySelectorAll('.differences li').forEach(l => l.innerText.includes('tank/litres') || l.querySelector('input').click()), true`)
+	press(p, "dialog", "Make 1 so again")
+	p.Until(`!document.querySelector('.past-bar')`)
+	was := g.stored("tank/litres").json["value"]
+	assert.NotEqual(t, json.Number("3130"), was)
+	assert.Equal(t, 200, g.stored("gate/notice").status, "what was left out stays")
+	p.Until(fmt.Sprintf(`%s.replace(',', '') === '%s'`, shown("tank/litres"), was))
+
+	// What comes in meanwhile does not change what is shown of the past.
+	p.Until(`document.activeElement.role === 'slider'`)
+	p.Do(browser.Left)
+	p.Until(`document.querySelector('.past-bar')`)
+	p.Until(shown("tank/litres") + ` === '3,130'`)
+	g.commit(`{"op":"put","name":"tank/litres","value":11}`)
+	time.Sleep(300 * time.Millisecond) // it would have come by then
+	assert.Equal(t, "3,130", browser.Eval[string](p, shown("tank/litres")))
+	press(p, ".past-bar", "Back to now")
+	p.Until(shown("tank/litres") + ` === '11'`)
+}
+
+// Everything that happened to one entry, back to what the server keeps. One change is undone, and no
+// later one by others with it.
+func TestPageUndo(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := gardenOfADay(t)
+	for i := range 60 {
+		g.commit(fmt.Sprintf(`{"op":"put","name":"gate/notice","value":"note %d"}`, i))
+	}
+	p := open(t, b, g.link)
+	selects(p, "gate/notice", "happened")
+	p.Until(`document.querySelectorAll('.happened li').length > 60`)
+	p.Shows("The server knows nothing older.")
+	press(p, ".happened", "Undo this: note 58 again")
+	p.Until(shown("gate/notice") + ` === 'note 58'`)
+	p.Until(`document.querySelector('.happened li').innerText.includes('note 59 → note 58')`)
+	press(p, ".happened", "Undo this: note 30 again")
+	p.Shows("This overwrites note 58")
+	g.commit(`{"op":"put","name":"gate/open","value":true}`)
+	press(p, ".happened", "Undo it all the same")
+	p.Until(shown("gate/notice") + ` === 'note 30'`)
+	assert.Equal(t, true, g.stored("gate/open").json["value"])
+	selects(p, "tank/litres", "happened")
+	p.Until(`document.querySelector('.chart canvas')`)
+	p.Until(`/in \d+ steps/.test(document.querySelector('.happened').innerText)`)
+	lines := browser.Eval[int](p, `document.querySelectorAll('.happened li').length`)
+	press(p, ".happened", "Show them")
+	p.Until(fmt.Sprintf(`document.querySelectorAll('.happened li').length > %d + 2`, lines))
+	press(p, "aside", "hour")
+	p.Until(`document.querySelector('.chart [role=img]').ariaLabel === 'tank/litres: least 3,120, most 3,210, now 3,130'`)
+	press(p, "aside", "month")
+	p.Until(`document.querySelector('.chart [role=img]').ariaLabel.includes('most 3,9')`)
+}
+
+// A key's lines for an app, as the command keys prints them.
+func TestPageCode(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", gardenKeys).status)
+	p := open(t, b, g.link)
+	selects(p, "tank/litres", "use")
+	for language, line := range map[string]string{"Go": `pantry.Int("tank/litres", 0).Between(0, 5000)`, "JavaScript": `int("tank/litres", 0, {`, "Kotlin": "tankLitres", "Swift": "tankLitres", "curl": "/entries/tank/litres'"} {
+		press(p, "#tab", language)
+		p.Until(fmt.Sprintf(`document.querySelector('#tab pre').innerText.includes(%q)`, line))
+	}
+	_, secret, _ := strings.Cut(g.link, ".")
+	assert.NotContains(t, p.Text("#tab pre"), secret)
+	for query, status := range map[string]int{"code=go": 400, "code=cobol&name=tank/litres": 400, "name=tank/litres": 400, "code=go&name=none": 404, "code=go&name=gate/notice": 200, "code=js&name=map/small": 200, "code=go&name=plantings/1": 200} {
+		assert.Equal(t, status, g.as(g.admin, "GET", gardenPath+"/keys?"+query, "").status, query)
+	}
+	_, bound, _ := strings.Cut(g.invited("read", "gate/"), "#")
+	assert.Equal(t, "forbidden", g.as(bound, "GET", gardenPath+"/keys?code=go&name=tank/litres", "").code())
+}
+
+// Typed text stays over a click elsewhere and a reload, until it is stored or given up.
+func TestPageKeepsWhatIsTyped(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
-	g.commit(`{"op":"put","name":"tank/litres","value":10},{"op":"drop","name":"gate/open"},{"op":"put","name":"gate/new","value":"x"}`)
-	p.Until(`(t => t.includes('tank/litres 3200 → 10') && t.includes('gate/open true → nothing') && t.includes('gate/new nothing → x'))((document.querySelector('#happened li')?.innerText ?? ''))`)
-	browser.Eval[bool](p, `document.querySelectorAll('#happened li button')[1].click(), true`)
-	p.Shows("This is the past.")
-	assert.Equal(t, "3200", browser.Eval[string](p, value("tank/litres")))
-	assert.False(t, browser.Eval[bool](p, `!!document.querySelector('#table [aria-label$="Change"], #table .remove') || !!`+row("gate/new")))
-	g.commit(`{"op":"put","name":"tank/litres","value":11}`)
-	p.Until(`(document.querySelector('#happened li')?.innerText ?? '').includes('10 → 11')`)
-	assert.Equal(t, "3200", browser.Eval[string](p, value("tank/litres")), "the past stays as it was")
-	p.Click("#restore")
-	p.Until(`document.getElementById('past').hidden`)
-	p.Until(value("tank/litres") + ` === '3200'`)
-	p.Until(row("gate/open"))
-	p.Until("!" + row("gate/new"))
-	assert.EqualValues(t, json.Number("3200"), g.stored("tank/litres").json["value"])
-	for i := range 30 {
-		g.commit(fmt.Sprintf(`{"op":"put","name":"tank/litres","value":%d}`, i))
-	}
-	p.Until(`document.querySelectorAll('#happened li').length >= 20`)
-	p.Click("#older")
-	p.Until(`document.querySelectorAll('#happened li').length > 30`)
+	selects(p, "gate/notice", "change")
+	p.Fill("#tab textarea", "Water at 7")
+	selects(p, "tank/litres", "happened")
+	p.Until(card("gate/notice") + `.innerText.includes('not stored yet')`)
+	p.Reload()
+	p.Until(card("gate/notice") + `?.innerText.includes('not stored yet')`)
+	press(p, `[data-name="gate/notice"]`, "Go on")
+	p.Until(`document.querySelector('[data-name="gate/notice"] textarea')?.value === 'Water at 7'`)
+	press(p, `[data-name="gate/notice"]`, "Store")
+	p.Until(shown("gate/notice") + ` === 'Water at 7'`)
+	p.Until(`!` + card("gate/notice") + `.innerText.includes('not stored yet')`)
+	p.Click("#add")
+	p.Fill("dialog input[name=name]", "hose/length")
+	p.Fill("dialog input[name=value]", "30")
+	p.Reload()
+	p.Until(`document.querySelector('#add')`)
+	p.Click("#add")
+	assert.Equal(t, "hose/length 30", browser.Eval[string](p, `[...document.querySelectorAll('dialog input')].map(i => i.value).join(' ')`))
 }
 
-// A server that goes away and comes back: what is shown is said to be old, and what is changed
-// meanwhile is kept and sent, over a reload too. A board that is removed is said to be.
+// A server that goes away and comes back: the page says how old it is, and keeps changes and sends them,
+// over a reload too.
 func TestPageOutage(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
@@ -437,35 +727,116 @@ func TestPageOutage(t *testing.T) {
 	}
 	put("5")
 	p := open(t, b, s.Link("rowan-street"))
+	p.Until(`navigator.serviceWorker?.controller`) // it has the page's own files
 	s.Cut(true)
 	p.Shows("No connection since", "what you change is kept and sent later.")
 	change(p, "tank/litres", "6")
-	p.Shows("A change of yours waits to be sent.", "One change of yours waits to be sent.")
-	assert.Contains(t, browser.Eval[string](p, value("tank/litres")), "5", "what is not stored is not shown as stored")
+	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('6, waits')`)
+	p.Shows("1 change waits.")
+	assert.Equal(t, "5", browser.Eval[string](p, shown("tank/litres")), "what is not stored is not shown as stored")
 	s.Cut(false)
-	p.Until(value("tank/litres") + ` === '6'`)
+	p.Until(shown("tank/litres") + ` === '6'`)
 	p.Until(`document.querySelector('#connection.live')`)
-	p.Until(`document.getElementById('waiting').hidden`)
+	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
 
-	// Somebody has stored something else meanwhile.
+	// A change is taken back; and a reload without a network shows what was known.
 	s.Cut(true)
 	p.Shows("No connection since")
 	change(p, "tank/litres", "7")
-	p.Shows("A change of yours waits to be sent.")
-	change(p, "tank/litres", "8")
-	p.Until(`document.getElementById('waiting').innerText.includes('wait')`)
+	p.Until(card("tank/litres") + `.querySelector('.note')`)
+	press(p, `[data-name="tank/litres"]`, "Take back the change of tank/litres")
+	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
+	press(p, `[data-name="tank/litres"]`, "Add 1 to tank/litres")
+	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('+1, waits')`)
+	p.Reload()
+	p.Shows("No connection since")
+	p.Until(shown("tank/litres") + ` === '6'`)
+	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('+1, waits')`)
 	s.Cut(false)
 	put("100")
-	p.Until(`document.querySelector('.note:not(.on-its-way)') || ` + value("tank/litres") + ` === '8'`)
-	p.Until(`document.querySelector('#connection.live')`)
+	p.Until(shown("tank/litres") + ` === '101'`)
+	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
 
 	a := ask(t, "DELETE", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1), "")
 	require.Equal(t, 204, a.status)
 	p.Shows("This board was removed.")
-	p = b.Open(t, s.Link("new-board"))
-	p.Shows("Nothing is stored here yet. The first value, from anywhere:", "curl -X PUT "+strings.Replace(s.Link("new-board"), "/boards/", "/v1/boards/", 1)+"/entries/tank/litres -d 420")
 	front := b.Open(t, strings.TrimSuffix(s.Link("x"), "boards/x"))
 	front.Shows("/boards/rowan-street")
+}
+
+// A change that waits belongs to its link: a page with another link of the same browser shows it, and does
+// not send it.
+func TestPageOfAnotherLink(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	p := open(t, b, g.link)
+	browser.Eval[bool](p, `{
+		const real = fetch
+		window.fetch = async (...a) => {
+			if (a[1]?.method === 'POST') throw new TypeError('no network')
+			return real(...a)
+		}
+		true
+	}`)
+	press(p, `[data-name="harvest/total-kg"]`, "Add 1 to harvest/total-kg")
+	p.Until(card("harvest/total-kg") + `.querySelector('.note')?.innerText.includes(', waits')`)
+	other := g.invited("write", "")
+	p.Go(other)
+	p.Until(`document.querySelector('#connection.live')`)
+	p.Until(card("harvest/total-kg") + `?.querySelector('.note')?.innerText.includes('kept for another link of this browser')`)
+	assert.Contains(t, g.stored("harvest/total-kg").body, `"value":5.0,`)
+	p.Go(g.link)
+	p.Until(shown("harvest/total-kg") + ` === '6.0'`)
+	assert.Contains(t, g.stored("harvest/total-kg").json["by"], "own-link")
+}
+
+// The first visit of an empty board.
+func TestPageFirstVisit(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := &garden{shared: startShared(t, server.Options{})}
+	g.make("rowan-street")
+	looks := b.Open(t, g.invited("read", ""))
+	looks.Shows("Nothing is stored here yet. It shows as soon as something is.")
+	p := b.Open(t, g.invited("own", ""))
+	p.Shows("Nothing is stored here yet. Begin with one of these.", "Open this on your phone. Both change together.")
+	p.Until(`document.querySelector('.qr')`)
+	p.Click(".ghost:nth-of-type(3)")
+	p.Until(card("hose/queue"))
+	looks.Until(card("hose/queue"))
+	assert.Contains(t, g.stored("hose/queue").body, `"kind":"list","value":[],`)
+}
+
+// Search, rows, and the wall.
+func TestPageViews(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := newGarden(t, server.Options{})
+	p := open(t, b, g.link)
+	names := `[...document.querySelectorAll('[data-name]')].map(e => e.dataset.name).join()`
+	for search, found := range map[string]string{"tank": "tank/litres", "box 2": "gate/notice", "3200": "tank/litres", "3,200": "tank/litres"} {
+		p.Fill("#search", search)
+		p.Until(fmt.Sprintf(`%s === %q`, names, found))
+	}
+	p.Fill("#search", "tnk")
+	p.Shows("Nothing matches “tnk”.")
+	p.Fill("#search", "")
+	press(p, "header", "Rows")
+	p.Until(`document.querySelector('.rows')`)
+	p.Until(shown("tank/litres") + ` === '3,200'`)
+	p.Reload()
+	p.Until(`document.querySelector('.rows')`)
+	selects(p, "gate/notice", "happened")
+	p.Until(`document.querySelector('.pin input')`)
+	p.Click(".pin input")
+	p.Type("\x1b")
+	browser.Eval[bool](p, `document.activeElement.blur(), true`)
+	p.Type("w")
+	p.Until(`document.querySelector('.wall-shelf')?.innerText.includes('Water at 6, box 2')`)
+	assert.Equal(t, 1, browser.Eval[int](p, `document.querySelectorAll('.wall-shelf .c').length`))
+	p.Type("\x1b")
+	p.Until(`document.querySelector('.rows')`)
 }
 
 // By keyboard alone.
@@ -474,33 +845,68 @@ func TestPageByKeyboard(t *testing.T) {
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
 	p := open(t, b, g.link)
-	p.Until(`document.querySelector('#table [aria-label$="Change"]')`)
+	p.Until(`document.querySelector('#share')`)
 	p.Type("/")
-	p.Until(`document.activeElement.id === 'filter'`)
-	p.Fill("#filter", "tank") // a key that comes from the keyboard is not typed besides
-	p.Until(`document.querySelectorAll('#table tbody tr').length === 1`)
+	p.Until(`document.activeElement.id === 'search'`)
+	p.Fill("#search", "tank")
+	p.Until(`document.querySelectorAll('[data-name]').length === 1`)
 	p.Do(browser.Down)
-	p.Until(`document.activeElement.innerText === '3200'`)
-	p.Type("\r")
-	p.Until(`document.activeElement.matches('.edit input')`)
-	p.Type("42\r")
-	p.Until(`document.activeElement.innerText === '42'`)
+	p.Until(`document.activeElement.innerText === 'litres'`)
 	assert.NotEqual(t, "none", browser.Eval[string](p, `getComputedStyle(document.activeElement).outlineStyle`), "focus is seen")
-	p.Do(browser.Delete)
-	p.Until(row("tank/litres") + `.classList.contains('gone')`)
-	p.Type("\r") // put back
-	p.Until(value("tank/litres") + ` === '42'`)
-	p.Until(`document.activeElement === document.body || document.activeElement.innerText === '42'`)
-	browser.Eval[bool](p, `{document.getElementById('filter').value = ''; document.getElementById('filter').dispatchEvent(new Event('input')); document.activeElement.blur(); true}`)
-	p.Type("?")
-	p.Until(`document.getElementById('help').open`)
+	p.Type("\r")
+	p.Until(`document.querySelector('aside')`)
 	p.Type("\x1b")
-	p.Until(`!document.getElementById('help').open`)
-	order := browser.Eval[string](p, `[...document.querySelectorAll('button, input, select')].filter(e => e.checkVisibility() && e.tabIndex >= 0).map(e => e.id || e.name || e.className).slice(0, 4).join()`)
-	assert.Equal(t, "share,help-button,filter,shown", order, "the order of Tab is that of reading")
+	p.Until(`!document.querySelector('aside')`)
+	p.Type("\t\r") // the value
+	p.Until(`document.activeElement.matches('#tab input')`)
+	p.Type("42\r")
+	p.Until(shown("tank/litres") + ` === '42'`)
+	browser.Eval[bool](p, `document.querySelector('[role=tab]').focus(), true`)
+	p.Do(browser.Right)
+	p.Until(`document.activeElement.id === 'tab-change'`)
+	p.Type("\x1b")
+	p.Fill("#search", "")
+	p.Until(`document.querySelectorAll('[data-name]').length > 1`)
+	order := browser.Eval[string](p, `[...document.querySelectorAll('button, input, select, [tabindex="0"]')].filter(e => e.checkVisibility() && e.tabIndex >= 0).map(e => e.id || e.ariaLabel || e.innerText).slice(0, 7).join()`)
+	assert.Equal(t, "search,add,Cards,Rows,share,about,gate/notice", order, "the order of Tab is that of reading")
 }
 
-// Checked with axe-core, light and dark, wide and as wide as a phone.
+// Nothing scrolls sideways, and no value is cut to nothing, at any width.
+func TestPageWidths(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := gardenOfADay(t)
+	g.commit(`{"op":"put","name":"rain/drops","value":9007199254740993},{"op":"put","name":"plantings/1","value":{"crop":"beans","spacing":30.0}},{"op":"put","name":"a-name-without-any-place-to-break-it-that-goes-on-and-on-and-on","value":"a-value-without-any-place-to-break-it-that-goes-on-and-on-and-on-and-on"}`)
+	p := open(t, b, g.link)
+	p.Until(`document.querySelector('.spark')`)
+	for _, dark := range []bool{false, true} {
+		p.Dark(dark, true)
+		for _, width := range []int64{320, 390, 768, 1024, 1280, 1920} {
+			p.Size(width, 800)
+			for _, mode := range []string{"Cards", "Rows"} {
+				browser.Eval[bool](p, fmt.Sprintf(`[...document.querySelectorAll('.seg button')].find(b => b.innerText === %q).click(), true`, mode))
+				p.Until(fmt.Sprintf(`!!document.querySelector('.rows') === %v`, mode == "Rows"))
+				what := fmt.Sprint(mode, " at ", width)
+				assert.LessOrEqual(t, browser.Eval[int64](p, `document.documentElement.scrollWidth`), width, what)
+				least := 50.0
+				if mode == "Rows" && width >= 1024 {
+					least = 14 * 16
+				}
+				narrow := browser.Eval[string](p, fmt.Sprintf(`[...document.querySelectorAll('[data-name]')].map(c => [c.dataset.name, (c.querySelector('.value[role=cell], .v, .t, .sw, .chips, .members, select'))?.getBoundingClientRect().width]).filter(x => !(x[1] >= %v)).join()`, least))
+				assert.Empty(t, narrow, what)
+				out := browser.Eval[string](p, `[...document.querySelectorAll('.c')].flatMap(c => [...c.querySelectorAll('*')].filter(e => e.checkVisibility() && e.getBoundingClientRect().right > c.getBoundingClientRect().right + 0.5).map(e => c.dataset.name + ' ' + e.tagName + e.className)).join()`)
+				assert.Empty(t, out, "beyond its card, %s", what)
+			}
+		}
+	}
+	p.Size(320, 800)
+	press(p, "header", "Cards")
+	assert.Equal(t, 1, browser.Eval[int](p, `new Set([...document.querySelectorAll('.c')].map(c => c.getBoundingClientRect().x)).size`), "one column at 320")
+	small := browser.Eval[string](p, `[...document.querySelectorAll('button, input:not([type=radio], [type=checkbox]), select')].filter(e => e.checkVisibility() && !e.closest('.rail') && e.getBoundingClientRect().height < 43.5).map(e => e.outerHTML).join('\n')`)
+	assert.Empty(t, small, "every target is 44 px high")
+}
+
+// Checked with axe-core, light and dark, wide and as wide as a phone, in every state.
 func TestPageIsAccessible(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
@@ -509,10 +915,9 @@ func TestPageIsAccessible(t *testing.T) {
 		t.Skip("axe-core is missing: make test installs it")
 	}
 	require.NoError(t, err)
-	g := newGarden(t, server.Options{})
-	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"keys":[{"name":"level","kind":"int","default":7}]}`).status)
+	g := gardenOfADay(t)
 	p := open(t, b, g.link)
-	p.Until(row("level"))
+	p.Until(`document.querySelector('.spark')`)
 	browser.Eval[bool](p, string(axe)+"; true")
 	check := func(what string) {
 		t.Helper()
@@ -523,21 +928,35 @@ func TestPageIsAccessible(t *testing.T) {
 		p.Size(size, 844)
 		for _, dark := range []bool{false, true} {
 			p.Dark(dark, true)
-			check(fmt.Sprint("the table ", size, dark))
-			edits(p, "gate/notice")
-			check(fmt.Sprint("an editor ", size, dark))
+			at := fmt.Sprint(" ", size, " ", dark)
+			check("cards" + at)
+			for _, tab := range []string{"happened", "change", "use"} {
+				selects(p, "tank/litres", tab)
+				check(tab + at)
+			}
+			press(p, "dialog, aside", "Close")
+			for _, dialog := range []string{"#add", "#share", "#about"} {
+				p.Click(dialog)
+				check(dialog + at)
+				p.Type("\x1b")
+				p.Until(`!document.querySelector('dialog')`)
+			}
+			browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
+			p.Do(browser.Left)
+			p.Until(`document.querySelector('.past-bar')`)
+			check("past" + at)
+			press(p, ".past-bar", "Take these back…")
+			check("take back" + at)
 			p.Type("\x1b")
-			p.Click("#share")
-			check(fmt.Sprint("sharing ", size, dark))
-			p.Click("#sharing button[value=close]")
+			press(p, ".past-bar", "Back to now")
+			press(p, "header", "Rows")
+			check("rows" + at)
+			press(p, "header", "Cards")
 		}
 	}
-	assert.LessOrEqual(t, browser.Eval[int](p, `document.documentElement.scrollWidth`), 390, "nothing scrolls sideways")
-	small := browser.Eval[string](p, `[...document.querySelectorAll('button, input:not([type=radio]), select, summary')].filter(e => e.checkVisibility() && e.getBoundingClientRect().height < 44).map(e => e.outerHTML).join('\n')`)
-	assert.Empty(t, small, "every target is 44 px high")
 }
 
-// Whatever is written on a board is text.
+// Everything that is written on a board is text.
 func TestPageHostile(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
@@ -563,14 +982,19 @@ func TestPageHostile(t *testing.T) {
 	require.Equal(t, 200, g.as(a.json["token"].(string), "PUT", gardenPath+"/entries/gate/notice", `"by"`, "Content-Type", typeJSON).status)
 	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", fmt.Sprintf(`{"keys":[{"name":"k","kind":"text","default":%s,"about":%s}]}`, label, label)).status)
 	for _, payload := range payloads {
-		p.Until(value(strings.ReplaceAll(payload, "/", "|")) + ` !== undefined`)
+		p.Until(`!!` + card(strings.ReplaceAll(payload, "/", "|")))
 	}
-	p.Until(row("k"))
-	p.Until(row("gate/notice") + `.querySelector('.by').textContent.includes('<img')`)
-	edits(p, "list/3")
+	p.Until(card("k"))
+	p.Until(card("gate/notice") + `.innerText.includes('<img')`)
+	p.Until(`[...document.querySelectorAll('[data-name]')].some(c => c.innerText.includes('⟨U+202E⟩gnp.exe'))`)
+	selects(p, "list/3", "change")
+	selects(p, "list/3", "happened")
+	selects(p, "k", "use")
+	press(p, "header", "Rows")
+	p.Until(`document.querySelector('.rows')`)
 	p.Click("#share")
-	p.Until(`document.getElementById('links').innerText.includes('<img')`)
-	assert.False(t, browser.Eval[bool](p, `!!window.hurts || document.querySelectorAll('#table script, #table img, #table iframe, #happened img, #links img, style, base').length > 0`))
+	p.Until(`document.querySelector('.links').innerText.includes('<img')`)
+	assert.False(t, browser.Eval[bool](p, `!!window.hurts || document.querySelectorAll('#app script, #app img, #app iframe, style, base').length > 0`))
 	assert.NotContains(t, strings.Join(p.Requests(), "\n"), "x.example")
 
 	head := g.as("", "GET", "/boards/rowan-street", "").header
@@ -578,24 +1002,26 @@ func TestPageHostile(t *testing.T) {
 	assert.Equal(t, []string{"nosniff", "no-referrer"}, []string{head.Get("X-Content-Type-Options"), head.Get("Referrer-Policy")})
 }
 
-// A board of 1,000 entries and one of 1 MiB values is filtered and scrolled without a pause; and
-// a page on which much happens does not grow.
+// A board of 10,000 entries, with some of 1 MiB, shows, filters and scrolls; and a page on which much
+// happens does not grow.
 func TestPageLarge(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
 	g := newGarden(t, server.Options{})
-	ops := make([]string, 0, 1000)
-	for i := range 990 {
-		ops = append(ops, fmt.Sprintf(`{"op":"put","name":"bed/%d/n","value":%d}`, i, i))
+	for from := 0; from < 9900; from += 990 {
+		ops := make([]string, 0, 1000)
+		for i := range 990 {
+			ops = append(ops, fmt.Sprintf(`{"op":"put","name":"bed/%d/n","value":%d}`, from+i, from+i))
+		}
+		g.commit(strings.Join(ops, ","))
 	}
-	g.commit(strings.Join(ops, ","))
 	large := strings.Repeat("0123456789abcdef", 1<<16-8)
 	for i := range 4 {
 		require.Equal(t, 201, g.as(g.admin, "PUT", fmt.Sprint(gardenPath, "/entries/large/", i), `"`+large+`"`, "Content-Type", typeJSON).status)
 	}
 	p := open(t, b, g.link)
-	p.Until(`scrollTo(0, document.body.scrollHeight), document.querySelectorAll('#table tbody tr').length > 1000`)
-	p.Until(`document.getElementById('more').hidden`)
+	p.Until(`document.querySelector('.rows')?.ariaRowCount === '9913'`)
+	assert.Less(t, browser.Eval[int](p, `document.querySelectorAll('*').length`), 1500, "only what is in view is drawn")
 	longest := func(script string) float64 {
 		return browser.Eval[float64](p, `new Promise(async done => {
 			let last = performance.now(), most = 0, on = true
@@ -605,52 +1031,54 @@ func TestPageLarge(t *testing.T) {
 			`+script+`
 			on = false })`)
 	}
-	filter := longest(`const f = document.getElementById('filter'); for (const s of ['b', 'be', 'bed', 'bed/9', 'bed/99', '', 'large', '']) { f.value = s; f.dispatchEvent(new Event('input')); await frame() }`)
-	scroll := longest(`for (let y = 0; y < 30000; y += 900) { scrollTo(0, y); await frame() } scrollTo(0, 0)`)
-	t.Logf("longest pause: filter %.0f ms, scroll %.0f ms", filter, scroll)
-	p.Fill("#filter", "large")
-	p.Until(row("large/1"))
-	edits(p, "large/1")
-	assert.Equal(t, len(large), browser.Eval[int](p, `document.querySelector('.edit textarea').value.length`))
-	p.Type("\x1b")
+	filter := longest(`const f = document.getElementById('search'); for (const s of ['b', 'be', 'bed', 'bed/9', 'bed/99', '', 'large', '']) { f.value = s; f.dispatchEvent(new Event('input', {bubbles: true})); await frame() }`)
+	scroll := longest(`for (let y = 0; y < 300000; y += 9000) { scrollTo(0, y); await frame() } scrollTo(0, 0)`)
+	t.Logf("longest pause: filter %.0f ms, scroll %.0f ms; first view after %.0f ms", filter, scroll, browser.Eval[float64](p, `performance.getEntriesByName('shown')[0].startTime`))
+	p.Fill("#search", "large")
+	p.Until(card("large/1"))
+	selects(p, "large/1", "change")
+	assert.Equal(t, len(large), browser.Eval[int](p, `document.querySelector('#tab textarea').value.length`))
 
-	small := open(t, b, g.invited("read", "bed/"))
+	small := open(t, b, g.invited("read", "bed/1/"))
 	nodes := func() int { return browser.Eval[int](small, `document.querySelectorAll('*').length`) }
 	churn := func(until time.Time) {
 		for n := 0; time.Now().Before(until); n++ {
-			g.commit(fmt.Sprintf(`{"op":"put","name":"bed/1/n","value":%d},{"op":"put","name":"bed/come/%d","value":1}`, n+5000, n%10))
-			g.commit(fmt.Sprintf(`{"op":"drop","name":"bed/come/%d"}`, n%10))
+			g.commit(fmt.Sprintf(`{"op":"put","name":"bed/1/n","value":%d},{"op":"put","name":"bed/1/come/%d","value":1}`, n+50000, n%10))
+			g.commit(fmt.Sprintf(`{"op":"drop","name":"bed/1/come/%d"}`, n%10))
 		}
 	}
 	churn(time.Now().Add(time.Second))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-1}`)
-	small.Until(value("bed/1/n") + ` === '-1'`)
-	time.Sleep(time.Second) // what happened is asked for
+	small.Until(shown("bed/1/n") + ` === '−1'`)
 	before, heap := nodes(), small.Heap()
 	churn(time.Now().Add(soak.For(2*time.Second, 10*time.Minute)))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-2}`)
-	small.Until(value("bed/1/n") + ` === '-2'`)
-	time.Sleep(time.Second)
+	small.Until(shown("bed/1/n") + ` === '−2'`)
 	t.Logf("nodes %d, then %d; heap %d KiB, then %d KiB", before, nodes(), heap>>10, small.Heap()>>10)
 	assert.LessOrEqual(t, nodes(), before+200)
-	assert.LessOrEqual(t, small.Heap(), heap+4<<20)
+	assert.LessOrEqual(t, small.Heap(), heap+8<<20)
 }
 
 // The page and the client are small, and asked for once.
 func TestPageIsSmall(t *testing.T) {
 	t.Parallel()
-	files, err := filepath.Glob("page/*")
-	require.NoError(t, err)
-	page := 0
-	for _, f := range files {
-		raw, err := os.ReadFile(f)
-		require.NoError(t, err)
-		page += len(raw)
+	packed := func(body []byte) int {
+		var out bytes.Buffer
+		w := gzip.NewWriter(&out)
+		_, err := w.Write(body)
+		require.NoError(t, errors.Join(err, w.Close()))
+		return out.Len()
 	}
-	assert.Less(t, page, 60_000, "the page without the client")
-	t.Logf("page %d bytes, client %d", page, len(js.Small))
+	first := packed(js.Small)
+	for _, f := range []string{"index.html", "page.js", "chunk.js", "page.css"} {
+		raw, err := os.ReadFile(filepath.Join("page", f))
+		require.NoError(t, err)
+		first += packed(raw)
+	}
+	t.Logf("the first view is %d bytes, packed", first)
+	assert.Less(t, first, 60_000)
 	s := startShared(t, server.Options{})
-	for _, path := range []string{"/boards/rowan-street", "/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/page.js", "/small-pantry/page.css"} {
+	for _, path := range []string{"/boards/rowan-street", "/small-pantry.js", "/small-pantry.d.ts", "/small-pantry/page.js", "/small-pantry/page.css", "/small-pantry/worker.js"} {
 		a := s.as("", "GET", path, "", "Origin", "https://garden.example")
 		require.Equal(t, 200, a.status, path)
 		assert.Empty(t, s.as("", "GET", path, "").header.Get("Access-Control-Allow-Origin"), "who is no page of another origin")
@@ -689,6 +1117,23 @@ func TestPageIsSmall(t *testing.T) {
 	}
 }
 
+// What is served is bundled from page/src.
+func TestPageIsBuilt(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat("page/node_modules/preact"); err != nil && os.Getenv("CI") != "true" {
+		t.Skip("the page's packages are missing: make test installs them")
+	}
+	out, err := bundle.Build(".", t.TempDir(), nil)
+	require.NoError(t, err)
+	for _, name := range bundle.Files {
+		made, err := os.ReadFile(filepath.Join(out, name))
+		require.NoError(t, err)
+		kept, err := os.ReadFile(filepath.Join("page", name))
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(made, kept), "page/src was changed: go generate ./server (%s)", name)
+	}
+}
+
 // Draws the pictures of docs/screenshots, into the directory of SCREENSHOTS.
 func TestPageShots(t *testing.T) {
 	dir := os.Getenv("SCREENSHOTS")
@@ -696,48 +1141,68 @@ func TestPageShots(t *testing.T) {
 		t.Skip("SCREENSHOTS names no directory")
 	}
 	b := browser.Start(t)
-	g := newGarden(t, server.Options{})
-	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/keys", `{"keys":[
-		{"name":"tank/litres","kind":"int","default":0,"min":0,"max":5000,"about":"what is in the rain tank"},{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]},
-		{"name":"frost/warning","kind":"bool","default":false},{"name":"hose/queue","kind":"list","default":[],"keep":50}]}`).status)
-	tank, gate := g.as(g.admin, "POST", gardenPath+"/tokens", `{"may":"write","label":"tankwatch"}`).json["token"].(string), g.as(g.admin, "POST", gardenPath+"/tokens", `{"may":"write","label":"gatehouse"}`).json["token"].(string)
-	for _, c := range []struct{ token, ops string }{
-		{gate, `{"op":"put","name":"watered/C4","typed":"2026-05-03T07:30:00Z","kind":"time"},{"op":"put","name":"watered/B2","typed":"2026-05-02T19:10:00Z","kind":"time"},{"op":"put","name":"watered/A1","typed":"2026-05-01T20:05:00Z","kind":"time"}`},
-		{gate, `{"op":"put","name":"harvest/heaviest-marrow-g","value":4310}`}, {tank, `{"op":"add","name":"tank/litres","amount":-20},{"op":"take","name":"hose/queue","at":0}`},
-	} {
-		require.Equal(t, 200, g.as(c.token, "POST", gardenPath+"/commit", `{"ops":[`+c.ops+`]}`).status)
-	}
+	g := gardenOfADay(t)
+	shot := func(p *browser.Page, name string) { p.Shot(filepath.Join(dir, name+".png")) }
+	settled := func() { time.Sleep(1200 * time.Millisecond) }
 	p := open(t, b, g.link)
-	for n := range 14 {
-		require.Equal(t, 200, g.as(tank, "POST", gardenPath+"/entries/tank/litres", fmt.Sprintf(`{"op":"add","amount":%d}`, []int{-10, -10, 30, -20, -10}[n%5])).status)
-		time.Sleep(150 * time.Millisecond)
-	}
-	p.Until(`document.querySelectorAll('#happened li').length > 10`)
-	time.Sleep(2500 * time.Millisecond)
-	shot := func(name string) { p.Shot(filepath.Join(dir, name+".png")) }
-	shot("page")
+	p.Until(`document.querySelector('.spark')`)
+	settled()
+	shot(p, "page")
+	selects(p, "tank/litres", "happened")
+	p.Until(`document.querySelector('.chart canvas')`)
+	settled()
+	shot(p, "page-entry")
+	browser.Eval[bool](p, `{const s = document.querySelector('.slide'), r = s.getBoundingClientRect(); for (const [type, at] of [['pointerdown', .7], ['pointermove', .6], ['pointerup', .6]]) s.dispatchEvent(new PointerEvent(type, {bubbles: true, clientX: r.x + r.width * at, clientY: r.y + 9, pointerId: 1, button: 0})); true}`)
+	p.Until(`document.querySelector('.past-bar')`)
+	press(p, ".past-bar", "Take these back…")
+	settled()
+	shot(p, "page-past")
+	p.Type("\x1b")
+	press(p, ".past-bar", "Back to now")
+	press(p, "aside", "Close")
+	p.Click("#share")
+	p.Fill("dialog input[name=label]", "shed display")
+	press(p, "dialog", "Make the link")
+	p.Until(`document.querySelector('.made input')`)
+	browser.Eval[bool](p, `document.querySelector('.made input').value = document.querySelector('.made input').value.replace(/#.*/, '#…'), true`)
+	settled()
+	shot(p, "page-share")
+	press(p, "dialog", "Close")
 	p.Dark(true, false)
 	p.Size(390, 844)
-	shot("page-phone")
+	settled()
+	shot(p, "page-phone")
+	selects(p, "tank/litres", "change")
+	settled()
+	shot(p, "x-sheet")
+	press(p, "dialog", "Close")
 	p.Dark(false, false)
 	p.Size(1280, 800)
-	edits(p, "tank/litres")
-	p.Fill(".edit input", "3000")
-	require.Equal(t, 200, g.as(gate, "POST", gardenPath+"/entries/tank/litres", `{"op":"add","amount":-500}`).status)
-	p.Type("\r")
-	p.Until(`document.querySelector('.edit .said').textContent.includes('was faster')`)
-	browser.Eval[bool](p, row("tank/litres")+`.scrollIntoView({block: 'center'}), true`)
-	shot("page-conflict")
+	p.Click("#about")
+	settled()
+	shot(p, "x-about")
+	press(p, "dialog", "Close")
+	p.Click("#add")
+	p.Fill("dialog input[name=name]", "tank/litre")
+	settled()
+	shot(p, "x-add")
+	press(p, "dialog", "Cancel")
+	p.Type("w")
+	settled()
+	shot(p, "x-wall")
 	p.Type("\x1b")
-	p.Click("#share")
-	p.Fill("#sharing input[name=label]", "shed display")
-	p.Click("#sharing button.main")
-	p.Until(`document.getElementById('link').value`)
-	browser.Eval[bool](p, `document.getElementById('link').value = document.getElementById('link').value.replace(/#.*/, '#…'), true`)
-	shot("page-share")
-	p.Click("#sharing button[value=close]")
-	browser.Eval[bool](p, `document.querySelectorAll('#happened li button')[14].click(), true`)
-	p.Shows("This is the past.")
-	browser.Eval[bool](p, `scrollTo(0, 0), true`)
-	shot("page-past")
+	change(p, "tank/litres", "3000")
+	press(p, "aside", "Use it in your app")
+	settled()
+	shot(p, "x-use")
+	empty := newEmpty(t)
+	q := b.Open(t, empty)
+	q.Until(`document.querySelector('.ghost')`)
+	shot(q, "x-empty")
+}
+
+func newEmpty(t *testing.T) string {
+	g := &garden{shared: startShared(t, server.Options{})}
+	g.make("rowan-street")
+	return g.invited("own", "")
 }

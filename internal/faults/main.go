@@ -21,6 +21,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/small-pantry/pantry/internal/test/bundle"
 )
 
 // A fault is a change of a file that breaks a promise.
@@ -118,7 +120,13 @@ func (f fault) try() (noticed []string, output string, err error) {
 	if err != nil {
 		return nil, "", err
 	}
-	overlay, err := json.Marshal(map[string]map[string]string{"Replace": {path: faulty}})
+	replace := map[string]string{path: faulty}
+	if strings.HasPrefix(f.file, pageSources) {
+		if replace, err = f.bundle(dir); err != nil {
+			return nil, "", err
+		}
+	}
+	overlay, err := json.Marshal(map[string]map[string]string{"Replace": replace})
 	if err != nil {
 		return nil, "", err
 	}
@@ -132,6 +140,31 @@ func (f fault) try() (noticed []string, output string, err error) {
 		}
 	}
 	return nil, output, nil
+}
+
+// pageSources are bundled before they are served.
+const pageSources = "server/page/src/"
+
+// bundle bundles the page with the fault, and returns what replaces the bundled files.
+func (f fault) bundle(dir string) (map[string]string, error) {
+	made, err := bundle.Build("server", filepath.Join(dir, "bundle"), func(name, text string) string {
+		if name == filepath.Base(f.file) {
+			text = strings.Replace(text, f.old, f.new, 1)
+		}
+		return text
+	})
+	if err != nil {
+		return nil, err
+	}
+	replace := map[string]string{}
+	for _, name := range bundle.Files {
+		path, err := filepath.Abs(filepath.Join("server/page", name))
+		if err != nil {
+			return nil, err
+		}
+		replace[path] = filepath.Join(made, name)
+	}
+	return replace, nil
 }
 
 func (f fault) suite() []string {
@@ -154,7 +187,7 @@ func test(overlay, pkg string) (failed []string, output string, err error) {
 		module, path = ".", pkg
 	}
 	// A test that only compares two files would notice every change.
-	cmd := exec.Command("go", "test", "-overlay", overlay, "-json", "-count=1", "-failfast", "-timeout=3m", "-parallel=8", "-skip=^TestSmallIsTheModule$", path)
+	cmd := exec.Command("go", "test", "-overlay", overlay, "-json", "-count=1", "-failfast", "-timeout=3m", "-parallel=8", "-skip=^(TestSmallIsTheModule|TestPageIsBuilt)$", path)
 	cmd.Dir = module
 	var out, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &stderr

@@ -211,6 +211,12 @@ func Eval[T any](p *Page, script string) T {
 	return out
 }
 
+// Go opens another address in the same tab.
+func (p *Page) Go(address string) {
+	p.t.Helper()
+	p.Do(chromedp.Navigate(address))
+}
+
 // Reload loads the page again.
 func (p *Page) Reload() {
 	p.t.Helper()
@@ -360,6 +366,8 @@ func (p *Page) Shot(path string) {
 // Keys that have no letter.
 var (
 	Down   = chromedp.KeyEvent(kb.ArrowDown)
+	Left   = chromedp.KeyEvent(kb.ArrowLeft)
+	Right  = chromedp.KeyEvent(kb.ArrowRight)
 	Delete = chromedp.KeyEvent(kb.Delete)
 )
 
