@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"github.com/small-pantry/pantry/server"
 	"github.com/stretchr/testify/assert"

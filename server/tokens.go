@@ -20,17 +20,12 @@ func (c *call) noTokens() error {
 	return nil
 }
 
-// makeToken makes a token of the board and answers with its link; with ?qr=true also as a QR code.
+// makeToken makes a token of the board and answers with its link.
 func (c *call) makeToken() error {
 	if err := c.noTokens(); err != nil {
 		return err
 	}
-	q, err := c.query("qr")
-	if err != nil {
-		return err
-	}
-	drawn, err := isTrue(q, "qr")
-	if err != nil {
+	if _, err := c.query(); err != nil {
 		return err
 	}
 	raw, err := c.body()
@@ -67,17 +62,7 @@ func (c *call) makeToken() error {
 	t := told(g)
 	t.Token = g.ID + "." + string(secret)
 	t.Link = c.s.link(c.r, c.board, t.Token)
-	answer := t.AppendJSON(nil)
-	if drawn {
-		path, modules, err := qrcode.Path(t.Link)
-		if err != nil {
-			return err
-		}
-		side := int64(modules)
-		answer = scan.AppendFields(append(answer[:len(answer)-1], `,"qr":`...), scan.Always("path", &path), scan.Always("side", &side))
-		answer = append(answer, '}')
-	}
-	return c.answer(http.StatusCreated, answer)
+	return c.answer(http.StatusCreated, t.AppendJSON(nil))
 }
 
 // told returns the public description of a token.

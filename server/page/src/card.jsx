@@ -27,8 +27,8 @@ export function Card({ name, short }) {
     {gone ? <div class="t second">removed</div>
       : editing && !past ? <Editor name={name} inPlace done={() => setEditing(false)} />
         : <Value {...{ name, entry, key, kind, value, canChange, change }} of={key} />}
-    {!editing && draft && <div class="note draft"><span>not stored yet</span><button type="button" onClick={change}>Go on</button></div>}
-    {view.selected === name && view.tab === 'change' ? null : <Notes name={name} />}
+    {!editing && draft && !(selected && view.tab === 'change') && <div class="note draft"><span>not stored yet</span><button type="button" onClick={change}>Go on</button></div>}
+    {selected && view.tab === 'change' ? null : <Notes name={name} />}
     {taps.get(name) && <div class="note own"><span>{taps.get(name).sum < 0 ? grouped(taps.get(name).sum) : `+${grouped(taps.get(name).sum)}`}</span></div>}
     <div class="q">
       <span>{gone ? '' : entry ? entry.updated ? <Age at={entry.updated} by={entry.by} past={!!past} /> : 'earlier than the kept changes' : key ? 'never written: the default' : 'nothing is stored'}</span>

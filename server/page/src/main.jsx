@@ -54,7 +54,6 @@ function Head({ open }) {
   const rows = isRows(), some = ready || known
   return <header>
     <div class="board"><h1><bdi>{visible(boardName)}</bdi></h1><Connection /></div>
-    <div class="grow" />
     {some && <><label class="search"><span class="unseen">Find a name or a value</span>
       <input id="search" type="search" placeholder="Find a name or a value" value={view.search} autoComplete="off" autoCapitalize="off" spellcheck={false} onInput={e => setView({ search: e.currentTarget.value })}
         onKeyDown={e => { if (e.key === 'ArrowDown' || e.key === 'Enter') { e.preventDefault(); document.querySelector('[data-name] .name')?.focus() } }} /><kbd aria-hidden="true">/</kbd></label>
