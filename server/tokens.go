@@ -6,8 +6,6 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/access"
-	"github.com/small-pantry/pantry/internal/qrcode"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
