@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -1132,6 +1133,22 @@ func TestPageIsBuilt(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(made, kept), "page/src was changed: go generate ./server (%s)", name)
 	}
+}
+
+// The page's computations, on their own.
+func TestPageModel(t *testing.T) {
+	t.Parallel()
+	browser.Need(t, "node")
+	dir := t.TempDir()
+	model := filepath.Join(dir, "model.mjs")
+	out, err := exec.Command("go", "tool", "esbuild", "page/src/model.js", "--bundle", "--format=esm", "--external:/small-pantry.js", "--outfile="+model).CombinedOutput()
+	require.NoError(t, err, string(out))
+	raw, err := os.ReadFile(model)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "client.mjs"), js.Module, 0o600))
+	require.NoError(t, os.WriteFile(model, bytes.Replace(raw, []byte(`"/small-pantry.js"`), []byte(`"./client.mjs"`), 1), 0o600))
+	out, err = exec.Command("node", "page/src/model_test.mjs", model).CombinedOutput()
+	require.NoError(t, err, string(out))
 }
 
 // Draws the pictures of docs/screenshots, into the directory of SCREENSHOTS.

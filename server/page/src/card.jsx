@@ -4,7 +4,9 @@ import { useEffect, useRef, useState } from 'preact/hooks'
 import { Editor, NodeField } from './editor.jsx'
 import { blankLike, brief, fromNode, grouped, isNumber, line, many, pictureType, points, putOp, ranges, size, stepPath, tag, toNode, visible, when } from './model.js'
 import { Age, Notes, Steps } from './parts.jsx'
-import { appendOp, byName, change, commits, draftOf, entries, fresh, may, past, range, removed, sending, setDraft, setView, shown, taps, useTopics, view } from './store.js'
+import { appendOp, byName, change, commits, entries, fresh, may, past, range, removed, sending, shown, taps } from './store.js'
+import { useTopics } from './topics.js'
+import { draftOf, setDraft, setView, view } from './view.js'
 
 export function Card({ name, short }) {
   useTopics(`e ${name}`, `d ${name}`, 'past', 'rules', 'view')

@@ -3,9 +3,12 @@
 import { useEffect, useRef, useState } from 'preact/hooks'
 import { encode } from 'uqr'
 import { Field, opOf } from './editor.jsx'
+import { boardName, token, tokenID } from './link.js'
 import { age, emptyOf, grouped, isNumber, kinds, line, makeOp, many, near, toNode, visible, wordFor } from './model.js'
 import { Copy, Dialog } from './parts.jsx'
-import { board, boardName, change, draftOf, entries, facts, isKept, keepLink, keyOf, keys, names, notes, pastDifferences, restore, setDraft, setPast, setView, token, tokenID, useTopics } from './store.js'
+import { board, change, entries, facts, isKept, keepLink, keyOf, keys, names, notes, pastDifferences, restore, setPast } from './store.js'
+import { useTopics } from './topics.js'
+import { draftOf, setDraft, setView } from './view.js'
 
 /** A QR code of a text, as one path. */
 export function QR({ text, label }) {

@@ -3,7 +3,9 @@
 import { useEffect, useRef, useState } from 'preact/hooks'
 import { blankLike, emptyOf, fromNode, isNumber, kinds, pictureType, plainNumber, putOp, makeOp, size, tag, toNode, visible, whyNoNumber, wordFor } from './model.js'
 import { Notes } from './parts.jsx'
-import { addOp, change, draftOf, entries, keyOf, may, setDraft, useTopics, view } from './store.js'
+import { addOp, change, entries, keyOf, may } from './store.js'
+import { useTopics } from './topics.js'
+import { draftOf, setDraft, view } from './view.js'
 
 /** The draft of a value as it is stored. */
 const draftFor = (kind, value) => ({ kind,

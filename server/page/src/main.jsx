@@ -5,12 +5,15 @@ import { render } from 'preact'
 import { useEffect, useRef, useState } from 'preact/hooks'
 import { Card } from './card.jsx'
 import { About, Add, QR, Share, TakeBack } from './dialogs.jsx'
+import { boardName, link, openLink, token } from './link.js'
 import { clock, groupOf, groups, line, putOp, visible, when } from './model.js'
 import { Panel } from './panel.jsx'
 import { Dialog, useMedia } from './parts.jsx'
 import { Rail } from './rail.jsx'
 import { Rows } from './rows.jsx'
-import { announced, anyPinned, board, boardName, change, connectionWords, facts, isPinned, isRows, known, link, may, names, openLink, past, pastDifferences, ready, setPast, setView, shown, start, token, useTopics, view } from './store.js'
+import { announced, board, change, connectionWords, facts, isRows, known, may, names, past, pastDifferences, ready, setPast, shown, start } from './store.js'
+import { useTopics } from './topics.js'
+import { anyPinned, isPinned, setView, view } from './view.js'
 
 function App() {
   useTopics('view', 'ready', 'facts', 'past')

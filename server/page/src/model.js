@@ -22,7 +22,8 @@ export function json(x) {
   return JSON.stringify(x)
 }
 
-const same = (a, b) => a?.kind === b?.kind && (!a?.kind || json(a.value) === json(b.value))
+/** Whether two entries have the same value of the same kind; undefined is an absent entry. */
+export const same = (a, b) => a?.kind === b?.kind && (!a?.kind || json(a.value) === json(b.value))
 
 // ---- Kinds ----
 
@@ -82,7 +83,6 @@ export const many = (n, one, more = `${one}s`) => `${grouped(n)} ${n === 1 ? one
 /** An item of a list, or a member of a map, in one line. */
 export const brief = (x, n = 60) => visible(start(bare(x), n))
 
-export const bytesOf = base64 => Uint8Array.from(atob(base64), c => c.charCodeAt(0))
 const sizeOf = base64 => base64.length / 4 * 3 - (base64.endsWith('==') ? 2 : base64.endsWith('=') ? 1 : 0)
 export const size = base64 => {
   const n = sizeOf(base64)
@@ -137,8 +137,6 @@ export function age(t, now = Date.now()) {
   if (s < 7200) return '1 h ago'
   return !of ? clock(at) : of === 'yesterday' ? `yesterday ${clock(at)}` : of
 }
-/** How long ago something was heard, in seconds or a time of day. */
-export const since = (t, now = Date.now()) => now - t < 60_000 ? `${Math.max(0, Math.round((now - t) / 1000))} s ago` : `at ${clock(t)}`
 
 // ---- Names ----
 
@@ -199,17 +197,6 @@ export function entryAt(present, changes = [], time) {
   if (i === 0) return present
   if (at) return at.new_kind && { name: at.name, kind: at.new_kind, value: at.new, updated: new Date(at.at).toISOString(), by: at.by, version: at.version }
   return next.old_kind && { name: next.name, kind: next.old_kind, value: next.old }
-}
-
-/** What was different at a time: the name, its value then, and its value now. */
-export function differences(entries, byName, time) {
-  const found = []
-  for (const [name, changes] of byName) {
-    if (changes[0].at <= time) continue
-    const then = entryAt(entries.get(name), changes, time), now = entries.get(name)
-    if (!same(then, now)) found.push({ name, then, now })
-  }
-  return found.sort((a, b) => collator.compare(a.name, b.name))
 }
 
 /** Whether a time is older than all that the commits show. */

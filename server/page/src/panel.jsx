@@ -5,7 +5,9 @@ import { Append } from './card.jsx'
 import { Editor } from './editor.jsx'
 import { age, clock, fold, grouped, isNumber, line, makeOp, points, putOp, ranges, tag, visible, when, wordFor } from './model.js'
 import { Copy } from './parts.jsx'
-import { board, byName, change, commits, entries, historyError, isPinned, may, more, olderOf, past, pin, range, remove, setRange, setView, shown, useTopics, view } from './store.js'
+import { board, byName, change, commits, entries, historyError, may, more, olderOf, past, range, remove, setRange, shown } from './store.js'
+import { useTopics } from './topics.js'
+import { isPinned, pin, setView, view } from './view.js'
 
 export function Panel({ name }) {
   useTopics(`e ${name}`, 'rules', 'view', 'past')

@@ -2,7 +2,8 @@
 
 import { useEffect, useLayoutEffect, useRef, useState } from 'preact/hooks'
 import { age, line, opText, stepOf, visible, when } from './model.js'
-import { dropNote, insist, notes, takeBack, tap, useTopics, waiting } from './store.js'
+import { dropNote, insist, notes, takeBack, tap, waiting } from './store.js'
+import { useTopics } from './topics.js'
 
 /** A moment in the past, which keeps itself true. */
 export function Age({ at, by, past }) {

@@ -2,9 +2,10 @@
 
 import { useRef, useState } from 'preact/hooks'
 import { age, clock, marks, ranges, when } from './model.js'
-import { useWidth } from './parts.jsx'
 import { Ranges } from './panel.jsx'
-import { commits, past, range, setPast, thinned, useTopics } from './store.js'
+import { useWidth } from './parts.jsx'
+import { commits, past, range, setPast, thinned } from './store.js'
+import { useTopics } from './topics.js'
 
 export function Rail() {
   useTopics('history', 'past', 'range', 'minute', 'ready')

@@ -3,7 +3,9 @@
 import { useEffect, useRef, useState } from 'preact/hooks'
 import { line, visible } from './model.js'
 import { Age } from './parts.jsx'
-import { past, setView, shown, useTopics, view, waiting } from './store.js'
+import { past, shown, waiting } from './store.js'
+import { useTopics } from './topics.js'
+import { setView, view } from './view.js'
 
 const height = 44
 

@@ -1,74 +1,10 @@
 // What the page knows of the board, and what it does to it. Components subscribe to parts of it.
 
-import { useLayoutEffect, useReducer } from 'preact/hooks'
 import { join } from '/small-pantry.js'
-import { changesByName, clock, entryAt, isOlder, json, line, makeOp, merged, parse, ranges, sortNames, tag } from './model.js'
-
-// ---- Topics: a component draws again when one of its topics changes ----
-
-const listeners = new Map()
-
-export function emit(...topics) {
-  for (const topic of topics) for (const f of [...listeners.get(topic) ?? []]) f()
-}
-
-function on(topic, f) {
-  if (!listeners.has(topic)) listeners.set(topic, new Set())
-  listeners.get(topic).add(f)
-  return () => {
-    listeners.get(topic).delete(f)
-    if (!listeners.get(topic).size) listeners.delete(topic)
-  }
-}
-
-/** Draws a component again when one of the topics changes. */
-export function useTopics(...topics) {
-  const [, redraw] = useReducer(n => n + 1, 0)
-  useLayoutEffect(() => {
-    const off = topics.map(t => on(t, redraw))
-    return () => off.forEach(f => f())
-  }, topics)
-}
-
-// ---- The link: its token stays in this tab, or on this device ----
-
-export const path = location.pathname
-export const boardName = decodeURIComponent(path.split('/')[2])
-const slot = `small-pantry ${path}`
-
-function kept(storage, key, value) {
-  try {
-    if (value === undefined) return storage()[key] ?? ''
-    if (value === '') delete storage()[key]
-    else storage()[key] = value
-  } catch { /* storage is full, or the browser has none */ }
-  return value ?? ''
-}
-const session = (key, value) => kept(() => sessionStorage, key, value)
-const device = (key, value) => kept(() => localStorage, key, value)
-
-const fragment = location.hash.slice(1)
-if (fragment) {
-  session(slot, fragment)
-  history.replaceState(null, '', path)
-}
-addEventListener('hashchange', () => location.reload())
-
-export const token = fragment || session(slot) || device(slot)
-export const tokenID = token.split('.')[0]
-export const link = `${location.origin}${path}${token && `#${token}`}`
-export const isKept = () => device(slot) === token && token !== ''
-export function keepLink(keep) {
-  device(slot, keep ? token : '')
-  keep ? saveKnown() : device(knownSlot, '')
-  emit('link')
-}
-/** Opens another link of this server, as from the field for one. */
-export function openLink(url) {
-  if (url.pathname === path) session(slot, url.hash.slice(1))
-  location.href = url.href
-  if (url.pathname === path) location.reload()
-}
+import { device, link, session, slot, token, tokenID } from './link.js'
+import { changesByName, clock, entryAt, isOlder, json, line, makeOp, merged, parse, ranges, same, sortNames, tag } from './model.js'
+import { emit } from './topics.js'
+import { view } from './view.js'
 
 // ---- What is there ----
 
@@ -222,7 +158,7 @@ function lookSoon() {
 
 // ---- The connection ----
 
-export let lost // since when there is no connection
+let lost // since when there is no connection
 let fine
 
 function connection() {
@@ -238,7 +174,14 @@ function connection() {
   emit('connection')
 }
 
-// ---- What this browser knew, for a visit without a network ----
+// ---- The link on this device, and what this browser knew, for a visit without a network ----
+
+export const isKept = () => device(slot) === token && token !== ''
+export function keepLink(keep) {
+  device(slot, keep ? token : '')
+  keep ? saveKnown() : device(knownSlot, '')
+  emit('link')
+}
 
 const knownSlot = `${slot} known`
 
@@ -291,7 +234,7 @@ function setCommits(list) {
 const atOnce = 500, mostPages = 20
 
 /** Loads history back to the start of the range. */
-export async function loadHistory() {
+async function loadHistory() {
   if (loading) return
   loading = true
   try {
@@ -388,7 +331,7 @@ export function pastDifferences() {
   const found = []
   for (const name of new Set([...names(), ...entries.keys()])) {
     const then = entryIn(name), now = entries.get(name)
-    if (then?.kind !== now?.kind || then?.kind && json(then.value) !== json(now.value)) found.push({ name, then, now })
+    if (!same(then, now)) found.push({ name, then, now })
   }
   return found
 }
@@ -480,40 +423,9 @@ async function pending() {
 look.pending = pending
 
 export const takeBack = id => board.discard(id).then(pending)
-export const countWaiting = () => new Set([...waiting.values()].flat().filter(w => !w.error && !w.other).map(w => w.id)).size
+const countWaiting = () => new Set([...waiting.values()].flat().filter(w => !w.error && !w.other).map(w => w.id)).size
 
-// ---- Typed text, which stays until it is stored or given up ----
-
-const draftSlot = `${slot} typed`
-let drafts = {}
-try { drafts = JSON.parse(session(draftSlot) || '{}') } catch { /* another version of this page wrote it */ }
-
-export const draftOf = name => Object.hasOwn(drafts, name) ? drafts[name] : undefined
-export function setDraft(name, draft) {
-  draft === undefined ? delete drafts[name] : drafts[name] = draft
-  const text = JSON.stringify(drafts)
-  session(draftSlot, text === '{}' ? '' : text)
-  emit(`d ${name}`)
-}
-
-// ---- What is selected, and how it is shown ----
-
-export const view = { selected: undefined, tab: 'happened', mode: device(`${slot} mode`), search: '', wall: false, focus: true }
-export function setView(change) {
-  Object.assign(view, { focus: true }, change)
-  if ('mode' in change) device(`${slot} mode`, change.mode)
-  emit('view')
-}
 export const isRows = () => view.mode ? view.mode === 'rows' : names().length >= 200
-
-let pinned = new Set(device(`${slot} wall`).split('\n').filter(Boolean))
-export const isPinned = name => pinned.has(name)
-export const anyPinned = () => pinned.size > 0
-export function pin(name, on) {
-  on ? pinned.add(name) : pinned.delete(name)
-  device(`${slot} wall`, [...pinned].join('\n'))
-  emit('view', `e ${name}`)
-}
 
 /** The connection in words: [text, class]. */
 export function connectionWords(now = Date.now()) {
