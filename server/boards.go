@@ -59,23 +59,45 @@ func (c *call) makeBoard() error {
 }
 
 // ensureBoard returns a board and creates it if there is none; made reports that. A new board has
-// no tokens: it first revokes those that remain if a server stopped while it removed an earlier
-// board of that name.
+// no tokens: those that existed at a moment without such a board are of an earlier one, and are revoked.
 func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledger, release func(), made bool, err error) {
-	l, release, err = s.store.Board(ctx, board, false)
+	l, release, err = s.existing(ctx, board)
 	if !errors.Is(err, store.ErrNoBoard) {
 		return l, release, false, err
 	}
 	s.making.Lock()
 	defer s.making.Unlock()
-	l, release, err = s.store.Board(ctx, board, false) // another call can have created it, and tokens for it
+	old := s.tokensOf(board)
+	l, release, err = s.existing(ctx, board) // another call can have created it, and tokens for it
 	if !errors.Is(err, store.ErrNoBoard) {
 		return l, release, false, err
 	}
-	if err = s.clearTokens(board); err == nil {
+	if err = s.clearTokens(board, old); err == nil {
 		l, release, err = s.store.Board(ctx, board, true)
 	}
 	return l, release, true, err
+}
+
+// existing returns a board that exists now: another server can have removed the one that is open here.
+func (s *Server) existing(ctx context.Context, board string) (l *ledger.Ledger, release func(), err error) {
+	for {
+		l, release, err = s.store.Board(ctx, board, false)
+		if err != nil || s.shared == nil {
+			return l, release, err
+		}
+		if err = l.Current(ctx); err == nil {
+			return l, release, nil
+		}
+		release()
+		if !errors.Is(err, ledger.ErrClosed) {
+			return nil, nil, err
+		}
+		select { // it was removed, and is about to be closed here
+		case <-time.After(10 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		}
+	}
 }
 
 // removeBoard removes a board with everything in it.
@@ -83,15 +105,13 @@ func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	err := c.s.clearTokens(c.board)
-	if err == nil {
-		err = c.s.store.Remove(c.r.Context(), c.board)
-	}
+	old := c.s.tokensOf(c.board) // tokens that are made later can be for the next board of this name
+	err := c.s.store.Remove(c.r.Context(), c.board)
 	if errors.Is(err, store.ErrNoBoard) {
 		return c.noBoard()
 	}
 	if err == nil {
-		err = c.s.clearTokens(c.board) // one can have been created meanwhile, and must not be valid for the next board of this name
+		err = c.s.clearTokens(c.board, old)
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)

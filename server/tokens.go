@@ -151,10 +151,18 @@ func (c *call) revoke(those func(access.Grant) bool) error {
 	return nil
 }
 
-// clearTokens revokes all tokens of a board.
-func (s *Server) clearTokens(board string) error {
+// tokensOf returns the IDs of the tokens that a board has now.
+func (s *Server) tokensOf(board string) []string {
 	if s.dev {
 		return nil
 	}
-	return s.tokens.Clear(board)
+	return s.tokens.IDs(board)
+}
+
+// clearTokens revokes some tokens of a board.
+func (s *Server) clearTokens(board string, ids []string) error {
+	if s.dev {
+		return nil
+	}
+	return s.tokens.Clear(board, ids)
 }

@@ -299,9 +299,22 @@ func (t *Tokens) Derived(board string, secret func(id string) Secret, now time.T
 	return Grant{}, "", false
 }
 
-// Clear revokes all tokens of a board.
-func (t *Tokens) Clear(board string) error {
-	_, err := t.Revoke(board, Grant{May: Admin}, func(Grant) bool { return true })
+// IDs returns the IDs of all tokens of a board.
+func (t *Tokens) IDs(board string) (ids []string) {
+	snap := t.l.Snapshot()
+	defer snap.Release()
+	for e := range snap.Entries(board+"/", "") {
+		ids = append(ids, strings.TrimPrefix(e.Name, board+"/"))
+	}
+	return ids
+}
+
+// Clear revokes those tokens of a board that have one of the IDs.
+func (t *Tokens) Clear(board string, ids []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := t.Revoke(board, Grant{May: Admin}, func(g Grant) bool { return slices.Contains(ids, g.ID) })
 	if errors.Is(err, value.ErrAbsent) {
 		return nil
 	}

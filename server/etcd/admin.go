@@ -21,7 +21,7 @@ func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error
 	if replace {
 		cond = clientv3.Compare(clientv3.CreateRevision(key), ">", -1)
 	}
-	held, says, _, err := s.g.do(ctx, write{cond: cond, then: []clientv3.Op{clientv3.OpPut(key, mine)}, els: []clientv3.Op{clientv3.OpGet(key)}})
+	held, says, _, err := s.g.do(ctx, write{cond: []clientv3.Cmp{cond}, then: []clientv3.Op{clientv3.OpPut(key, mine)}, els: []clientv3.Op{clientv3.OpGet(key)}})
 	if err != nil || held {
 		return err
 	}

@@ -34,7 +34,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	then := []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()),
 		clientv3.OpDelete(batches, clientv3.WithRange(batches+number(to.First)))}
 	held, says, rev, err := l.g.do(ctx, write{
-		cond: l.isHead(), then: then,
+		cond: l.mayMake(), then: then,
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board))},
 	})
 	if err != nil {
@@ -56,6 +56,15 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	l.lines = l.lines.Anew(&header, point.Bytes, s.Count, s.Version, s.End)
 	l.g.sweep(ctx, l.board, to, rev)
 	return l.now(), nil
+}
+
+// mayMake is the condition for a checkpoint: the head is the known one. For the first checkpoint, which
+// creates the board, the board's group record must exist too, because a removal deletes it.
+func (l *log) mayMake() []clientv3.Cmp {
+	if l.rev > 0 || l.record == "" {
+		return []clientv3.Cmp{l.isHead()}
+	}
+	return []clientv3.Cmp{l.isHead(), clientv3.Compare(clientv3.CreateRevision(l.record), ">", 0)}
 }
 
 // keepOf returns the checkpoints that are kept beside a new one: the newest, and those after which

@@ -37,6 +37,8 @@ type log struct {
 	g     *group
 	board string
 	make  bool // create the board if there is none
+	// record is the key of the board's group record if the same group has it, else empty.
+	record string
 	// closed is called when it is.
 	closed func()
 
@@ -269,7 +271,7 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	value := one.value()
 	batches := l.g.keys.batches(l.board)
 	held, says, rev, err := l.g.do(ctx, write{
-		cond: l.isHead(),
+		cond: []clientv3.Cmp{l.isHead()},
 		then: []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()), clientv3.OpPut(l.g.keys.batch(l.board, first), string(value))},
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board)),
 			clientv3.OpGet(l.g.keys.batch(l.board, first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(batches)), clientv3.WithLimit(8))},

@@ -107,7 +107,7 @@ func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 	}
 	to := head{ID: told.ID, Version: told.Version, End: told.End.String(), First: told.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	key := g.keys.head(name)
-	held, _, _, err := g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), "=", 0), then: []clientv3.Op{clientv3.OpPut(key, to.value())}})
+	held, _, _, err := g.do(ctx, write{cond: []clientv3.Cmp{clientv3.Compare(clientv3.CreateRevision(key), "=", 0)}, then: []clientv3.Op{clientv3.OpPut(key, to.value())}})
 	if err == nil && !held {
 		err = ErrNotEmpty
 	}

@@ -7,6 +7,7 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 
+	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/store"
 )
 
@@ -58,23 +59,67 @@ func (s *Store) place(ctx context.Context, name string) (*group, error) {
 			return nil, store.TooMany(s.opts.Boards)
 		}
 	}
-	g := s.roomiest(ctx)
+	return s.record(ctx, name, s.roomiest(ctx))
+}
+
+// record writes the group record of a new board, and returns the group that it names: g, unless another
+// server has recorded one first. A record of another group than the first is written again, so that a
+// removal that has read the old one does not delete it.
+func (s *Store) record(ctx context.Context, name string, g *group) (*group, error) {
 	key := s.g.keys.group(name)
-	held, says, _, err := s.g.do(ctx, write{
-		cond: clientv3.Compare(clientv3.CreateRevision(key), "=", 0), then: []clientv3.Op{clientv3.OpPut(key, g.name)}, els: []clientv3.Op{clientv3.OpGet(key)},
-	})
-	if err != nil {
-		return nil, err
+	cond, value := clientv3.Compare(clientv3.CreateRevision(key), "=", 0), g.name
+	for {
+		held, says, _, err := s.g.do(ctx, write{
+			cond: []clientv3.Cmp{cond}, then: []clientv3.Op{clientv3.OpPut(key, value)}, els: []clientv3.Op{clientv3.OpGet(key)},
+		})
+		if err != nil {
+			return nil, err
+		}
+		if held {
+			s.assigned(name, g.name, true)
+			return g, nil
+		}
+		kvs := says[0].GetResponseRange().Kvs
+		if len(kvs) == 0 { // it was removed meanwhile
+			cond, value = clientv3.Compare(clientv3.CreateRevision(key), "=", 0), g.name
+			continue
+		}
+		value = string(kvs[0].Value)
+		if g, err = s.called(value); err != nil {
+			return nil, err
+		}
+		if g == s.g {
+			s.assigned(name, g.name, true)
+			return g, nil
+		}
+		cond = clientv3.Compare(clientv3.ModRevision(key), "=", kvs[0].ModRevision)
 	}
-	if !held {
-		if kvs := says[0].GetResponseRange().Kvs; len(kvs) > 0 {
-			if g, err = s.called(string(kvs[0].Value)); err != nil {
-				return nil, err
-			}
+}
+
+// confirm finds out whether the group record of a board that was just created still names its group. In
+// the first group, the creation itself was conditional on that.
+func (s *Store) confirm(ctx context.Context, name string, g *group, l *ledger.Ledger) error {
+	if g == s.g {
+		return nil
+	}
+	recorded, err := s.record(ctx, name, g)
+	if err == nil && recorded != g {
+		err = store.ErrNoBoard // another server has created it in another group
+		if bad := s.discard(ctx, name, g); bad != nil {
+			err = bad
 		}
 	}
-	s.assigned(name, g.name, true)
-	return g, nil
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	return nil
+}
+
+// discard removes a board that was created in a group that no record names.
+func (s *Store) discard(ctx context.Context, name string, g *group) error {
+	key := g.keys.head(name)
+	_, _, _, err := g.do(ctx, write{cond: []clientv3.Cmp{clientv3.Compare(clientv3.CreateRevision(key), ">", 0)}, then: g.erase(name)})
+	return err
 }
 
 // roomiest returns the group that uses the least space. A group that does not report it is left

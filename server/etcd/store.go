@@ -204,7 +204,10 @@ func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err
 	}
 	l, err = s.openLedger(name, g, create)
 	if ledger.IsNotExist(err) {
-		err = store.ErrNoBoard
+		err = store.ErrNoBoard // with create, the caller tries again
+	}
+	if err == nil && h == nil {
+		err = s.confirm(ctx, name, g, l)
 	}
 	return l, h == nil && err == nil, err
 }
@@ -212,6 +215,9 @@ func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err
 // openLedger opens the ledger of a board, which receives everything that is written from then on.
 func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, error) {
 	o := &opened{log: &log{g: g, board: name, make: make}}
+	if g == s.g && name != tokens {
+		o.log.record = g.keys.group(name)
+	}
 	o.log.closed = func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -383,25 +389,43 @@ func (s *Store) Remove(ctx context.Context, name string) error {
 	})
 }
 
-// remove removes a board, and then its group.
+// remove removes the board that has a name now, and its group record. A board of that name that is made
+// meanwhile, by any server, stays.
 func (s *Store) remove(ctx context.Context, g *group, name string) error {
-	if err := g.remove(ctx, name); err != nil {
+	record := s.g.keys.group(name)
+	was, err := s.g.get(ctx, record)
+	if err != nil {
 		return err
 	}
-	key := s.g.keys.group(name)
-	_, _, _, err := s.g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), ">", 0), then: []clientv3.Op{clientv3.OpDelete(key)}})
+	key := g.keys.head(name)
+	now, err := g.get(ctx, key)
+	if err != nil {
+		return err
+	}
+	if len(now.Kvs) == 0 {
+		return store.ErrNoBoard
+	}
+	then := g.erase(name)
+	if g == s.g {
+		then = append(then, clientv3.OpDelete(record))
+	}
+	// A board that is made again has a head of another creation.
+	alive := clientv3.Compare(clientv3.CreateRevision(key), "=", now.Kvs[0].CreateRevision)
+	_, _, _, err = g.do(ctx, write{cond: []clientv3.Cmp{alive}, then: then})
+	if err == nil && g != s.g && len(was.Kvs) > 0 {
+		unchanged := clientv3.Compare(clientv3.ModRevision(record), "=", was.Kvs[0].ModRevision)
+		_, _, _, err = s.g.do(ctx, write{cond: []clientv3.Cmp{unchanged}, then: []clientv3.Op{clientv3.OpDelete(record)}})
+	}
 	return err
 }
 
-// remove removes everything of a board in the group.
-func (g *group) remove(ctx context.Context, name string) error {
-	key := g.keys.head(name)
-	then := []clientv3.Op{clientv3.OpDelete(key)}
+// erase deletes everything of a board in the group.
+func (g *group) erase(name string) []clientv3.Op {
+	ops := []clientv3.Op{clientv3.OpDelete(g.keys.head(name))}
 	for _, under := range []string{g.keys.batches(name), g.keys.checkpoints(name), g.keys.parts(name)} {
-		then = append(then, clientv3.OpDelete(under, clientv3.WithPrefix()))
+		ops = append(ops, clientv3.OpDelete(under, clientv3.WithPrefix()))
 	}
-	_, _, _, err := g.do(ctx, write{cond: clientv3.Compare(clientv3.CreateRevision(key), ">", 0), then: then})
-	return err
+	return ops
 }
 
 // Ready reports whether most nodes answer: see store.Store.

@@ -14,9 +14,9 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A write is one of several in a transaction: then is executed if cond holds, and els otherwise.
+// A write is one of several in a transaction: then is executed if all of cond hold, and els otherwise.
 type write struct {
-	cond clientv3.Cmp
+	cond []clientv3.Cmp
 	then []clientv3.Op
 	els  []clientv3.Op
 	size int
@@ -35,7 +35,7 @@ func (g *group) commit(some []*write) {
 	defer cancel()
 	ops := make([]clientv3.Op, len(some))
 	for i, w := range some {
-		ops[i] = clientv3.OpTxn([]clientv3.Cmp{w.cond}, w.then, w.els)
+		ops[i] = clientv3.OpTxn(w.cond, w.then, w.els)
 	}
 	g.batched.Add(1)
 	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
