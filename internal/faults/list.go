@@ -275,13 +275,26 @@ var faults = []fault{
 		promise: "a put is not merged into one that was made with another link",
 	},
 	{
+		file:     "server/boards.go",
+		old:      "if err = l.Current(ctx); err == nil {",
+		new:      "if true {",
+		promise:  "a board that another server has removed is made again, not found",
+		packages: []string{"server/etcd:."},
+	},
+	{
+		file:    "server/etcd/admin.go",
+		old:     "	case known && string(resp.Kvs[0].Value) == mine:\n		return nil\n",
+		new:     "",
+		promise: "a server starts on a full etcd",
+	},
+	{
 		file:    "server/page/src/panel.jsx",
 		old:     "newer ? setAsked(true) : undo()",
 		new:     "undo()",
 		promise: "undoing a change says when something newer would be overwritten",
 	},
 	{
-		file:    "server/page/src/store.js",
+		file:    "server/page/src/view.js",
 		old:     "  session(draftSlot, text === '{}' ? '' : text)",
 		new:     "  0",
 		promise: "what is typed on the page stays over a reload",

@@ -4,6 +4,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"math/big"
@@ -38,7 +39,7 @@ func writePair(t *testing.T, cert, key string, serial int64) *x509.Certificate {
 	return made
 }
 
-// A certificate that is renewed is read anew; one that can't be read leaves the one before.
+// A certificate that is renewed is read again. One that can't be read leaves the previous one in use.
 func TestRenewal(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -48,9 +49,7 @@ func TestRenewal(t *testing.T) {
 	require.NoError(t, err)
 	serial := func() int64 {
 		c.looked = time.Time{} // it is time to look
-		got, err := c.get(nil)
-		require.NoError(t, err)
-		return got.Leaf.SerialNumber.Int64()
+		return c.get().Leaf.SerialNumber.Int64()
 	}
 	assert.Equal(t, int64(1), serial())
 	writePair(t, cert, key, 2)
@@ -62,4 +61,60 @@ func TestRenewal(t *testing.T) {
 	assert.Equal(t, int64(2), serial())
 	_, err = loadCertificate(cert, key)
 	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// A client trusts the authority that is in the file now, and shows the certificate that is there now.
+func TestTrust(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	ca, cert, key := filepath.Join(dir, "ca.pem"), filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+	writePair(t, cert, key, 1)
+	_, err := LoadTrust(key, "", "")
+	require.ErrorIs(t, err, ErrUsage)
+	copyTo := func(path string) {
+		raw, err := os.ReadFile(cert)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(path, raw, 0o600))
+	}
+	copyTo(ca)
+	trust, err := LoadTrust(ca, cert, key)
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	shown := make(chan int64, 1) // the serial of the client's certificate
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			pair, err := tls.LoadX509KeyPair(cert, key)
+			if err == nil {
+				c := tls.Server(conn, &tls.Config{Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequireAnyClientCert, MinVersion: tls.VersionTLS12})
+				if c.Handshake() == nil {
+					shown <- c.ConnectionState().PeerCertificates[0].SerialNumber.Int64()
+				}
+			}
+			_ = conn.Close()
+		}
+	}()
+	defer l.Close()
+	connect := func() error {
+		conn, err := tls.Dial("tcp", l.Addr().String(), trust.Config("127.0.0.1"))
+		if err == nil {
+			err = conn.Close()
+		}
+		return err
+	}
+	require.NoError(t, connect())
+	assert.Equal(t, int64(1), <-shown)
+	writePair(t, cert, key, 2)
+	require.Error(t, connect(), "the authority is still the one before")
+	copyTo(ca)
+	for path, looked := range map[string]*time.Time{ca: &trust.roots.looked, cert: &trust.own.looked} {
+		require.NoError(t, os.Chtimes(path, time.Now(), time.Now().Add(time.Minute)))
+		*looked = time.Time{} // it is time to look
+	}
+	require.NoError(t, connect())
+	assert.Equal(t, int64(2), <-shown)
 }

@@ -124,7 +124,7 @@ func (f *Flags) Open() (l net.Listener, public string, err error) {
 		public = scheme + "://" + reachable(l.Addr())
 	}
 	if certs != nil {
-		l = tls.NewListener(l, &tls.Config{GetCertificate: certs.get, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12})
+		l = tls.NewListener(l, &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return certs.get(), nil }, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12})
 	}
 	return l, public, nil
 }

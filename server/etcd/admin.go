@@ -17,6 +17,16 @@ func (s *Store) AdminHash(ctx context.Context, token string, replace bool) error
 	defer cancel()
 	sum := sha256.Sum256([]byte(strings.TrimSpace(token)))
 	mine, key := hex.EncodeToString(sum[:]), s.g.keys.admin()
+	resp, err := s.g.get(ctx, key) // a store without space can be read
+	if err != nil {
+		return err
+	}
+	switch known := len(resp.Kvs) > 0; {
+	case known && string(resp.Kvs[0].Value) == mine:
+		return nil
+	case known && !replace:
+		return ErrOtherAdmin
+	}
 	cond := clientv3.Compare(clientv3.CreateRevision(key), "=", 0)
 	if replace {
 		cond = clientv3.Compare(clientv3.CreateRevision(key), ">", -1)

@@ -60,8 +60,8 @@ type PeerOptions struct {
 	Address string
 	// Secret is known only to the servers, as the admin token is.
 	Secret string
-	// TLS verifies the other servers; nil uses the system's defaults.
-	TLS *tls.Config
+	// TLS returns the configuration of a new connection to another server; nil uses the system's defaults.
+	TLS func(host string) *tls.Config
 }
 
 var _ server.Peers = (*Store)(nil)
@@ -98,10 +98,7 @@ func (s *Store) Join(o PeerOptions) *Peers {
 		s: s, self: strings.TrimSuffix(o.Address, "/"), secret: hex.EncodeToString(mac.Sum(nil)), stop: stop, done: make(chan struct{}),
 		within: answerWithin, longer: patience, servers: map[string]string{}, avoid: map[string]time.Time{},
 		http: &http.Client{
-			Transport: &http.Transport{
-				DialContext: (&net.Dialer{Timeout: time.Second}).DialContext, TLSClientConfig: o.TLS,
-				MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute, ForceAttemptHTTP2: o.TLS != nil,
-			},
+			Transport:     peerTransport(o.TLS),
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		},
 	}
@@ -114,6 +111,17 @@ func (s *Store) Join(o PeerOptions) *Peers {
 		close(p.done)
 	}()
 	return p
+}
+
+func peerTransport(of func(host string) *tls.Config) *http.Transport {
+	t := &http.Transport{DialContext: (&net.Dialer{Timeout: time.Second}).DialContext, MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute}
+	if of != nil {
+		t.ForceAttemptHTTP2 = true
+		t.DialTLSContext = func(ctx context.Context, network, addr string) (net.Conn, error) {
+			return dialTLS(ctx, network, addr, of)
+		}
+	}
+	return t
 }
 
 // Leave removes the server from those that can be homes.

@@ -215,6 +215,7 @@ func TestQuota(t *testing.T) {
 	s, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members)})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	require.NoError(t, s.AdminHash(t.Context(), adminToken, false))
 	l := hold(t, s)
 	big := strings.Repeat("x", 1<<19)
 	for i := 0; err == nil && i < 50; i++ {
@@ -227,6 +228,16 @@ func TestQuota(t *testing.T) {
 	_, err = rules.Commit(l, rules.Call{Edits: text("big", "small")})
 	require.ErrorIs(t, err, ledger.ErrNotStored)
 	assert.Equal(t, version, l.Version())
+	// A server starts on it all the same.
+	second, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members)})
+	require.NoError(t, err)
+	require.NoError(t, second.AdminHash(t.Context(), adminToken, false))
+	require.ErrorIs(t, second.AdminHash(t.Context(), "another", false), ErrOtherAdmin)
+	l2, release, err := second.Board(t.Context(), "rowan-street", false)
+	require.NoError(t, err)
+	assert.Equal(t, version, l2.Version())
+	release()
+	require.NoError(t, second.Close())
 	// What docs/etcd.md has the operator do.
 	n.Close()
 	members[0].Quota = 64 << 20

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
+	"google.golang.org/grpc"
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -32,9 +34,9 @@ const (
 type Options struct {
 	// Endpoints are the client addresses of the etcd nodes, HOST:PORT or http(s)://HOST:PORT.
 	Endpoints []string
-	// TLS encrypts the connections to the nodes, and has the client's certificate; nil means
-	// neither.
-	TLS *tls.Config
+	// TLS returns the configuration of a new connection to a node, with the client's certificate. It is
+	// called for each connection, so that files can change. nil means connections without TLS.
+	TLS func(host string) *tls.Config
 	// Groups are further etcds. New boards are assigned to the one that uses the least space. All
 	// servers on a store must have the same groups.
 	Groups []Group
@@ -127,10 +129,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 func connect(o Options) (all []*group, err error) {
 	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
 	for _, one := range append([]Group{{"", o.Endpoints}}, o.Groups...) {
-		c, err := clientv3.New(clientv3.Config{
-			Endpoints: one.Endpoints, TLS: o.TLS, DialTimeout: patience, Logger: zap.NewNop(),
-			DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
-		})
+		c, err := clientv3.New(clientConfig(one.Endpoints, o.TLS))
 		if err != nil {
 			return nil, errors.Join(fmt.Errorf("etcd: %w", err), disconnect(all))
 		}
@@ -139,6 +138,36 @@ func connect(o Options) (all []*group, err error) {
 		all = append(all, g)
 	}
 	return all, nil
+}
+
+// clientConfig returns the configuration of the client for nodes.
+func clientConfig(endpoints []string, of func(host string) *tls.Config) clientv3.Config {
+	c := clientv3.Config{
+		Endpoints: endpoints, DialTimeout: patience, Logger: zap.NewNop(),
+		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
+	}
+	if of == nil {
+		return c
+	}
+	// The client would keep one configuration for ever, so the dialer encrypts, and the client does not.
+	c.Endpoints = slices.Clone(endpoints)
+	for i, e := range c.Endpoints {
+		c.Endpoints[i] = strings.TrimPrefix(e, "https://")
+	}
+	c.DialOptions = []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) {
+		return dialTLS(ctx, "tcp", addr, of)
+	})}
+	return c
+}
+
+// dialTLS connects by TLS with the configuration for the host.
+func dialTLS(ctx context.Context, network, addr string, of func(host string) *tls.Config) (net.Conn, error) {
+	host, _, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: time.Second}, Config: of(host)}
+	return d.DialContext(ctx, network, addr)
 }
 
 func disconnect(all []*group) (err error) {

@@ -129,9 +129,13 @@ func (f *storeFlags) options() (o etcd.Options, err error) {
 		o.Groups = append(o.Groups, etcd.Group{Name: name, Endpoints: strings.Split(endpoints, ",")})
 	}
 	if f.ca != "" {
-		o.TLS, err = loadTLS(f.ca, f.cert, f.key)
+		trust, err := serving.LoadTrust(f.ca, f.cert, f.key)
+		if err != nil {
+			return o, err
+		}
+		o.TLS = trust.Config
 	}
-	return o, err
+	return o, nil
 }
 
 // store opens the store for as long as f runs.

@@ -134,9 +134,13 @@ func (o serveOptions) peers() (p etcd.PeerOptions, err error) {
 		return p, fmt.Errorf("%w: --peer is %q, and must be as http://HOST:PORT or https://HOST:PORT", serving.ErrUsage, o.peer)
 	}
 	if o.peerCA != "" {
-		p.TLS, err = loadTLS(o.peerCA, "", "")
+		trust, err := serving.LoadTrust(o.peerCA, "", "")
+		if err != nil {
+			return p, err
+		}
+		p.TLS = trust.Config
 	}
-	return p, err
+	return p, nil
 }
 
 // mayDrawAdmin says whether the first server's admin token is to be drawn here.
