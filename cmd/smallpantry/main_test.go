@@ -258,10 +258,10 @@ func TestDemoThatStays(t *testing.T) {
 	board, phone := commands[0], commands[3]
 	out, code := call(board)
 	require.Zero(t, code)
-	assert.Regexp(t, `(?m)^tank/litres +int +370 `, out)
+	assert.Regexp(t, `(?m)^tank/litres +int +320 `, out)
 	out, code = call(commands[1])
 	require.Zero(t, code)
-	assert.Equal(t, "360\n", out)
+	assert.Equal(t, "310\n", out)
 	out, code = call(phone)
 	require.Zero(t, code)
 	assert.Contains(t, out, "plotbook-")

@@ -45,13 +45,22 @@ type story struct {
 	dir  string // of the phones' namespaces
 	data string // of the server
 	link string // of the board
+	rain int    // litres that have fallen into the tank
+	all  bool   // every scene is played, with more lines
+}
+
+// Options change what Run plays.
+type Options struct {
+	// All plays every scene. Otherwise there are six.
+	All bool
+	// Stay leaves the server running until the context ends, and prints commands to try.
+	Stay bool
 }
 
 // Run plays the story to w, in a temporary directory that it removes. It returns an error if a
-// figure is not as expected. With stay, the server runs until ctx ends, and Run prints commands to
-// try.
-func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
-	s := &story{teller: &teller{w: w}, ctx: ctx}
+// figure is not as expected.
+func Run(ctx context.Context, w io.Writer, o Options) (err error) {
+	s := &story{teller: &teller{w: w}, ctx: ctx, all: o.All}
 	if err := json.Unmarshal(gardenJSON, &s.garden); err != nil {
 		return fmt.Errorf("the demo data: %w", err)
 	}
@@ -62,21 +71,22 @@ func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 	defer func() { err = errors.Join(err, os.RemoveAll(root)) }()
 	s.dir, s.data = filepath.Join(root, "phones"), filepath.Join(root, "server")
 	fmt.Fprintf(w, "%s\n", s.Garden)
-	for _, scene := range []func() error{
-		s.firstLaunch, s.closeAndOpen, s.lookInTheFile, s.keepRecords, s.chooseFromASet, s.resetAndOpen, s.misspelt,
-	} {
-		if err := scene(); err != nil {
-			return err
-		}
-	}
-	stop, err := s.startServer()
-	if err != nil {
+	stop := func() error { return nil }
+	defer func() { err = errors.Join(err, stop()) }()
+	serve := func() (err error) {
+		stop, err = s.startServer()
 		return err
 	}
-	defer func() { err = errors.Join(err, stop()) }()
-	for _, scene := range []func() error{
-		s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.push, s.outage, s.wrongKind, s.agree, s.lookBack, s.undoReset, s.check,
-	} {
+	scenes := []func() error{
+		s.closeAndOpen, s.misspelt, s.silently(serve), s.silently(s.unknownName), s.takeWater, s.outage, s.undoReset, s.check,
+	}
+	if o.All {
+		scenes = []func() error{
+			s.firstLaunch, s.closeAndOpen, s.lookInTheFile, s.keepRecords, s.chooseFromASet, s.resetAndOpen, s.misspelt,
+			serve, s.unknownName, s.shareTheTank, s.takeWater, s.poll, s.push, s.outage, s.wrongKind, s.agree, s.lookBack, s.undoReset, s.check,
+		}
+	}
+	for _, scene := range scenes {
 		if err := scene(); err != nil {
 			return err
 		}
@@ -84,10 +94,31 @@ func Run(ctx context.Context, w io.Writer, stay bool) (err error) {
 	if err := s.end(); err != nil {
 		return err
 	}
-	if stay {
+	if o.Stay {
 		s.lookAround(ctx)
+		return nil
 	}
+	next := "\nEach figure was read back from the store. To go on:\n\n"
+	if !o.All {
+		next += "    smallpantry demo --all            all 19 scenes\n"
+	}
+	next += `    smallpantry demo --stay           the same, and the board stays open for a browser
+    smallpantry new go ../garden-app  an app of your own to start from
+    docs/start.md                     five minutes on the device, five minutes shared
+`
+	fmt.Fprint(w, next)
 	return nil
+}
+
+// silently plays a scene that prints nothing and is not counted: it prepares the next one.
+func (s *story) silently(scene func() error) func() error {
+	return func() error {
+		w, step := s.w, s.step
+		s.w = io.Discard
+		err := scene()
+		s.w, s.step = w, step
+		return err
+	}
 }
 
 // startServer starts a server of the shared store on a free port.
@@ -114,7 +145,11 @@ func (s *story) startServer() (stop func() error, err error) {
 
 func (s *story) lookAround(ctx context.Context) {
 	fmt.Fprintf(s.w, `
-The server runs on. In another terminal:
+The server stays. Open the board in a browser:
+
+    %[1]s
+
+or, in another terminal:
 
     smallpantry list %[1]s
     smallpantry add %[1]s tank/litres -10

@@ -41,7 +41,7 @@ func (s *story) firstLaunch() error {
 		expect(s.teller, "the default", hour, 18)
 		expect(s.teller, "stored", found, false)
 		_, err = reminderHour.Parse("25")
-		s.say(`"25" is entered: %v`, err)
+		s.say(`"25" is entered: %s`, sentence(err))
 		expect(s.teller, "refused", errors.Is(err, pantry.ErrInvalid), true)
 		return nil
 	})
@@ -50,7 +50,7 @@ func (s *story) firstLaunch() error {
 // closeAndOpen stores two different values in turn, so that the value read back can't be the
 // default by chance.
 func (s *story) closeAndOpen() error {
-	s.scene("A setting is changed, the app closed and opened; and once more")
+	s.scene("A setting survives: it is changed, and the app is closed and opened, twice")
 	s.say("%-16s %-16s", "left", "came back")
 	for _, left := range s.Hours {
 		if err := s.plotbook(0, func(ns *pantry.Namespace) error {
@@ -125,7 +125,7 @@ func (s *story) chooseFromASet() error {
 	s.scene("A choice from a fixed set")
 	err := s.plotbook(0, func(ns *pantry.Namespace) error {
 		err := units.In(ns).Set("cubits")
-		s.say("%v", err)
+		s.say(`"cubits" is entered: %s`, sentence(err))
 		expect(s.teller, "refused", errors.Is(err, pantry.ErrInvalid), true)
 		return units.In(ns).Set("imperial")
 	})
@@ -157,7 +157,7 @@ func (s *story) resetAndOpen() error {
 }
 
 func (s *story) misspelt() error {
-	s.scene("A second app on the phone spells a name in another way")
+	s.scene("A slip is named: a second app on the phone spells a name in another way")
 	var found []pantry.Problem
 	ns, err := pantry.Open(s.dir, s.Phones[0],
 		pantry.Declare(pantry.Int("reminder_hour", 18)), //pantry:meant check finds it
@@ -166,7 +166,7 @@ func (s *story) misspelt() error {
 		return err
 	}
 	for _, p := range found {
-		s.say("found when it opens: %v", p.Err)
+		s.say("when it opens: %v", p.Err)
 	}
 	expect(s.teller, "the number of findings", len(found), 1)
 	return ns.Close()

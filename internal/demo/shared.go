@@ -80,7 +80,7 @@ func (s *story) shareTheTank() error {
 }
 
 func (s *story) takeWater() error {
-	s.scene("Both phones take water at the same moment")
+	s.scene("Two phones count at once: both take water from the tank")
 	s.say("each takes %d cans of %d litres, as fast as it can", s.Cans.Each, s.Cans.Litres)
 	var all sync.WaitGroup
 	failed := make([]error, len(s.Phones))
@@ -120,8 +120,8 @@ func (s *story) takeWater() error {
 // left returns how much the phones leave in the tank.
 func (s *story) left() int { return s.Tank - len(s.Phones)*s.Cans.Each*s.Cans.Litres }
 
-// afterRain returns how much is in it after two rains.
-func (s *story) afterRain() int { return s.left() + 50 }
+// afterRain returns how much is in it after the rain so far.
+func (s *story) afterRain() int { return s.left() + s.rain }
 
 func (s *story) poll() error {
 	s.scene("The display asks again and again, and mostly hears that nothing is new")
@@ -147,6 +147,7 @@ func (s *story) poll() error {
 	if err != nil {
 		return err
 	}
+	s.rain += 30
 	state := shows(s.ctx, tank, now)
 	took := time.Since(start)
 	status := display.Status()
@@ -184,6 +185,7 @@ func (s *story) push() error {
 	if err != nil {
 		return err
 	}
+	s.rain += 20
 	state := shows(s.ctx, tank, now)
 	s.say("rain again: it shows %d, after %d ms, without a request", state.Value, time.Since(start).Milliseconds())
 	expect(s.teller, "what the display shows", state.Value, s.afterRain())
@@ -213,20 +215,20 @@ func (s *story) agree() error {
 		return err
 	}
 	for _, f := range findings {
-		s.say("rainlog is told: %s", f.Sentence)
+		s.say("the board says: %s", f.Sentence)
 	}
 	expect(s.teller, "findings", len(findings), 1)
 	if err := rainlog.WithdrawKey(s.ctx, slip.Name()); err != nil {
 		return err
 	}
 	_, err = rainlog.Put(s.ctx, tankLitres.Name(), value.Int(6000))
-	s.say("it stores 6000: %v", err)
+	s.say("it stores 6000: %s", sentence(err))
 	expect(s.teller, "refused as out of range", errors.Is(err, value.ErrOutOfRange), true)
 	if _, err := tankwatch.CloseKeys(s.ctx, true); err != nil {
 		return err
 	}
 	err = board.On(rainlog, slip).Set(s.ctx, 1)
-	s.say("only declared names are accepted, and it stores one more: %v", err)
+	s.say("only declared names are accepted, and it stores one more: %s", sentence(err))
 	expect(s.teller, "refused as undeclared", errors.Is(err, board.ErrUndeclared), true)
 	return nil
 }
@@ -257,10 +259,10 @@ func (s *story) wrongKind() error {
 	}
 	words := board.On(b, pantry.Text("tank/litres", "unknown")) //pantry:meant another app declares it too
 	err = words.Set(s.ctx, "plenty")
-	s.say("it stores a text: %v", err)
+	s.say("it stores a text: %s", sentence(err))
 	expect(s.teller, "refused as the wrong kind", errors.Is(err, pantry.ErrWrongKind), true)
 	_, found, err := words.Lookup(s.ctx)
-	s.say("it reads a text: %v", err)
+	s.say("it reads a text: %s", sentence(err))
 	expect(s.teller, "named as the wrong kind", found && errors.Is(err, pantry.ErrWrongKind), true)
 	litres, _, err := board.On(b, tankLitres).Lookup(s.ctx)
 	s.say("tank/litres is still %d", litres)

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
+
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/term"
 )
 
@@ -58,11 +60,18 @@ func expect[T comparable](t *teller, what string, got, want T) {
 	t.say("!! %v", err)
 }
 
+// sentence returns the sentence of an error for people, as an app shows it.
+func sentence(err error) string {
+	if s, ok := pantry.Sentence(err); ok {
+		return s
+	}
+	return fmt.Sprint(err)
+}
+
 // end returns an error if anything was not as expected.
 func (t *teller) end() error {
 	if len(t.wrong) > 0 {
 		return fmt.Errorf("the demo did not go as expected: %w", errors.Join(t.wrong...))
 	}
-	fmt.Fprintf(t.w, "\nAll %d scenes went as expected; every figure above was read back from the store.\n", t.step)
 	return nil
 }

@@ -22,7 +22,7 @@ func (t *tunnel) RoundTrip(r *http.Request) (*http.Response, error) {
 
 // outage shows that changes made without a network are kept, also over a relaunch, and count once.
 func (s *story) outage() error {
-	s.scene("A phone takes water in the tunnel, is closed there, and comes out again")
+	s.scene("A tunnel: a phone takes water without a network, and its app is closed there")
 	way := &tunnel{}
 	open := func() (*board.Board, error) {
 		return s.join("tankwatch", board.HTTPClient(&http.Client{Transport: way}), board.Offline(filepath.Join(s.dir, "offline")), board.OnProblem(func(pantry.Problem) {}))
@@ -37,7 +37,7 @@ func (s *story) outage() error {
 	for range 2 {
 		_, err = board.Add(s.ctx, tank, -10)
 	}
-	s.say("no network, and it takes 10 litres twice: %v", err)
+	s.say("it takes 10 litres twice: %s", sentence(err))
 	state := tank.State()
 	s.say("it shows %d, %s, with %d changes waiting", state.Value, state.Phase, state.Queued)
 	expect(s.teller, "what it shows, since nothing else is stored", state.Value, s.afterRain())

@@ -68,7 +68,7 @@ func orNothing(v value.Value) string {
 
 // undoReset restores everything after somebody has reset the board.
 func (s *story) undoReset() error {
-	s.scene("Somebody resets the board by mistake, and it is put back")
+	s.scene("An accident is undone: somebody resets the board by mistake")
 	b, err := s.join("gatehouse")
 	if err != nil {
 		return err
@@ -97,12 +97,11 @@ func (s *story) undoReset() error {
 		put := value.Op{Verb: value.Put, Operand: e.Value, Kind: e.Value.Kind()}
 		ops = append(ops, board.Op{Name: e.Name, Op: put}.If(0, time.Time{}))
 	}
-	done, err := b.Commit(s.ctx, ops...)
-	if err != nil {
+	if _, err := b.Commit(s.ctx, ops...); err != nil {
 		return err
 	}
 	litres, _, err := tank.Lookup(s.ctx)
-	s.say("version %d was restored as version %d, %d entries in one commit: tank/litres is %d", version, done.Version, len(ops), litres)
+	s.say("it is put back as it was before, all in one commit: tank/litres is %d", litres)
 	expect(s.teller, "the entries put back", len(ops), len(before))
 	expect(s.teller, "tank/litres", litres, s.afterRain())
 	return err
@@ -110,7 +109,7 @@ func (s *story) undoReset() error {
 
 // check looks for mistakes on the phone, some of which were just made.
 func (s *story) check() error {
-	s.scene("A phone is checked for mistakes")
+	s.scene("What an app forgot is found: a phone's file is checked")
 	return s.plotbook(1, func(ns *pantry.Namespace) error {
 		for name, v := range map[string]value.Value{
 			"plot": value.Text(s.Plot), "reminder_hour": value.Int(7), "spacing": value.Text("30"), "cloud/password": value.Text("sunflower"),
@@ -127,19 +126,23 @@ func (s *story) check() error {
 		findings, notes := p.Findings()
 		for _, f := range findings {
 			codes[f.Code]++
-			s.say("%-15s %s: %s", f.Code, f.Name, f.Sentence)
+			if s.all {
+				s.say("%-15s %s: %s", f.Code, f.Name, f.Sentence)
+			} else {
+				s.say("%-15s %s", f.Code, f.Name)
+			}
 		}
 		for _, f := range notes {
 			codes[f.Code]++
 		}
-		s.say("also: %d names without a declaration, and %d keys that were never written", codes["undeclared"], codes["never-written"])
+		s.say("and %d names without a declaration, and %d keys that were never written", codes["undeclared"], codes["never-written"])
 		got := fmt.Sprint(codes["secret"], codes["near-miss"], codes["number-as-text"], codes["undeclared"], codes["never-written"])
 		expect(s.teller, "the numbers of findings", got, "1 1 1 3 3")
 		if err := ns.Forget("cloud/password"); err != nil {
 			return err
 		}
 		file, err := os.ReadFile(ns.Path())
-		s.say("cloud/password is forgotten: the file holds neither its name nor its old values")
+		s.say("cloud/password is forgotten: the file has no trace of it")
 		expect(s.teller, "what the file holds of the secret", bytes.Contains(file, []byte("password")) || bytes.Contains(file, []byte("sunflower")), false)
 		return err
 	})

@@ -274,13 +274,7 @@ var faults = []fault{
 		new:     "now == nil",
 		promise: "a put is not merged into one that was made with another link",
 	},
-	{
-		file:     "server/boards.go",
-		old:      "if err = l.Current(ctx); err == nil {",
-		new:      "if true {",
-		promise:  "a board that another server has removed is made again, not found",
-		packages: []string{"server/etcd:."},
-	},
+
 	{
 		file:    "server/etcd/admin.go",
 		old:     "	case known && string(resp.Kvs[0].Value) == mine:\n		return nil\n",
