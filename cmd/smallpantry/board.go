@@ -140,7 +140,8 @@ func (a *app) create(ctx context.Context, admin *board.Admin, name string, i boa
 
 func (a *app) boardList() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list [SERVER]", Short: "List the boards of a server", Args: atMost(1),
+		Use: "list [SERVER]", Example: `  smallpantry board list
+  smallpantry board list https://pantry.example`, Short: "List the boards of a server", Args: atMost(1),
 		Long: `list lists the boards of a server, whose address is http://HOST:PORT. Without an
 address it uses the server that serve runs on this machine. It needs the server's
 admin token.`,
@@ -175,7 +176,7 @@ func (a *app) listBoards(ctx context.Context, address string) error {
 
 func (a *app) boardShow() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "show PLACE", Short: "Show a board's sizes, limits, and what you may do there", Args: exactly(1),
+		Use: "show PLACE", Example: `  smallpantry board show @garden`, Short: "Show a board's sizes, limits, and what you may do there", Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.joined(args[0])
 			if err != nil {
@@ -253,7 +254,7 @@ func percent(now, most int64) string {
 func (a *app) boardDelete() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use: "delete PLACE --yes", Short: "Delete a board, its entries, its history and its links", Args: exactly(1),
+		Use: "delete PLACE --yes", Example: `  smallpantry board delete http://127.0.0.1:8437/boards/rowan-street --yes`, Short: "Delete a board, its entries, its history and its links", Args: exactly(1),
 		Long: `delete removes a board for good: its entries, its history, and every link to it.
 To keep a copy, use export first. It needs the server's admin token.`,
 		RunE: func(cmd *cobra.Command, args []string) error {

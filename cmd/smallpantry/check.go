@@ -20,7 +20,9 @@ import (
 
 func (a *app) check() *cobra.Command {
 	return a.withJSON(&cobra.Command{
-		Use:   "check PLACE",
+		Use: "check PLACE",
+		Example: `  smallpantry check garden/plotbook
+  smallpantry check @garden`,
 		Short: "Find what is wrong, or will be",
 		Long: `check looks for damage, secrets that are not sealed (in old values too), large
 values and files, similar names, and numbers stored as text. Where apps have declared

@@ -9,7 +9,9 @@ import (
 func (a *app) demo() *cobra.Command {
 	var o demo.Options
 	cmd := &cobra.Command{
-		Use:   "demo",
+		Use: "demo",
+		Example: `  smallpantry demo
+  smallpantry demo --stay`,
 		Short: "Play a story with made-up data in a temporary directory",
 		Long: `demo plays six scenes of the Rowan Street community garden: a setting survives, a slip
 is named, two phones count at once, a tunnel, an accident is undone, and what an app

@@ -19,7 +19,10 @@ func (a *app) keys() *cobra.Command {
 	languages := map[string]*bool{}
 	var withdrawn string
 	cmd := &cobra.Command{
-		Use:   "keys PLACE",
+		Use: "keys PLACE",
+		Example: `  smallpantry keys garden/plotbook
+  smallpantry keys @garden --go > main.go
+  smallpantry keys @garden --close`,
 		Short: "List the declared keys",
 		Long: `keys lists the keys that apps have declared in the place. --go prints them as a Go
 program for a second app, so that both use the same names; --js, --kotlin and --swift as

@@ -22,8 +22,8 @@ import (
 type may struct{ right, label, prefix, until string }
 
 func (m *may) add(cmd *cobra.Command, right string) {
-	cmd.Flags().StringVar(&m.right, "may", right, "what its holder may: read, add, write or own")
-	cmd.Flags().StringVar(&m.label, "label", "", "what its holder's changes are by, and by which it is revoked")
+	cmd.Flags().StringVar(&m.right, "may", right, "what `RIGHT` its holder has: read, add, write or own")
+	cmd.Flags().StringVar(&m.label, "label", "", "`NAME` that shows beside its holder's changes, and by which it can be revoked")
 	cmd.Flags().StringVar(&m.prefix, "prefix", "", "only names that begin with `P`, which ends in a slash")
 	cmd.Flags().StringVar(&m.until, "until", "", "until `WHEN`: a moment such as 2026-12-24T18:00, or a time from now such as 12h or 30d")
 }
@@ -167,7 +167,7 @@ labels. --sheet writes a page to print, with a card and a QR code for each.`,
 
 func (a *app) boardTokens() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "tokens PLACE", Short: "List the links to a board", Args: exactly(1),
+		Use: "tokens PLACE", Example: `  smallpantry board tokens @garden`, Short: "List the links to a board", Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := a.joined(args[0])
 			if err != nil {

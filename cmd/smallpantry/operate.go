@@ -62,9 +62,9 @@ there is nothing to take: the exit code is 3.`,
 	return []*cobra.Command{
 		addition,
 		a.operation(&value.Op{Verb: value.Raise}, "PLACE NAME N", "Make a number larger, if N is",
-			"raise makes a number N where it is smaller, in one step, and prints what is there\nthen. An absent entry becomes N.", ""),
+			"raise makes a number N where it is smaller, in one step, and prints what is there\nthen. An absent entry becomes N.", "smallpantry raise @garden harvest/heaviest-marrow-g 4310"),
 		a.operation(&value.Op{Verb: value.Lower}, "PLACE NAME N", "Make a number smaller, if N is",
-			"lower makes a number N where it is larger, in one step, and prints what is there\nthen. An absent entry becomes N.", ""),
+			"lower makes a number N where it is larger, in one step, and prints what is there\nthen. An absent entry becomes N.", "smallpantry lower @garden tank/lowest 310"),
 		appending, removing, taking,
 	}
 }

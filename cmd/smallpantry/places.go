@@ -32,11 +32,12 @@ your shell's history.`,
 	})
 	cmd.AddCommand(
 		&cobra.Command{
-			Use: "keep NAME PLACE", Short: "Keep a place under a name; - reads the PLACE from standard input", Args: exactly(2),
+			Use: "keep NAME PLACE", Example: `  smallpantry places keep garden http://127.0.0.1:8437/boards/rowan-street
+  echo "$LINK" | smallpantry places keep garden -`, Short: "Keep a place under a name; - reads the PLACE from standard input", Args: exactly(2),
 			RunE: func(_ *cobra.Command, args []string) error { return a.keepPlace(args[0], args[1]) },
 		},
 		&cobra.Command{
-			Use: "forget NAME", Short: "Remove a name", Args: exactly(1),
+			Use: "forget NAME", Example: `  smallpantry places forget garden`, Short: "Remove a name", Args: exactly(1),
 			RunE: func(_ *cobra.Command, args []string) error {
 				all, err := keptPlaces()
 				if err != nil {

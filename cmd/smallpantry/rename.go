@@ -10,9 +10,10 @@ import (
 
 func (a *app) rename() *cobra.Command {
 	return a.withJSON(a.withForce(&cobra.Command{
-		Use:   "rename PLACE NAME NAME",
-		Short: "Rename an entry; the new name must not exist",
-		Args:  exactly(3),
+		Use:     "rename PLACE NAME NAME",
+		Example: `  smallpantry rename garden/plotbook reminder_hour reminder-hour`,
+		Short:   "Rename an entry; the new name must not exist",
+		Args:    exactly(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkNames(args[1:]...); err != nil {
 				return err

@@ -12,8 +12,9 @@ import (
 func (a *app) reset() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use:   "reset PLACE --yes",
-		Short: "Remove every entry",
+		Use:     "reset PLACE --yes",
+		Example: `  smallpantry reset garden/plotbook --yes`,
+		Short:   "Remove every entry",
 		Long: `reset removes every entry of any name and kind. On a device, no old value stays in
 the file. A board keeps its newest commits, so restore can undo it.`,
 		Args: exactly(1),

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/cli"
 	"github.com/small-pantry/pantry/internal/term"
 )
 
@@ -92,6 +93,8 @@ Exit codes: 0 done, 1 failed, differs or has findings, 2 wrong usage, 3 absent,
 	}
 	root.SetHelpCommandGroupID("Keep going")
 	root.SetCompletionCommandGroupID("Keep going")
+	cli.Help(root)
+	a.completes(root)
 	return root
 }
 

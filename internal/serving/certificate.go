@@ -14,6 +14,7 @@ const lookEvery = 10 * time.Second
 
 // A renewed value is read from a file, and read again when the file changes.
 type renewed[T any] struct {
+	what string // for errors
 	path string
 	read func() (T, error)
 
@@ -23,8 +24,8 @@ type renewed[T any] struct {
 	looked time.Time
 }
 
-func load[T any](path string, read func() (T, error)) (*renewed[T], error) {
-	r := &renewed[T]{path: path, read: read}
+func load[T any](what, path string, read func() (T, error)) (*renewed[T], error) {
+	r := &renewed[T]{what: what, path: path, read: read}
 	return r, r.again()
 }
 
@@ -32,7 +33,7 @@ func load[T any](path string, read func() (T, error)) (*renewed[T], error) {
 func (r *renewed[T]) again() error {
 	info, err := os.Stat(r.path)
 	if err != nil {
-		return err
+		return fmt.Errorf("%s: %w", r.what, err)
 	}
 	now, err := r.read()
 	if err == nil {
@@ -58,7 +59,7 @@ func (r *renewed[T]) get() T {
 type certificate = renewed[*tls.Certificate]
 
 func loadCertificate(cert, key string) (*certificate, error) {
-	return load(cert, func() (*tls.Certificate, error) {
+	return load("the certificate", cert, func() (*tls.Certificate, error) {
 		pair, err := tls.LoadX509KeyPair(cert, key)
 		if err != nil {
 			return nil, fmt.Errorf("the certificate in %s with the key in %s: %w", cert, key, err)
@@ -77,7 +78,7 @@ type Trust struct {
 // LoadTrust reads the file of an authority. With cert it also reads a certificate and its key. The error is
 // an ErrUsage for a file without a certificate.
 func LoadTrust(ca, cert, key string) (*Trust, error) {
-	roots, err := load(ca, func() (*x509.CertPool, error) {
+	roots, err := load("the authority", ca, func() (*x509.CertPool, error) {
 		raw, err := os.ReadFile(ca)
 		pool := x509.NewCertPool()
 		if err == nil && !pool.AppendCertsFromPEM(raw) {

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"github.com/small-pantry/pantry/internal/cli"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/wire"
@@ -90,6 +91,7 @@ Exit codes: 0 done, 1 failed or has findings, 2 wrong usage, 6 etcd does not ans
 	root.SetErr(a.stderr)
 	root.AddCommand(a.serve(), a.backup(), a.restore(), a.check(), a.importData(), a.exportData(), a.demo(), a.node())
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
+	cli.Help(root)
 	root.CompletionOptions.DisableDefaultCmd = true
 	return root
 }
