@@ -5,7 +5,7 @@ GO ?= go
 
 .PHONY: test race lint bench bench-etcd bench-phones faults soak cross demo phones
 
-# What is in a module of its own, so that nobody else carries what it needs. The tag ci has
+# What is in a module of its own, so that other programs do not carry what it needs. The tag ci has
 # Fyne, of examples/settings, do without a display.
 MODULES = server/etcd bindings examples/settings
 
@@ -32,6 +32,7 @@ race:
 	cd examples/settings && $(TEST) -race -tags ci .
 
 lint:
+	@.ci/words
 	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
 	@staticcheck=$$($(GO) tool -n staticcheck) && for m in . $(MODULES); do \
 		echo "go vet, staticcheck and go mod tidy in $$m"; \

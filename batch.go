@@ -29,7 +29,7 @@ type Batch struct {
 
 func (b *Batch) namespace() *Namespace {
 	if b == nil || b.ns == nil {
-		misuse("a nil or zero Batch was used; Namespace.Commit gives one to its function")
+		misuse("a nil or zero Batch was used; Namespace.Commit passes one to its function")
 	}
 	return b.ns
 }

@@ -80,7 +80,7 @@ func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
 		x, err = d.dec(v)
 	}
 	if f, is := v.AsFloat(); err == nil && is && (math.IsNaN(f) || math.IsInf(f, 0)) && d.min.IsZero() {
-		err = errNoNumber // nobody enters it on purpose; Set can store it
+		err = errNoNumber // it is not entered on purpose; Set can store it
 	}
 	return x, v, err
 }

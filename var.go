@@ -244,7 +244,7 @@ func (v Var[T]) Seed(x T) error {
 	})
 }
 
-// Clear removes the entry, whatever its kind. Get then returns the default. Clearing an absent
+// Clear removes the entry, of any kind. Get then returns the default. Clearing an absent
 // entry is no error.
 func (v Var[T]) Clear() error {
 	return v.write("clear", func(*reading[T]) (value.Value, error) { return value.Value{}, nil })

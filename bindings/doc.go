@@ -1,6 +1,6 @@
 // Package bindings makes libraries for Java and Kotlin, and for Swift, of packages mobile and shared, with
 // gobind. It has nothing of its own: its test builds the library for the JVM of this machine,
-// and runs what stands in testdata against it.
+// and runs the programs in testdata against it.
 package bindings
 
 import (

@@ -148,14 +148,14 @@ func (b *Board) eachOf(edits []Op, f func(r *remote)) {
 // sendWrite sends a write, updates the view with its result, and returns that.
 func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	b.mu.Lock()
-	a, stands := b.view.write(), b.view.mark
+	a, mark := b.view.write(), b.view.mark
 	b.mu.Unlock()
 	header := asJSON()
 	header.Set("Idempotency-Key", w.key)
 	if w.since != "" { // it was sent before
 		header.Set("Idempotency-Since", w.since)
 	} else {
-		w.since = stands.String()
+		w.since = mark.String()
 	}
 	rq := request{op: w.op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, w.edits), header: header, since: w.since}
 	about := namesOf(w.edits)

@@ -93,7 +93,7 @@ func (b *Board) seed(prefix string) {
 // askForAll makes the next question, which is sent at once, request everything instead of changes;
 // mu must be held.
 func (b *Board) askForAll() {
-	b.view.anew()
+	b.view.forgetMark()
 	b.askNow()
 }
 

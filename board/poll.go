@@ -341,7 +341,7 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 	return news, early, err
 }
 
-// answered records how an attempt to reach the server ended, and by which source changes arrive
+// answered records how an attempt to reach the server ended, and from which source changes arrive
 // now; "" means that the attempt was a write, which does not show it. mu must be held.
 func (b *Board) answered(way string, err error) {
 	before := b.status.Err

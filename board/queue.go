@@ -16,7 +16,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// The namespace of a queue holds the Client-Instance, by which its changes count once; each change
+// The namespace of a queue holds the Client-Instance, so that its changes count once; each change
 // under queue/ and its number; and what is known of the board under known/.
 const (
 	instanceName = "instance"

@@ -66,7 +66,7 @@ func (q *queue) send(it *item) error {
 	q.mu.Unlock()
 	before := map[string]*remote{}
 	q.b.mu.Lock()
-	stands := q.b.view.mark.String()
+	mark := q.b.view.mark.String()
 	for _, e := range about {
 		if n := q.b.nodes[e.Name]; n != nil {
 			before[e.Name] = n.state.Load()
@@ -88,7 +88,7 @@ func (q *queue) send(it *item) error {
 	w.edits = slices.Clone(it.edits)
 	first := !it.sent
 	if first {
-		it.sent, it.link, it.since, w.since = true, q.link, stands, ""
+		it.sent, it.link, it.since, w.since = true, q.link, mark, ""
 		if err := q.save(it); err != nil { // then it must not be sent
 			it.sent = false
 			q.mu.Unlock()

@@ -60,7 +60,7 @@ func (v *view) bind(name string) {
 	known := v.has(name)
 	v.names[name] = true
 	if !known {
-		v.anew()
+		v.forgetMark()
 	}
 }
 
@@ -69,7 +69,7 @@ func (v *view) bindPrefix(prefix string) {
 	known := v.covers(prefix)
 	v.prefixes[prefix]++
 	if !known {
-		v.anew()
+		v.forgetMark()
 	}
 }
 
@@ -87,9 +87,9 @@ func (v *view) unbindPrefix(prefix string) {
 	}
 }
 
-// anew makes the next question request everything: a mark is valid for the question that it
+// forgetMark makes the next question request everything: a mark is valid for the question that it
 // answered.
-func (v *view) anew() {
+func (v *view) forgetMark() {
 	v.mark, v.seen = mark.Mark{}, nil
 	v.epoch++
 }
@@ -164,7 +164,7 @@ func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err e
 		changed = v.learn(changed, Entry{Name: g.Name, Version: g.Version})
 	}
 	if len(v.seen) > mostSeen {
-		v.anew()
+		v.forgetMark()
 	}
 	return changed, true, nil
 }

@@ -9,7 +9,7 @@
  *     tank.watch(state => show(state.value, state.phase))
  *     await tank.add(-10)
  *
- * A server gives the module at /small-pantry.js. A page of another origin needs a link with a
+ * A server serves the module at /small-pantry.js. A page of another origin needs a link with a
  * token; in development mode it must be served by the same machine.
  */
 
@@ -23,7 +23,7 @@ export interface Rules<T> {
   /** The least and the largest that is stored, both or neither; the server holds everybody to them. */
   min?: T
   max?: T
-  /** What it is, for whoever reads a list of keys. */
+  /** What it is, for a list of keys. */
   about?: string
   /** For a list: how many items are kept; the oldest leave at the front. */
   keep?: number
@@ -60,7 +60,7 @@ export function oneOf<T extends string>(name: string, first: T, ...rest: T[]): K
 /**
  * How far what is known can be trusted. unknown: the server has not told yet; current; sending: a
  * change is on its way; queued: it waits for the network; stale: the server can't be reached;
- * unreadable: what is stored can't be used, and the default stands in; refused: the newest change
+ * unreadable: what is stored can't be used, and the default replaces it; refused: the newest change
  * was, and error says why.
  */
 export type Phase = 'unknown' | 'current' | 'sending' | 'queued' | 'stale' | 'unreadable' | 'refused'
@@ -86,7 +86,7 @@ export interface State<T> {
 }
 
 export interface How {
-  /** Gives the call up. A change may have been made all the same. */
+  /** Ends the call. A change may have been made all the same. */
   signal?: AbortSignal
 }
 
@@ -96,7 +96,7 @@ export interface Op {
   name: string
   /** The op as the server takes it, a JSON object. */
   json: string
-  /** On condition that the entry is still what this tag, a version, or 0 for absent, tells. */
+  /** On condition that the entry is still this tag says: a tag, a version, or 0 for absent. */
   if?: string
 }
 
@@ -117,7 +117,7 @@ export interface Var<T> {
   /** Asks the server. Rejects with 'wrong-kind' or 'invalid' where what is stored can't be used. */
   lookup(how?: How): Promise<{ value: T; found: boolean }>
   set(x: T, how?: How): Promise<void>
-  /** Stores x where what is stored is still what seen tells, else rejects with 'conflict'. */
+  /** Stores x where what is stored is still what seen shows, else rejects with 'conflict'. */
   setIf(seen: State<T>, x: T, how?: How): Promise<void>
   /** Removes the entry. Clearing what is not stored is no error. */
   clear(how?: How): Promise<void>
@@ -189,7 +189,7 @@ export interface Status {
 export interface Options {
   /** What the app calls itself, beside its changes. */
   name?: string
-  /** Keys that are told to the board, which holds every app to them. What it notices comes to onProblem. */
+  /** Keys to declare on the board, which holds every app to them. Its findings are reported to onProblem. */
   declare?: Key<any>[]
   /** Changes that can't be sent are kept in IndexedDB, and sent later, each counted once. */
   offline?: boolean

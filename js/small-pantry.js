@@ -1,7 +1,7 @@
 // The client of a board, for pages and Node: see small-pantry.d.ts.
 
 const draw = () => Array.from(crypto.getRandomValues(new Uint8Array(16)), b => b.toString(16).padStart(2, '0')).join('')
-const exact = draw() // marks what JSON would spoil; nobody else knows it
+const exact = draw() // marks what JSON would spoil; it is random, so that no value contains it
 
 const long = s => /^-?\d{16,}$/.test(s) && !Number.isSafeInteger(+s)
 export const parse = (text, odd = long, make = BigInt) => odd === long && !/\d{16}/.test(text) ? JSON.parse(text) : JSON.parse(
@@ -104,7 +104,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 
 	const unexpected = why => new BoardError('unexpected', `no answer of a board (${why}); is the address right?`)
-	// Gives f an answer's text as it comes; a silence of quiet ms ends it.
+	// Calls f with an answer's text as it arrives. A silence of quiet ms ends it.
 	async function request({ method, path, query, body, key, since, signal, as = instance, wait = 0 }, quiet, f) {
 		const stop = new AbortController(), headers = Object.entries({
 			'Client-Instance': as, 'Client-Name': name && unescape(encodeURIComponent(name)), Authorization: token && `Bearer ${token}`,
@@ -161,7 +161,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 		begin()
 		if (!known) mark = '', epoch++, kick() // a mark holds for what was asked with it
 	}
-	// What is known is the board at the mark: an answer counts where it tells all since just that,
+	// What is known is the board at the mark. An answer counts if it has all changes since that mark,
 	// or is the whole and was asked for with it. Nothing: ask again.
 	function take(asked, page) {
 		if (idle()) return []
@@ -472,7 +472,7 @@ function openQueue(place, who, signal, { sendItem, tell, problem, known, mine, a
 		await inStore((store, all) => {
 			if (bad) return all.some(i => i.id === id) && store.put({ ...item, code: bad.code, sentence: bad.message })
 			store.delete(id)
-			// One's own later changes rest on it, where nobody was in between.
+			// Later changes of this page are based on it, if no other change came between.
 			for (const e of page ? page.entries.concat(page.gone) : []) {
 				const put = item.ops.some(o => puts(o) && o.name === e.name), [mark, tag] = seen[e.name]
 				if (put ? e.kind && e.version !== page.version && !mine(e) : page.repeated || page.since !== mark) continue

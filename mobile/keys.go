@@ -146,7 +146,7 @@ func (k *key[M, T]) Name() string {
 	return k.k.Name()
 }
 
-// Parse parses what a user typed. The error's sentence tells the user what is wrong with it.
+// Parse parses what a user typed. The error has a sentence for the user.
 func (k *key[M, T]) Parse(typed string) (x M, err error) {
 	if err = k.ready(); err != nil {
 		return x, err

@@ -46,7 +46,7 @@ func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struc
 	ctx, stop := context.WithCancel(context.Background())
 	w := &Watching{stop: stop}
 	var waits atomic.Bool // a task was posted, and has not begun
-	var one sync.Mutex    // so that handlers run one after the other, whatever a Runner does
+	var one sync.Mutex    // so that handlers run one after the other with any Runner
 	go func() {
 		for range changes(ctx) {
 			if !waits.CompareAndSwap(false, true) {

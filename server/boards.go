@@ -105,13 +105,13 @@ func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	old := c.s.tokensOf(c.board) // tokens that are made later can be for the next board of this name
-	err := c.s.store.Remove(c.r.Context(), c.board)
+	// Tokens that are made later can be for the next board of this name, and stay.
+	err := c.s.clearTokens(c.board, c.s.tokensOf(c.board))
+	if err == nil {
+		err = c.s.store.Remove(c.r.Context(), c.board)
+	}
 	if errors.Is(err, store.ErrNoBoard) {
 		return c.noBoard()
-	}
-	if err == nil {
-		err = c.s.clearTokens(c.board, old)
 	}
 	if err == nil {
 		c.w.WriteHeader(http.StatusNoContent)

@@ -138,7 +138,7 @@ func (c *call) challenge() string {
 	return `Bearer realm="small-pantry", error="invalid_token"`
 }
 
-// Strangers are addresses from which wrong tokens come. Their answers are delayed, so that nobody
+// Strangers are addresses from which wrong tokens come. Their answers are delayed, so that no one
 // can try many. Right tokens are known before and never delayed.
 type strangers struct {
 	mu      sync.Mutex // guards the following fields

@@ -61,7 +61,7 @@ func newMeter(s *Server) *meter {
 }
 
 // count counts an answered call. Its labels are the server's own routes, and a fixed word for
-// methods that no route has, so that nobody can make the number of series grow.
+// methods that no route has, so that no client can make the number of series grow.
 func (m *meter) count(c *call, took time.Duration) {
 	method := c.r.Method
 	switch method {

@@ -42,7 +42,7 @@ type ownFile struct {
 	tag    string // without its quotes
 }
 
-// kindsOfFile are the content types by ending, whatever the system says.
+// kindsOfFile are the content types by ending. The system's own table is not used.
 var kindsOfFile = map[string]string{
 	".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8", ".html": "text/html; charset=utf-8", ".ts": "text/plain; charset=utf-8",
 }

@@ -44,7 +44,7 @@ func (s *Server) router() routes {
 			one.path, one.named = path, strings.HasSuffix(path, "/*")
 			all[method] = one
 		}
-		r.paths.Get(path, http.NotFound) // it finds paths only, whatever the method is
+		r.paths.Get(path, http.NotFound) // it finds paths only, for any method
 		r.of[path] = all
 	}
 	on("/", map[string]route{"GET": {may: access.Nothing, handle: (*call).front}, "HEAD": {may: access.Nothing, handle: (*call).front}})

@@ -17,7 +17,7 @@ import (
 type Trouble struct {
 	Slow   time.Duration // the delay of each answer
 	Cut    float64       // the share of answers that never arrive, from 0 to 1: half of these calls are done and half are not
-	Garble string        // the entry that is answered with an unexpected text, whatever it holds
+	Garble string        // the entry whose answer is an unexpected text
 }
 
 // ParseTrouble reads a description such as slow=2s,cut=10%,garble=tank/litres.

@@ -33,7 +33,7 @@ func (v Verb) String() string {
 	return fmt.Sprintf("verb(%d)", uint8(v))
 }
 
-// A Form says how a Put gives its operand.
+// A Form says how a Put carries its operand.
 type Form uint8
 
 // The forms.

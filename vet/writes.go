@@ -166,7 +166,7 @@ func (c *checker) raise(s *ast.IfStmt, assigned map[types.Object]ast.Expr) {
 	})
 }
 
-// droppedError reports a write whose error nobody looks at.
+// droppedError reports a write whose error is not used.
 func (c *checker) droppedError(n ast.Node) {
 	var call *ast.CallExpr
 	switch n := n.(type) {
@@ -175,7 +175,7 @@ func (c *checker) droppedError(n ast.Node) {
 	case *ast.GoStmt:
 		call = n.Call
 	case *ast.DeferStmt:
-		return // closing in a defer is usual, and tells nobody
+		return // closing in a defer is usual, and its error is lost
 	}
 	if call == nil {
 		return

@@ -7,7 +7,7 @@
  *     }
  *     val board = Board.join(link, Garden, clientName = "tankwatch", offline = filesDir.path)
  *     board[Garden.tankLitres].flow.onEach { label.text = "${it.value} (${it.phase})" }.launchIn(scope)
- *     scope.launch { board[Garden.tankLitres].add(-10) }   // waits for the network; cancelled, it gives up
+ *     scope.launch { board[Garden.tankLitres].add(-10) }   // waits for the network; a cancelled call ends
  *
  * A write that is kept until the server is reached throws a PantryException with the code queued.
  */
@@ -67,7 +67,7 @@ private fun bound(own: Any, b: shared.Board): SharedPort = when (own) {
 
 private val asking = CoroutineScope(SupervisorJob() + Dispatchers.IO)
 
-/** Waits for the network; who is cancelled gives up, and what was sent may have been done. */
+/** Waits for the network. A cancelled call ends, and what was sent may have been done. */
 private suspend fun <T> asked(f: (Call) -> T): T = suspendCancellableCoroutine { waiting ->
     val call = Shared.newCall()
     waiting.invokeOnCancellation { call.giveUp() }
@@ -92,7 +92,7 @@ class SharedVariable<T> internal constructor(private val key: Key<T>, internal v
     /** What a variable is told is done in the order in which it was told. */
     internal suspend fun <R> inTurn(f: (Call) -> R): R = turn.withLock { asked(f) }
 
-    /** Stores, whoever wrote before. */
+    /** Stores, even if somebody else wrote before. */
     suspend fun set(x: T) = inTurn { port.set(it, key.into(x)) }
 
     /** Stores where nothing is stored. */
@@ -105,13 +105,13 @@ class SharedVariable<T> internal constructor(private val key: Key<T>, internal v
     val flow: Flow<Known<T>> get() = changes(port.watch) { known }
 }
 
-/** Adds on the server, so that nobody's addition is lost, and gives the sum. */
+/** Adds on the server, so that no addition is lost, and returns the sum. */
 suspend fun SharedVariable<Long>.add(n: Long): Long = inTurn { (port.own as shared.Whole).add(it, n) }
 
-/** Keeps the larger of what is stored and n, and gives it. */
+/** Stores the larger of the stored value and n, and returns it. */
 suspend fun SharedVariable<Long>.raise(n: Long): Long = inTurn { (port.own as shared.Whole).raise(it, n) }
 
-/** Keeps the smaller of what is stored and n, and gives it. */
+/** Stores the smaller of the stored value and n, and returns it. */
 suspend fun SharedVariable<Long>.lower(n: Long): Long = inTurn { (port.own as shared.Whole).lower(it, n) }
 
 @JvmName("addDecimal")
@@ -123,7 +123,7 @@ suspend fun SharedVariable<List<String>>.append(item: String, unique: Boolean = 
 /** Removes the first item that is equal; with all, every one. */
 suspend fun SharedVariable<List<String>>.remove(item: String, all: Boolean = false) = inTurn { (port.own as shared.List).remove(it, item, all) }
 
-/** Takes an item out, for nobody else: 0 is the first, -1 the last. The code is absent where there is none. */
+/** Takes an item out, so that no one else gets it: 0 is the first, -1 the last. The code is absent if there is none. */
 suspend fun SharedVariable<List<String>>.take(at: Long): String = inTurn { (port.own as shared.List).take(it, at) }
 
 /** A collection on a board, as far as is known. */

@@ -48,7 +48,7 @@ internal inline fun <T> told(f: () -> T): T = try {
 /** Runs what is to be told where it comes in: a flow takes it from there. */
 internal val here = mobile.Runner { it.run() }
 
-/** A key: what is stored under a name, of which kind, with which default. */
+/** A key: a name with a kind and a default. */
 class Key<T> internal constructor(
     val name: String,
     internal val own: Any, // the library's
@@ -174,12 +174,12 @@ private fun bound(own: Any, ns: Namespace?, b: Batch?): Port = when (own) {
     else -> error("no such key: $own")
 }
 
-/** Writes go on here, off the thread that draws, in the order in which they were begun; who gives one up does not wait for it. */
+/** Writes go on here, off the thread that draws, in the order of their calls. A cancelled caller does not wait. */
 private val writing = CoroutineScope(SupervisorJob() + Executors.newSingleThreadExecutor { Thread(it, "pantry").apply { isDaemon = true } }.asCoroutineDispatcher())
 
 internal suspend fun <T> written(f: () -> T): T = writing.async { told(f) }.await()
 
-/** What now gives, and the newest of it after each change. Slow collectors skip. */
+/** The value of now, and the newest after each change. Slow collectors skip values. */
 internal fun <T> changes(watch: (mobile.Runner, mobile.Handler) -> Watching, now: () -> T): Flow<T> = callbackFlow {
     val watching = told { watch(here, mobile.Handler { runCatching { told(now) }.onSuccess { trySend(it) }.onFailure { close(it) } }) }
     awaitClose { watching.stop() }
@@ -202,11 +202,11 @@ class Variable<T> internal constructor(private val key: Key<T>, internal val por
     /** Removes what is stored. */
     suspend fun clear() = written { port.clear() }
 
-    /** The value now, and the newest after each change, by whoever. Slow collectors skip. */
+    /** The value now, and the newest after each change, by anybody. Slow collectors skip values. */
     val flow: Flow<T> get() = changes(port.watch) { value }
 }
 
-/** Adds, without losing what others add, and gives the sum. */
+/** Adds, without losing what others add, and returns the sum. */
 suspend fun Variable<Long>.add(n: Long): Long = written { (port.own as mobile.Whole).add(n) }
 
 /** Appends an item; with unique, unless it is there. */

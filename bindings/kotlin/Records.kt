@@ -48,7 +48,7 @@ class Records<T> internal constructor(private val key: RecordsKey<T>, private va
         if (e.code == "absent" && r.ids().let(::strings).none { it == id }) null else throw e
     }
 
-    /** Stores a record under the next number, which is never used again, and gives it. */
+    /** Stores a record under the next number, which is never used again, and returns it. */
     suspend fun add(x: T): String = written { r.add(key.record(x)) }
 
     /** Stores a record under an id, in place of what was there. */
@@ -59,7 +59,7 @@ class Records<T> internal constructor(private val key: RecordsKey<T>, private va
 
     suspend fun clear() = written { r.clear() }
 
-    /** All of them now, and after each change, by whoever. */
+    /** All of them now, and after each change, by anybody. */
     val flow: Flow<Map<String, T>> get() = changes(r::watch) { all }
 }
 

@@ -2,8 +2,8 @@
 // mobile: keys, values that are read without waiting, writes that are awaited, changes as
 // streams, errors with a code and a sentence.
 //
-// NOT VERIFIED: this was written by the Objective-C headers that gobind makes, and nobody has
-// compiled it or run it yet. The layer for Kotlin beside it, of the same shape, is run in tests.
+// NOT VERIFIED: this was written from the Objective-C headers that gobind makes, and has not been
+// compiled or run yet. The layer for Kotlin beside it, of the same shape, is run in tests.
 //
 //     final class Settings: Keys {
 //         lazy var reminderHour = whole("reminder-hour", 18, 0...23)
@@ -38,7 +38,7 @@ func told<T>(_ f: () throws -> T) throws -> T {
     do { return try f() } catch let known as PantryError { throw known } catch { throw PantryError(error) }
 }
 
-/// Calls what gives its error beside a text, which Swift does not throw by itself.
+/// Calls a function that returns its error beside a text, which Swift does not throw by itself.
 func thrown<T>(_ f: (NSErrorPointer) -> T) throws -> T {
     var error: NSError?
     let x = f(&error)
@@ -73,7 +73,7 @@ struct Port<T> {
     let watch: (MobileRunnerProtocol, MobileHandlerProtocol) throws -> MobileWatching
 }
 
-/// A key: what is stored under a name, of which kind, with which default.
+/// A key: a name with a kind and a default.
 public struct Key<T> {
     public let name: String
     /// Reads what a user typed; the error's sentence is for him.
@@ -124,7 +124,7 @@ open class Keys {
         return text(name, sealed ? k.sealed()! : k)
     }
 
-    /// One of a few texts, the first of which is the default.
+    /// One of a few texts. The first is the default.
     public func choice(_ name: String, _ options: [String]) -> Key<String> {
         let all = MobileNewTexts()!
         options.forEach { _ = all.add($0) }
@@ -215,7 +215,7 @@ public struct Variable<T> {
     /// Removes what is stored.
     public func clear() async throws { try await written(port.clear) }
 
-    /// The value now, and the newest after each change, by whoever. Who is slow skips.
+    /// The value now, and the newest after each change, by anybody. A slow handler skips values.
     public var changes: AsyncStream<T> {
         AsyncStream(bufferingPolicy: .bufferingNewest(1)) { c in
             let w = try? port.watch(Here(), Handler { if let x = try? port.get() { c.yield(x) } })

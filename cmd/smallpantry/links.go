@@ -23,7 +23,7 @@ type may struct{ right, label, prefix, until string }
 
 func (m *may) add(cmd *cobra.Command, right string) {
 	cmd.Flags().StringVar(&m.right, "may", right, "what `RIGHT` its holder has: read, add, write or own")
-	cmd.Flags().StringVar(&m.label, "label", "", "`NAME` that shows beside its holder's changes, and by which it can be revoked")
+	cmd.Flags().StringVar(&m.label, "label", "", "`NAME` that shows beside its holder's changes, and revokes it later")
 	cmd.Flags().StringVar(&m.prefix, "prefix", "", "only names that begin with `P`, which ends in a slash")
 	cmd.Flags().StringVar(&m.until, "until", "", "until `WHEN`: a moment such as 2026-12-24T18:00, or a time from now such as 12h or 30d")
 }

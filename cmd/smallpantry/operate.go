@@ -14,7 +14,7 @@ import (
 func (a *app) operations() []*cobra.Command {
 	add := value.Op{Verb: value.Add}
 	var start string
-	addition := a.operation(&add, "PLACE NAME N", "Add to a number; nobody's addition is lost",
+	addition := a.operation(&add, "PLACE NAME N", "Add to a number; no addition is lost",
 		`add adds N, which may be negative, to a number in one step, and prints the new
 value. An absent entry starts from --start, else from the default that an app
 has declared, else from 0.`,
@@ -49,7 +49,7 @@ is drop.`,
 	taken := value.Op{Verb: value.Take}
 	var newest bool
 	taking := a.operation(&taken, "PLACE NAME", "Take the first item out of a list, and print it",
-		`take takes the first item out of a list in one step, so that nobody else gets
+		`take takes the first item out of a list in one step, so that no one else gets
 it, and prints it; --last takes the last. From a list that is empty or absent
 there is nothing to take: the exit code is 3.`,
 		"smallpantry take http://127.0.0.1:8437/boards/rowan-street hose/queue")

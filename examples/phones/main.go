@@ -102,7 +102,7 @@ func waterDay(ctx context.Context, link string, out io.Writer) error {
 	return check(ctx, display, took, out)
 }
 
-// phone is what one gardener does, and gives the bed that he saw leave the queue.
+// phone does what one gardener does, and returns the bed that he saw leave the queue.
 func phone(ctx context.Context, link string, i int) (left string, err error) {
 	b, err := board.Join(link, board.ClientName(fmt.Sprintf("phone %d", i+1)))
 	if err != nil {

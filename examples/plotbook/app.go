@@ -140,7 +140,7 @@ func (a app) edit(msg tea.KeyMsg) (tea.Model, tea.Cmd) {
 	return a, cmd
 }
 
-// entered reads what was typed in the row of the cursor, and gives the write
+// entered reads what was typed in the row of the cursor, and returns the write
 // that it means or a sentence that says what is wrong.
 func (a app) entered(typed string) (write func() error, err error) {
 	switch a.cursor {

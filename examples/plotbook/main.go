@@ -1,5 +1,5 @@
 // Command plotbook is a small app for a gardener's phone, in a terminal:
-// settings, and what is planted in which bed. Whatever is changed is stored at
+// settings, and what is planted in which bed. Each change is stored at
 // once, and is there when the app is opened again.
 //
 //	go run ./examples/plotbook [DIR]
@@ -59,7 +59,7 @@ func run(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
 	followed := make(chan struct{})
 	go func() {
 		defer close(followed)
-		// One handler for the first sight and each later one, by whoever.
+		// One handler for the first values and for each later change, by anybody.
 		for range ns.Watch(ctx, keys.All()...) {
 			p.Send(changed{})
 		}

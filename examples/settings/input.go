@@ -15,14 +15,14 @@ import (
 // An input is where a value is changed: what it looks like follows from the key.
 type input struct {
 	object fyne.CanvasObject
-	show   func(text string) // puts a value there, which is not told as a change
+	show   func(text string) // shows a value, which is not reported as a change
 	typed  func() string
 }
 
 // steps is how many values a key may allow that are chosen by dragging.
 const steps = 48
 
-// inputOf makes the input of a key. changed is told what stands there after each change, and
+// inputOf makes the input of a key. It calls changed with the text after each change, and
 // left when it is left.
 func inputOf(s setting, changed func(typed string), left func()) input {
 	lo, isWhole := s.Min.AsInt()
@@ -40,7 +40,7 @@ func inputOf(s setting, changed func(typed string), left func()) input {
 	return input{l, func(text string) { quietly(&l.OnChanged, func() { l.SetText(text) }) }, func() string { return l.Text }}
 }
 
-// quietly does something without telling it to whoever listens.
+// quietly does something while a listener is not called.
 func quietly[F any](listener *F, f func()) {
 	var none F
 	kept := *listener
@@ -49,14 +49,14 @@ func quietly[F any](listener *F, f func()) {
 	*listener = kept
 }
 
-// choice has all choices be seen at once.
+// choice shows all choices at once.
 func choice(of []string, changed func(string)) input {
 	r := widget.NewRadioGroup(of, changed)
 	r.Horizontal, r.Required = true, true
 	return input{r, func(text string) { quietly(&r.OnChanged, func() { r.SetSelected(text) }) }, func() string { return r.Selected }}
 }
 
-// slide is for a whole number of a short range, which stands beside it.
+// slide makes a slider for a whole number of a short range, with the number beside it.
 func slide(lo, hi int64, changed func(string)) input {
 	s := widget.NewSlider(float64(lo), float64(hi))
 	now := widget.NewLabelWithStyle("", fyne.TextAlignTrailing, fyne.TextStyle{Bold: true})
@@ -73,7 +73,7 @@ func slide(lo, hi int64, changed func(string)) input {
 	}, typed}
 }
 
-// A line is an entry that tells when it is left.
+// A line is an entry that calls a function when it is left.
 type line struct {
 	widget.Entry
 	left func()

@@ -138,7 +138,7 @@ func (f *form) whole() bool {
 	return whole
 }
 
-// part gives the row of a part of a planting, which is not stored by itself.
+// part returns the row of a member of a planting, which is not stored by itself.
 func part[T any](k pantry.Key[T], at *T) *row {
 	return newRow(of(k, func() T { return *at }, func(x T) error { *at = x; return nil }), func(store func() error, done func(error)) { done(store()) })
 }

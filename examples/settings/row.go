@@ -15,14 +15,14 @@ type row struct {
 	input
 	note
 	object fyne.CanvasObject                          // all of it
-	write  func(store func() error, done func(error)) // stores, and tells the thread that draws how it ended
+	write  func(store func() error, done func(error)) // stores, and calls done on the thread that draws
 	wrote  int                                        // how often something was to be stored
-	held   bool                                       // what stands there could not be stored, and stays
-	onWay  bool                                       // what stands there is on its way to the disk
+	held   bool                                       // the shown text could not be stored, and stays
+	onWay  bool                                       // the shown text is being stored
 	last   string                                     // what is stored, as it was shown last
 }
 
-// newRow gives the row of a setting, which stores with write.
+// newRow returns the row of a setting, which stores with write.
 func newRow(s setting, write func(store func() error, done func(error))) *row {
 	r := &row{setting: s, note: newNote(), write: write}
 	r.input = inputOf(s, r.changed, r.left)
@@ -64,7 +64,7 @@ func (r *row) changed(typed string) {
 	})
 }
 
-// follow shows what is stored, whoever stored it. What was typed and would not do stays.
+// follow shows what is stored. A text that was refused stays.
 func (r *row) follow() {
 	now := r.shown()
 	switch plain, err := r.plain(r.typed()); {

@@ -64,14 +64,14 @@ func newScreen(ns *pantry.Namespace, w fyne.Window, do func(func())) (s *screen,
 	ctx, stop := context.WithCancel(context.Background())
 	s.end = stop
 	s.ended.Go(func() {
-		for range ns.Watch(ctx, keys.All()...) { // the first sight and each later one, by whoever
+		for range ns.Watch(ctx, keys.All()...) { // the first values and each later change, by anybody
 			do(s.follow)
 		}
 	})
 	return s, nil
 }
 
-// on gives the row of a key of the namespace.
+// on returns the row of a key of the namespace.
 func on[T any](s *screen, k pantry.Key[T]) *row {
 	v := k.In(s.ns)
 	var w writer

@@ -6,7 +6,7 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// A setting is a key as a screen needs it, whatever it holds.
+// A setting is a key as a screen needs it, of any kind.
 type setting struct {
 	pantry.DeclaredKey
 	shown func() string                      // what is stored, as Parse reads it
@@ -14,7 +14,7 @@ type setting struct {
 	store func(typed string) error           // of what plain takes
 }
 
-// of gives a key for the screen, wherever its value is.
+// of returns the setting of a key.
 func of[T any](k pantry.Key[T], get func() T, set func(T) error) setting {
 	return setting{
 		DeclaredKey: k.Declared()[0],
@@ -57,7 +57,7 @@ func (w *writer) write(all *sync.WaitGroup, store func() error, done func(error)
 	})
 }
 
-// take gives what is to be stored next; nil: nothing is, and whoever comes begins anew.
+// take returns what is to be stored next. nil means nothing: the next write begins again.
 func (w *writer) take() func() {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -103,7 +103,7 @@ func (g *gatehouse) key(k string) *task {
 }
 
 // callNext takes the first bed out of the queue, and says that it is its turn: both or
-// neither, whoever else calls.
+// neither, even if others call.
 func (g *gatehouse) callNext(ctx context.Context) error {
 	if len(g.queue.Get()) == 0 {
 		return g.turn.Clear(ctx)

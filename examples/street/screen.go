@@ -53,7 +53,7 @@ var (
 	faint  = lipgloss.NewStyle().Faint(true)
 )
 
-// follow has the program draw anew whenever something changed: one handler for the first
+// follow makes the program draw again after each change: one handler for the first
 // sight and each later one.
 func (p *phone) follow(ctx context.Context, send func(tea.Msg)) {
 	go func() {
@@ -73,7 +73,7 @@ func (p *phone) follow(ctx context.Context, send func(tea.Msg)) {
 	}
 }
 
-// press gives what a key does, off the thread that draws.
+// press returns what a key does, off the thread that draws.
 func (p *phone) press(k string) tea.Cmd {
 	if p.typing(k) {
 		return nil
@@ -121,7 +121,7 @@ func (p *phone) connection() string {
 	return "Live." + waits
 }
 
-// draw gives the phone's screen.
+// draw returns the phone's screen.
 func (p *phone) draw(high int, focus bool) string {
 	head := strong.Render(p.title())
 	if focus {

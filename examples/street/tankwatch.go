@@ -63,14 +63,14 @@ func (t *tankwatch) hose() string {
 	if n := len(t.queue.Get()); n > 0 {
 		return fmt.Sprintf("%d wait for the hose.", n)
 	}
-	return "Nobody waits for the hose."
+	return "Nobody waits for the hose." // words: ok
 }
 
 func (t *tankwatch) key(k string) *task {
 	switch k {
 	case "w":
 		return &task{func(ctx context.Context) error {
-			_, err := board.Add(ctx, t.tank, -can) // counted on the server, whoever else takes water
+			_, err := board.Add(ctx, t.tank, -can) // counted on the server, so that no can is lost
 			return err
 		}, fmt.Sprintf("%d litres taken", can)}
 	case "h":

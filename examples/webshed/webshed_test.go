@@ -103,7 +103,7 @@ func TestInDevelopment(t *testing.T) {
 	p := chromium.Open(t, pages(t)+"#"+url.QueryEscape(s.Link("rowan-street")))
 	p.Shows("This link leads to another server") // which anybody can have sent
 	p.Click("#ask button")
-	p.Shows("0 litres in the tank", "The gate is shut.", "nobody")
+	p.Shows("0 litres in the tank", "The gate is shut.", "no one")
 	_, err := join(t, s.Link("rowan-street")).Put(t.Context(), litres.Name(), value.Int(20))
 	require.NoError(t, err)
 	p.Shows("20 litres in the tank")

@@ -182,7 +182,7 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 	}
 	want.Made, want.By = now.UTC().Truncate(time.Millisecond), by.Label
 	g, _, err := ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (Grant, error) {
-		if err := by.stands(tx, board); err != nil {
+		if err := by.exists(tx, board); err != nil {
 			return Grant{}, err
 		}
 		if n := len(namesOf(tx, board)); n >= MaxTokens {
@@ -220,8 +220,8 @@ func (by Grant) covers(other Grant) error {
 	return refuse.As(wire.ErrForbidden, "a link can create and revoke only links with at most its own rights: %s%s", by.May, within)
 }
 
-// stands reports whether a token exists. An admin's token is not among them.
-func (by Grant) stands(tx *ledger.Tx, board string) error {
+// exists returns an error unless the token exists. An admin's token is not among them.
+func (by Grant) exists(tx *ledger.Tx, board string) error {
 	if by.May < Admin && !tx.Record(board+"/"+by.ID).Found() {
 		return errNoToken
 	}
@@ -261,7 +261,7 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 // and those of Make.
 func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
-		if err := by.stands(tx, board); err != nil {
+		if err := by.exists(tx, board); err != nil {
 			return 0, err
 		}
 		for _, name := range namesOf(tx, board) {

@@ -139,7 +139,7 @@ func rss(pid int) (float64, error) {
 	return 0, errors.Join(err, errors.New("the resident memory is not known here"))
 }
 
-// listing compares a list of many boards, none of which is loaded, with opening each file and reading
+// listing compares a list of many boards, none loaded, with opening each file and reading
 // its first and last bytes.
 func listing(s *suite, data, command string) error {
 	cmd, url, err := started(command, "serve", "--dev", "--data", data, "--listen", "127.0.0.1:0")
@@ -151,7 +151,7 @@ func listing(s *suite, data, command string) error {
 		_ = cmd.Wait()
 	}()
 	boards := filepath.Join(data, "boards")
-	return s.time(row{what: fmt.Sprintf("a list of %d boards, none of which is loaded", manyBoards), floor: "the first and the last 4 KB of their files", limit: 3}, func(b *testing.B) {
+	return s.time(row{what: fmt.Sprintf("a list of %d boards, none loaded", manyBoards), floor: "the first and the last 4 KB of their files", limit: 3}, func(b *testing.B) {
 		for range b.N {
 			if err := get(url + "/v1/boards"); err != nil {
 				b.Fatal(err)

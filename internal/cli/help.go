@@ -38,7 +38,7 @@ Global flags:
 
 func init() { cobra.AddTemplateFunc("flagUsages", flagUsages) }
 
-// Help gives a command and its subcommands a help that begins with examples.
+// Help makes the help of a command and of its subcommands begin with examples.
 func Help(root *cobra.Command) {
 	root.SetHelpTemplate(helpTemplate)
 	root.SetUsageTemplate(usageTemplate)

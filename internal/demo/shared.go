@@ -39,7 +39,7 @@ func shows[T comparable](ctx context.Context, v board.Var[T], want T) board.Stat
 }
 
 func (s *story) unknownName() error {
-	s.scene("A phone asks the board for a name that nobody has written")
+	s.scene("A phone asks the board for a name that was never written")
 	b, err := s.join("tankwatch")
 	if err != nil {
 		return err

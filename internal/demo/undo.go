@@ -107,7 +107,7 @@ func (s *story) undoReset() error {
 	return err
 }
 
-// check looks for mistakes on the phone, some of which were just made.
+// check looks for mistakes on the phone, some made just before.
 func (s *story) check() error {
 	s.scene("What an app forgot is found: a phone's file is checked")
 	return s.plotbook(1, func(ns *pantry.Namespace) error {

@@ -137,9 +137,9 @@ func (c Cond) Check(name string, found bool, has Tag) error {
 				wanted[i] = "at " + t.String()
 			}
 		}
-		return refuse.As(ErrConflict, "%s is %s, not %s", name, stands(found, has), strings.Join(wanted, " or "))
+		return refuse.As(ErrConflict, "%s is %s, not %s", name, state(found, has), strings.Join(wanted, " or "))
 	case not:
-		return refuse.As(ErrConflict, "%s exists already, %s", name, stands(found, has))
+		return refuse.As(ErrConflict, "%s exists already, %s", name, state(found, has))
 	}
 	return nil
 }
@@ -156,7 +156,7 @@ func (c Cond) broken(found bool, has Tag) (is, not bool) {
 	return len(c.Is) > 0 && !slices.ContainsFunc(c.Is, matches), slices.ContainsFunc(c.Not, matches)
 }
 
-func stands(found bool, has Tag) string {
+func state(found bool, has Tag) string {
 	if !found {
 		return "absent"
 	}

@@ -100,7 +100,7 @@ func (f *finder) inThePast(p Place) {
 		for _, ch := range c.Changes {
 			if why := secret(ch.Name, ch.Old); why != "" && !told[ch.Name] {
 				told[ch.Name] = true
-				f.add("secret", ch.Name, "%s, and the history still tells what it was before version %d: drop it with --forget", why, c.Version)
+				f.add("secret", ch.Name, "%s, and the history still has it from before version %d: drop it with --forget", why, c.Version)
 			}
 		}
 	}

@@ -64,7 +64,7 @@ type Reading struct {
 	position
 	Taken   int   // the number of lines that counted
 	Tail    *Tail // the rest after them; nil means none
-	anew    bool  // the handle was opened for this reading
+	opened  bool  // the handle was opened for this reading
 	adopted bool  // the File owns the handle now
 	size    int64 // of the whole file
 }
@@ -74,7 +74,7 @@ func (r *Reading) Version() int64 { return r.cursor.last }
 
 // Close releases a Reading that was not adopted.
 func (r *Reading) Close() {
-	if r != nil && r.anew && !r.adopted {
+	if r != nil && r.opened && !r.adopted {
 		r.handle.Close()
 	}
 }
@@ -225,7 +225,7 @@ func (f *File) Load(c Consumer) (r *Reading, err error) {
 	if err != nil {
 		return nil, err
 	}
-	r = &Reading{anew: true, position: position{header: &Header{}}}
+	r = &Reading{opened: true, position: position{header: &Header{}}}
 	defer func() {
 		if _, damaged := AsDamage(err); err != nil && !damaged {
 			r.Close()
@@ -295,7 +295,7 @@ func (f *File) consume(r *Reading, data []byte, c Consumer) (err error) {
 // Adopt moves the File to the end of the reading, or with salvaged to the end of the whole file, so
 // that a reader of a damaged file notices only later changes.
 func (f *File) Adopt(r *Reading, salvaged bool) {
-	if r.anew {
+	if r.opened {
 		f.drop()
 		if f.entry = entryUnknown; r.id == f.dropped {
 			f.entry = entryFailed

@@ -72,9 +72,9 @@ func (r Lines) Advance(lines []byte, n int, version int64) Lines {
 	return r
 }
 
-// Anew returns the Lines of a journal of size bytes that replaces this one at the same commit, with
+// Replaced returns the Lines of a journal of size bytes that replaces this one at the same commit, with
 // n lines after its header.
-func (r Lines) Anew(header *Header, size int64, n int, version int64, newest End) Lines {
+func (r Lines) Replaced(header *Header, size int64, n int, version int64, newest End) Lines {
 	r.header = header
 	r.cur.end, r.cur.line, r.cur.last, r.cur.newest = size, int64(n), version, newest
 	return r

@@ -105,12 +105,12 @@ func (l *lock) acquireCertainly(certain, shared bool, wait time.Duration, queue 
 
 // reopen replaces the locked file by the one at the path.
 func (l *lock) reopen() error {
-	anew, err := openLock(l.path, l.readOnly)
+	opened, err := openLock(l.path, l.readOnly)
 	if err != nil {
 		return err
 	}
 	l.file.Close() // this unlocks it
-	l.file, l.id = anew.file, anew.id
+	l.file, l.id = opened.file, opened.id
 	return nil
 }
 

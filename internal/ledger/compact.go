@@ -65,7 +65,7 @@ func (s *written) add(bytes []byte, count int) {
 }
 
 // compact rewrites the file with less of its past if it is far larger than what it must keep.
-// Nobody asked for it, so a failure is only reported. Others can commit while it chooses what to
+// No caller asked for it, so a failure is only reported. Others can commit while it chooses what to
 // keep.
 func (l *Ledger) compact() {
 	var r *rewriting
@@ -89,7 +89,7 @@ func (l *Ledger) compact() {
 	})
 }
 
-// exclusively runs a part of a compaction while nobody else, in this process or another, can write. Close
+// exclusively runs a part of a compaction while no other writer, in this process or another, can write. Close
 // waits for it.
 func (l *Ledger) exclusively(f func() error) {
 	l.io.Lock()
@@ -120,7 +120,7 @@ func (l *Ledger) forced() bool {
 }
 
 // limit is the size up to which rewriting is not worth it: four times what must be kept, plus the
-// removed names, of which there can be many.
+// removed names. There can be many.
 func (r *rewriting) limit() int64 {
 	return spread*(r.live+r.past+r.receipts) + r.removed.bytes
 }

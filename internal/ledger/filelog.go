@@ -16,7 +16,7 @@ type fileLog struct {
 	problem  func(error)
 
 	held bool // the exclusive lock is held: by Hold, or by a write that was behind or broke the file
-	// current: since the lock was taken, everything in the file is known, so nobody else can have
+	// current: since the lock was taken, everything in the file is known, so no one else can have
 	// written
 	current bool
 	wreck   *journal.Reading // the damaged file that Load found

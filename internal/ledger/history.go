@@ -185,7 +185,7 @@ func (l *Ledger) AtTime(t time.Time) (entries []entry.Entry, version int64, err 
 	if version < 0 {
 		since := ""
 		if oldest < math.MaxInt64 {
-			since = "; the file tells how it was from " + entry.FormatTime(time.UnixMilli(oldest)) + " on"
+			since = "; the file has it from " + entry.FormatTime(time.UnixMilli(oldest)) + " on"
 		}
 		return nil, 0, fmt.Errorf("%w: the state at %s is not kept%s", ErrTooOld, entry.FormatTime(t), since)
 	}
@@ -197,7 +197,7 @@ func (l *Ledger) AtTime(t time.Time) (entries []entry.Entry, version int64, err 
 func at(v Past, now *Snapshot, version int64) ([]entry.Entry, error) {
 	base := v.Header().Base
 	if newest := v.Version(); version < base || version > newest {
-		return nil, fmt.Errorf("%w: version %d is not kept; the file tells versions %d to %d", ErrTooOld, version, base, newest)
+		return nil, fmt.Errorf("%w: version %d is not kept; the file has versions %d to %d", ErrTooOld, version, base, newest)
 	}
 	recs := map[string]*Record{}
 	open := map[string]bool{} // changed since: the value is in an older line, or there was none

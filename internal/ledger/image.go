@@ -87,7 +87,7 @@ func (im *image) first(rec, old *Record) {
 
 // fewSet is the number of names in a line up to which existing nodes are reused, so that the
 // history of a few names does not take memory per commit. In a longer line, a name gets a new node,
-// since nobody has the old one yet.
+// since no reader has the old one yet.
 const fewSet = 8
 
 // Accept applies the line.

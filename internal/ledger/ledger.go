@@ -115,7 +115,7 @@ type Ledger struct {
 	spare      []*request // empty, for the next queue
 	leading    bool
 	nextLeader *request    // leads next, and is still in the queue
-	watch      *time.Timer // runs expire; nil if nobody waits
+	watch      *time.Timer // runs expire; nil without waiting watchers
 	closing    bool
 	// a compaction is in progress or about to start
 	compacting bool
@@ -213,7 +213,7 @@ func (l *Ledger) start() error {
 		if errors.Is(err, ErrBehind) { // another process created it meanwhile
 			err = l.reload(true, l.opts.Wait)
 		} else {
-			l.marks.anew(&first.Header, nil)
+			l.marks.reset(&first.Header, nil)
 		}
 	}
 	if err != nil {
@@ -307,7 +307,7 @@ func sizeOf(name string, v value.Value) int64 {
 	return int64(len(name) + v.JSONLen())
 }
 
-// Locked calls f while nobody else, in this process or another, can write. Errors are those of the
+// Locked calls f while no one else, in this process or another, can write. Errors are those of the
 // lock, ErrClosed, and those of f.
 func (l *Ledger) Locked(f func() error) error {
 	l.io.Lock()

@@ -35,8 +35,8 @@ func (m *marks) add(t told) {
 	m.all = append(m.all, t)
 }
 
-// anew starts over with the commits in a file.
-func (m *marks) anew(header *journal.Header, commits []told) {
+// reset starts over with the commits in a file.
+func (m *marks) reset(header *journal.Header, commits []told) {
 	if m.most == 0 {
 		return
 	}

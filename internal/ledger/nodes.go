@@ -38,7 +38,7 @@ func (l *Ledger) Find(name string) *Node {
 	return l.nodes[name]
 }
 
-// forgetNodes removes the nodes of names that hold nothing and that nobody uses. kept are removed
+// forgetNodes removes the nodes of names that hold nothing and are not used. kept are removed
 // names that are still known. mu must be held.
 func (l *Ledger) forgetNodes(kept map[string]bool) {
 	if l.snaps > 0 {

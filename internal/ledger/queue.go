@@ -157,7 +157,7 @@ func (l *Ledger) failed(group []*request, err error) {
 var errEnded = fmt.Errorf("%w: the goroutine that wrote for all was ended", ErrNotStored)
 
 // lead commits the waiting requests, then hands over to the first of those that queued meanwhile,
-// so nobody leads for long. compact reports whether the caller must call compactNow.
+// so no caller leads for long. compact reports whether the caller must call compactNow.
 func (l *Ledger) lead(self *request) (compact bool) {
 	l.gather()
 	l.qmu.Lock()
@@ -221,7 +221,7 @@ func (l *Ledger) compactNow() {
 }
 
 // gather lets the callers of the last group join again: it yields until the queue stops growing, at
-// most for a quarter of a sync. A single caller waits for nobody.
+// most for a quarter of a sync. A single caller does not wait.
 func (l *Ledger) gather() {
 	if l.lastGroup <= 1 { // written by the previous leader, before the hand-over
 		return
@@ -244,7 +244,7 @@ func (l *Ledger) Waiting() int {
 	return len(l.queue)
 }
 
-// drain waits until nobody leads or compacts. No commit can join any more.
+// drain waits until no caller leads or compacts. No commit can join any more.
 func (l *Ledger) drain() {
 	for {
 		l.qmu.Lock()

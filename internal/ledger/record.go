@@ -79,7 +79,7 @@ type Node struct {
 const (
 	usedRead uint32 = 1 << iota
 	usedWritten
-	crowded  // it has maxCaches, none of which had ended when last checked
+	crowded  // it has maxCaches, and none had ended at the last check
 	bound    // used outside: it must stay the name's node
 	detached // no longer the name's node
 )

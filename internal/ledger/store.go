@@ -64,7 +64,7 @@ func (l *Ledger) upTo(ctx context.Context, version int64) error {
 // glance is how often a file is checked for readers, at most.
 const glance = time.Second
 
-// look reads a replaced file, if nobody has checked for a second. A commit under way checks by
+// look reads a replaced file, if the last check is over a second ago. A commit under way checks by
 // itself.
 func (l *Ledger) look() error {
 	if !l.io.TryLock() {
@@ -182,7 +182,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.duty.join(im.duty)
 	}
 	if whole {
-		l.marks.anew(l.head.Header, im.told)
+		l.marks.reset(l.head.Header, im.told)
 		l.receipts.reset(l.head.Header.Receipts)
 		l.keysClosed = false
 		clear(l.keys)

@@ -118,7 +118,7 @@ func (d *device) Forget(_ context.Context, names []string) error {
 		}
 		past, err := d.ns.History(1, name)
 		if err == nil && len(past) == 0 {
-			err = absent("nothing is stored under %s in %s, and its history tells of nothing", name, d.place)
+			err = absent("nothing is stored under %s in %s, and its history has nothing of it", name, d.place)
 		}
 		if err != nil {
 			return err

@@ -138,7 +138,7 @@ func (s *shared) Forget(ctx context.Context, names []string) error {
 			found = len(past) > 0
 		}
 		if err != nil || !found {
-			return cmp.Or(err, absent("nothing is stored under %s in %s, and its history tells of nothing", name, s.address))
+			return cmp.Or(err, absent("nothing is stored under %s in %s, and its history has nothing of it", name, s.address))
 		}
 	}
 	return s.b.Forget(ctx, names...)
@@ -158,7 +158,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 		return 0, err
 	}
 	if len(changes) > board.MaxOps {
-		return 0, fmt.Errorf("it would change %d entries, and a board accepts %d in one commit; nothing was changed\n  Do it in parts, each of which is stored completely or not at all", len(changes), board.MaxOps)
+		return 0, fmt.Errorf("it would change %d entries, and a board accepts %d in one commit; nothing was changed\n  Do it in parts. Each part is stored completely or not at all", len(changes), board.MaxOps)
 	}
 	all, _, err := s.b.All(ctx, "")
 	if err != nil {

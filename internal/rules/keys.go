@@ -69,7 +69,7 @@ func Declare(l *ledger.Ledger, who entry.Author, d Declaration) (findings []entr
 	if err := d.Check(); err != nil {
 		return nil, ledger.Result{}, err
 	}
-	alike := lookAlikes(l, d) // this can take a while, and blocks nobody here
+	alike := lookAlikes(l, d) // this can take a while, and blocks no writer here
 	return ledger.Do(l, who, func(tx *ledger.Tx) ([]entry.Finding, error) {
 		if d.Allowed != nil {
 			if err := d.Allowed(); err != nil {
@@ -145,7 +145,7 @@ func (f *declaring) take(k entry.Declared, change bool) {
 	if declared && !change {
 		return
 	}
-	if name, err := f.stands(k); err != nil {
+	if name, err := f.violates(k); err != nil {
 		f.find("stored", k.Name, "it is not declared, since what is stored does not meet it: %s: %v", name, err)
 		return
 	}
@@ -243,8 +243,8 @@ func lookAlikes(l *ledger.Ledger, d Declaration) map[string][]entry.Finding {
 	return found
 }
 
-// stands returns an entry that does not meet a declaration, and the reason.
-func (f *declaring) stands(k entry.Declared) (string, error) {
+// violates returns an entry that does not meet a declaration, and the reason.
+func (f *declaring) violates(k entry.Declared) (string, error) {
 	if !k.Family {
 		return k.Name, k.JudgeWhole(f.tx.Value(k.Name))
 	}

@@ -112,7 +112,7 @@ func (j *judgement) repeat(tx *ledger.Tx, edits []entry.Edit, done *ledger.Recei
 		case e.Restore != nil:
 			j.touched(tx, *e.Restore, done.Version)
 		default:
-			j.stands(tx, e.Name)
+			j.notePresent(tx, e.Name)
 		}
 	}
 	return nil
@@ -122,13 +122,13 @@ func (j *judgement) repeat(tx *ledger.Tx, edits []entry.Edit, done *ledger.Recei
 func (j *judgement) touched(tx *ledger.Tx, of entry.Restore, version int64) {
 	for name := range tx.ChangedSince(version - 1) {
 		if of.Has(name) {
-			j.stands(tx, name)
+			j.notePresent(tx, name)
 		}
 	}
 }
 
-// stands notes a name's present entry.
-func (j *judgement) stands(tx *ledger.Tx, name string) {
+// notePresent records a name's present entry.
+func (j *judgement) notePresent(tx *ledger.Tx, name string) {
 	rec := tx.Record(name)
 	j.note(name, rec, rec.Value)
 }

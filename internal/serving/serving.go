@@ -187,7 +187,7 @@ func hint(scheme, public string) string {
 	case err != nil || scheme == "https":
 		return ""
 	case u.Scheme == "https":
-		return ", but for the way from what stands at " + public + " to here"
+		return ", except between " + public + " and this server"
 	case wire.OnThisMachine(u.Hostname()):
 		return "; --listen :8437 lets other machines in"
 	}
@@ -219,9 +219,9 @@ func Encrypted(address string) string {
 	u, err := url.Parse(address)
 	switch {
 	case err == nil && u.Scheme == "https":
-		return "encrypted: nobody on the way can read what is sent"
+		return "encrypted: others on the network can't read what is sent"
 	case err == nil && wire.OnThisMachine(u.Hostname()):
 		return "not encrypted, and it does not leave this machine"
 	}
-	return "not encrypted: whoever is on the way can read and change what is sent"
+	return "not encrypted: others on the network can read and change what is sent"
 }

@@ -65,7 +65,7 @@ func TestTLS(t *testing.T) {
 	said, stop := run(t, "--cert", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem"), "--limit", "names=7", "--limit", "bytes=1MiB")
 	require.Regexp(t, `^serving on https://127\.0\.0\.1:\d+$`, said[0])
 	base := strings.TrimPrefix(said[0], "serving on ")
-	assert.Equal(t, "encrypted: nobody on the way can read what is sent", said[3])
+	assert.Equal(t, "encrypted: others on the network can't read what is sent", said[3])
 	link := said[len(said)-2]
 	require.True(t, strings.HasPrefix(link, base+"/boards/rowan-street#"), link)
 	_, token, _ := strings.Cut(link, "#")
@@ -122,14 +122,14 @@ func TestFlags(t *testing.T) {
 	}
 	said, stop := run(t, "--public", "https://pantry.example/")
 	stop()
-	assert.Contains(t, said[3], "but for the way from what stands at https://pantry.example to here")
+	assert.Contains(t, said[3], "except between https://pantry.example and this server")
 	assert.True(t, strings.HasPrefix(said[len(said)-2], "https://pantry.example/boards/rowan-street#"))
 	said, stop = run(t, "--listen", "0.0.0.0:0")
 	stop()
 	assert.NotContains(t, said[len(said)-2], "0.0.0.0", "a link that others can use")
 	for address, says := range map[string]string{
-		"https://h": "encrypted: nobody", "http://127.0.0.1:1/boards/b": "does not leave this machine", "http://localhost": "does not leave this machine",
-		"http://192.168.1.20:8437": "whoever is on the way", "http://[::1]:1": "does not leave",
+		"https://h": "encrypted: others on the network can't read", "http://127.0.0.1:1/boards/b": "does not leave this machine", "http://localhost": "does not leave this machine",
+		"http://192.168.1.20:8437": "not encrypted: others on the network can read", "http://[::1]:1": "does not leave",
 	} {
 		assert.Contains(t, Encrypted(address), says, address)
 	}

@@ -31,7 +31,7 @@ type loaded struct {
 	ready chan struct{} // closed when l and err are set
 	l     *ledger.Ledger
 	err   error
-	open  bool          // it is open, so nobody need wait; guarded by Shelf.mu
+	open  bool          // it is open, so that no caller waits; guarded by Shelf.mu
 	users int           // holders and waiting callers; guarded by Shelf.mu
 	idle  *time.Timer   // unloads it; guarded by Shelf.mu
 	gone  chan struct{} // made before it is closed, closed afterwards; guarded by Shelf.mu
@@ -192,7 +192,7 @@ func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) er
 	}
 }
 
-// release releases a board. It is unloaded if nobody requests it for a while.
+// release releases a board. It is unloaded if it is not requested for a while.
 func (s *Shelf) release(name string, b *loaded) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -53,7 +53,7 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	}
 	l.rev, l.head = rev, to
 	header := s.Header
-	l.lines = l.lines.Anew(&header, point.Bytes, s.Count, s.Version, s.End)
+	l.lines = l.lines.Replaced(&header, point.Bytes, s.Count, s.Version, s.End)
 	l.g.sweep(ctx, l.board, to, rev)
 	return l.now(), nil
 }

@@ -104,7 +104,7 @@ type batch struct {
 
 func (b batch) last() int64 { return b.first + int64(b.count) - 1 }
 
-// newBatchID returns an id whose order tells which parts are no longer needed.
+// newBatchID returns an id. The order of ids shows which parts are no longer needed.
 func newBatchID(first int64) string { return number(first) + "." + draw()[:8] }
 
 // value returns a line that describes the batch, and its lines.

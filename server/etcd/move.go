@@ -92,7 +92,7 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 	return err
 }
 
-// putBoard stores the content of a ledger's file, which nobody writes to.
+// putBoard stores the content of a ledger's file, which has no writer.
 func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m Moved, err error) {
 	image, err := os.ReadFile(l.Path())
 	if err != nil {

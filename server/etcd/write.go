@@ -59,7 +59,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 			return false, nil, 0, err
 		}
 	}
-	if ctx.Err() != nil { // nothing is sent that nobody would receive
+	if ctx.Err() != nil { // nothing is sent whose answer has no receiver
 		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
 	}
 	doubt := false // an earlier attempt can have arrived

@@ -19,7 +19,7 @@ var (
 	Plantings    = pantry.RecordsOf[Planting]("plantings").About("what grows where")
 )
 
-// All gives every key, for Declare, and for whoever watches all.
+// All returns every key, to declare and to watch.
 func All() []pantry.AnyKey { return []pantry.AnyKey{ReminderHour, Units, Plot, Plantings} }
 
 // A Planting is what grows in a bed.
@@ -38,7 +38,7 @@ func (p Planting) Spacing(units string) string {
 	return fmt.Sprintf("%d cm", p.SpacingCm)
 }
 
-// ByBed gives the ids of plantings by their beds.
+// ByBed returns the ids of plantings by their beds.
 func ByBed(all pantry.Records[Planting]) []string {
 	type row struct{ id, bed string }
 	var rows []row

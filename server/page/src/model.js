@@ -202,7 +202,7 @@ export function entryAt(present, changes = [], time) {
 /** Whether a time is older than all that the commits show. */
 export const isOlder = (commits, more, time) => !!more && (!commits.length || time < Date.parse(commits.at(-1).at))
 
-/** Adds newer or older commits, newest first. What was built from single changes gives way to what the server says. */
+/** Adds newer or older commits, newest first. What was built from single changes is replaced by what the server says. */
 export function merged(commits, got) {
   if (!got.length) return commits
   const [newest, oldest] = [got[0].version, got.at(-1).version]

@@ -38,7 +38,7 @@ export function Notes({ name }) {
   </>
 }
 
-/** A dialog that is modal while it is shown. It gives the focus back when it closes. */
+/** A dialog that is modal while it is shown. The focus returns when it closes. */
 export function Dialog({ label, onClose, children, className }) {
   const dialog = useRef()
   useLayoutEffect(() => {

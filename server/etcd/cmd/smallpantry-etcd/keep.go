@@ -59,7 +59,7 @@ func (a *app) restore() *cobra.Command {
 		Use:   "restore FILE",
 		Short: "Put a backup into etcd; servers must be stopped",
 		Long: `restore puts what backup wrote into etcd. All servers must be stopped. Each board is
-known as another than before: whoever followed it gets all of it once more, so that
+known as another than before: each follower reads all of it again, so that
 nothing of after the backup lives on anywhere.`,
 		Args: exactly(1, "the file"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -113,7 +113,7 @@ func (f *storeFlags) add(to *pflag.FlagSet) {
 	to.StringVar(&f.key, "etcd-key", "", "the certificate's key, in `FILE`")
 }
 
-// options gives them as a store takes them. The error is a serving.ErrUsage or the file
+// options returns them as a store takes them. The error is a serving.ErrUsage or the file
 // system's.
 func (f *storeFlags) options() (o etcd.Options, err error) {
 	if len(f.endpoints) == 0 || strings.Join(f.endpoints, "") == "" {

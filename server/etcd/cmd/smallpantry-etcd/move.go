@@ -15,7 +15,7 @@ func (a *app) importData() *cobra.Command {
 		Use:   "import DATA",
 		Short: "Put the boards of smallpantry serve into etcd, with all that belongs to them",
 		Long: `import puts the boards in the directory DATA into etcd, with their history, their
-tokens and their marks: no link changes, and whoever follows a board goes on where he
+tokens and their marks: no link changes, and each follower of a board goes on where he
 was. The server on DATA must be stopped; DATA stays as it is. Copy DATA/admin-token
 to where the new servers look for it.`,
 	}, (*etcd.Store).Import)

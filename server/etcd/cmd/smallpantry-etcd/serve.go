@@ -75,7 +75,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	if err != nil {
 		return err
 	}
-	// It is closed by whoever serves on it; here only where that doesn't begin.
+	// The server that uses it closes it; here it is closed only if none starts.
 	serves := false
 	defer func() {
 		if !serves {

@@ -167,7 +167,7 @@ func addOne() rules.Call {
 	return rules.Call{Who: entry.Author{By: "tankwatch"}, Edits: []entry.Edit{{Name: "tank/litres", Op: value.Op{Verb: value.Add, Operand: value.Int(1)}}}}
 }
 
-// boardsOf gives boards, which are released together.
+// boardsOf returns boards, which are released together.
 func boardsOf(ctx context.Context, s store.Store, n int) (all []*ledger.Ledger, release func(), err error) {
 	all = make([]*ledger.Ledger, n)
 	free, errs := make([]func(), n), make([]error, n)

@@ -104,7 +104,7 @@ func (b *bench) costsOf(prefix string, l *ledger.Ledger) error {
 // costsSeen measures a board that another server sees, and has not read.
 func (b *bench) costsSeen(l *ledger.Ledger, other *etcd.Store) error {
 	n := 0
-	put := func() error { // another value each time: what stands there already is no commit
+	put := func() error { // another value each time: storing the present value is no commit
 		n++
 		text := fmt.Sprintf("%d %s", n, strings.Repeat("x", 990))
 		_, err := rules.Commit(l, rules.Call{Edits: []entry.Edit{{Name: fmt.Sprint("bed/", n%1000), Op: value.Op{Verb: value.Put, Operand: value.Text(text)}}}})

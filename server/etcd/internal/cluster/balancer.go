@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// A Balancer stands at one address in front of servers, as an operator's does: each
+// A Balancer has one address in front of servers, as an operator's does: each
 // connection goes to the next server that takes it.
 type Balancer struct {
 	l    net.Listener
@@ -21,7 +21,7 @@ type Balancer struct {
 	over  bool
 }
 
-// Balance gives a Balancer, which runs until Close.
+// Balance returns a Balancer, which runs until Close.
 func Balance(to []string) (*Balancer, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -40,7 +40,7 @@ func Balance(to []string) (*Balancer, error) {
 	return b, nil
 }
 
-// Address is where it stands, HOST:PORT.
+// Address is its address, HOST:PORT.
 func (b *Balancer) Address() string { return b.l.Addr().String() }
 
 func (b *Balancer) serve(c net.Conn) {
@@ -63,7 +63,7 @@ func (b *Balancer) serve(c net.Conn) {
 			s.Close()
 		})
 		_, _ = io.Copy(c, s)
-		c.Close() // so that nobody waits for a server that is gone
+		c.Close() // so that no client waits for a server that is gone
 		there.Wait()
 		return
 	}

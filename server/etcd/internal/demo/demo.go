@@ -1,5 +1,5 @@
 // Package demo plays what happens at Rowan Street when a machine dies: three nodes, three
-// servers, thirty phones, and a rain tank of which no litre may be lost.
+// servers, thirty phones, and a rain tank that must not lose a litre.
 package demo
 
 import (

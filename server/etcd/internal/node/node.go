@@ -24,7 +24,7 @@ type Member struct {
 	Quota int64
 }
 
-// Plan gives the members of a cluster of n, under a directory, at free ports.
+// Plan returns the members of a cluster of n, under a directory, at free ports.
 func Plan(dir string, n int) ([]Member, error) {
 	var out []Member
 	for i := range n {
@@ -42,7 +42,7 @@ func Plan(dir string, n int) ([]Member, error) {
 	return out, nil
 }
 
-// FreeAddress gives a loopback address at which nobody listens.
+// FreeAddress returns a loopback address that is not in use.
 func FreeAddress() (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
