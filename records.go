@@ -114,7 +114,7 @@ func (r Records[T]) record(op, id string) (Var[T], error) {
 
 // one returns the variable of one record, for one operation.
 func (r Records[T]) one(id string, at Local) Var[T] {
-	return Var[T]{passing(at.namespace(), r.k.member(id).d, at.batch())}
+	return passing(at.namespace(), r.k.member(id).d, at.batch()).variable()
 }
 
 // inBatch makes a change in the collection's batch, or in a batch of its own.

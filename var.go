@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"sync/atomic"
+	"unsafe"
 	"weak"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -16,31 +17,46 @@ import (
 // A Var is a key in one place: in a namespace, or in a batch. It is a small value to copy and keep,
 // and it is safe for concurrent use. Bind it once with Key.In rather than at each use; then reading
 // costs a few nanoseconds. The zero Var panics.
-type Var[T any] struct{ b *binding[T] }
+type Var[T any] struct {
+	b *binding[T]
+	s *slot // of b; nil for a zero Var
+}
 
 // A binding is what all copies of a Var share: the entry's node and the decoded value of its newest
 // record.
 type binding[T any] struct {
-	// ready is the value that Get returns without looking at the record. It is nil while the value
-	// is not decoded, in a batch, and if T refers to memory that must be copied. A writer sets it
-	// to nil before it publishes a new record, so Get need not compare records.
-	ready atomic.Pointer[reading[T]]
+	slot
 	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
 	in    *Batch // nil outside a Commit
 	cache atomic.Pointer[reading[T]]
-	known atomic.Bool // the node invalidates ready
+	known atomic.Bool // the node empties the slot
 }
 
 func newBinding[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
-	return &binding[T]{ns: ns, d: d, node: ns.l.Node(d.name), in: in}
+	return bindTo(ns.l.Node(d.name), ns, d, in)
 }
 
 // passing returns a binding for one operation.
 func passing[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
-	return &binding[T]{ns: ns, d: d, node: ns.l.Passing(d.name), in: in}
+	return bindTo(ns.l.Passing(d.name), ns, d, in)
 }
+
+func bindTo[T any](n *ledger.Node, ns *Namespace, d *definition[T], in *Batch) *binding[T] {
+	b := &binding[T]{ns: ns, d: d, node: n, in: in}
+	b.find = func() unsafe.Pointer {
+		r := b.variable().read()
+		if d.clone == nil {
+			return unsafe.Pointer(&r.x) // a reading never changes
+		}
+		x := d.copied(r.x)
+		return unsafe.Pointer(&x)
+	}
+	return b
+}
+
+func (b *binding[T]) variable() Var[T] { return Var[T]{b, &b.slot} }
 
 // A reading is what a record means to a key. It is immutable.
 type reading[T any] struct {
@@ -62,7 +78,7 @@ func (k Key[T]) In(at Local) Var[T] {
 	if first, ok := ns.used.Load(d.name); d.family == "" && (!ok || first.(usedKey).def != any(d)) {
 		ns.firstUse(d, k.Declared()[0], d.unkept, d.sealed)
 	}
-	return Var[T]{newBinding(ns, d, at.batch())}
+	return newBinding(ns, d, at.batch()).variable()
 }
 
 func (v Var[T]) binding() *binding[T] {
@@ -76,16 +92,7 @@ func (v Var[T]) binding() *binding[T] {
 // be used. An unusable value is reported as a Problem. Get never fails and never waits. The caller
 // owns the value: changing it changes nothing that is stored. Get allocates nothing if T holds no
 // slice, map, pointer or interface.
-func (v Var[T]) Get() T {
-	if v.b != nil {
-		if r := v.b.ready.Load(); r != nil {
-			return r.x
-		}
-	}
-	return v.get()
-}
-
-func (v Var[T]) get() T { return v.binding().d.copied(v.read().x) }
+func (v Var[T]) Get() T { return *(*T)(v.s.load()) }
 
 // Lookup returns the stored value and distinguishes four cases. A value is stored: found, no error.
 // Nothing is stored: not found, no error. The stored value has another kind: ErrWrongKind. It
@@ -107,7 +114,7 @@ func (v Var[T]) read() *reading[T] {
 	switch {
 	case r == nil || r.rec != b.node.Record():
 		r = b.refresh()
-	case b.d.clone == nil && b.ready.Load() == nil:
+	case b.d.clone == nil && !b.ready():
 		b.makeReady(r)
 	}
 	return r
@@ -127,7 +134,7 @@ func (b *binding[T]) refresh() *reading[T] {
 	return r
 }
 
-// makeReady lets Get return r while its record is the newest. The node must know of ready first.
+// makeReady lets Get return r while its record is the newest. The node must know of the slot first.
 // makeReady registers it at the second Get, since many variables are used once, and so that the
 // node does not keep unused bindings alive.
 func (b *binding[T]) makeReady(r *reading[T]) {
@@ -138,7 +145,7 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 			if b == nil {
 				return false
 			}
-			b.ready.Store(nil)
+			b.store(nil)
 			return true
 		})
 		if !known {
@@ -146,7 +153,7 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 		}
 		b.known.Store(true) // two goroutines can register twice, which does no harm
 	}
-	b.node.IfNewest(r.rec, func() { b.ready.Store(r) })
+	b.node.IfNewest(r.rec, func() { b.store(unsafe.Pointer(&r.x)) })
 }
 
 func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {

@@ -191,5 +191,5 @@ func TestPage(t *testing.T) {
 	p := browser.Start(t).Open(t, v.Link())
 	p.Until(`document.body.innerText.includes("reminder-hour")`)
 	require.NoError(t, reminderHour.In(ns).Set(21))
-	p.Until(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reminder-hour") && r.innerText.includes("21"))`)
+	p.Until(`[...document.querySelectorAll("[data-name]")].some(r => r.innerText.includes("reminder-hour") && r.innerText.includes("21"))`)
 }

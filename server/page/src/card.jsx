@@ -66,6 +66,7 @@ function Value({ name, entry, of: key, kind, value, canChange, change: edit }) {
       const type = pictureType(value)
       return <Open {...{ name, canChange, edit }} className="t">{type && value.length < 1 << 18 ? <img src={`data:${type};base64,${value}`} alt={`the picture ${name}`} /> : null}{size(value)}</Open>
     }
+    case 'sealed': return <div class="t second">sealed: only its own device can read it</div>
     case undefined: return <div class="t second">nothing</div>
   }
   return <Open {...{ name, canChange, edit }} className={`t${value === '' ? ' second' : ''}`}>{value === '' ? 'empty' : <bdi>{visible(String(value).slice(0, 400))}</bdi>}</Open>

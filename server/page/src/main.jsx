@@ -175,5 +175,6 @@ function News() {
 document.title = boardName
 render(<App />, document.getElementById('app'))
 start()
-if (window.isSecureContext) navigator.serviceWorker?.register('/small-pantry/worker.js', { scope: '/boards/' }).catch(() => {})
+// The first view comes first.
+if (window.isSecureContext) setTimeout(() => navigator.serviceWorker?.register('/small-pantry/worker.js', { scope: '/boards/' }).catch(() => {}), 1000)
 

@@ -99,6 +99,7 @@ export function pictureType(base64) {
 export function line(value, kind, now = Date.now()) {
   switch (kind) {
     case undefined: return 'nothing'
+    case 'sealed': return 'sealed'
     case 'bool': return value ? 'yes' : 'no'
     case 'int': case 'float': return grouped(value)
     case 'time': return when(value, now)

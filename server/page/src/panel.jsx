@@ -12,7 +12,7 @@ import { isPinned, pin, setView, view } from './view.js'
 export function Panel({ name }) {
   useTopics(`e ${name}`, 'rules', 'view', 'past')
   const { entry, key, kind, value } = shown(name), cut = name.lastIndexOf('/') + 1
-  const canChange = !past && (may.changes || may.right === 'add' && (isNumber(kind) || kind === 'list'))
+  const canChange = !past && kind !== 'sealed' && (may.changes || may.right === 'add' && (isNumber(kind) || kind === 'list'))
   const tabs = [['happened', 'What happened'], ...canChange ? [['change', 'Change']] : [], ['use', 'Use it in your app']]
   const tab = tabs.some(t => t[0] === view.tab) ? view.tab : 'happened'
   const keysOf = e => {
