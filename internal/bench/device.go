@@ -73,21 +73,21 @@ func reading(s *suite) error {
 		plot := pantry.Text("plot", "").In(ns)
 		cold := pantry.Object("frame", frame{}).In(ns)
 		return errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2}),
-			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 6.5}, func(b *testing.B) {
+			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 2}, func(b *testing.B) {
 				var last int
 				for range b.N {
 					last = hour.Get()
 				}
 				runtime.KeepAlive(last)
 			}, loads[int]()),
-			s.time(row{what: "Get of a text", floor: "two loads of a string", limit: 5}, func(b *testing.B) {
+			s.time(row{what: "Get of a text", floor: "two loads of a string", limit: 2.5}, func(b *testing.B) {
 				var last string
 				for range b.N {
 					last = plot.Get()
 				}
 				runtime.KeepAlive(last)
 			}, loads[string]()),
-			s.time(row{what: "Get of a struct of five fields", floor: "two loads of such a struct", limit: 10}, func(b *testing.B) {
+			s.time(row{what: "Get of a struct of five fields", floor: "two loads of such a struct", limit: 7}, func(b *testing.B) {
 				var last frame
 				for range b.N {
 					last = cold.Get()
