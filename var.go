@@ -11,6 +11,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -19,13 +20,13 @@ import (
 // costs a few nanoseconds. The zero Var panics.
 type Var[T any] struct {
 	b *binding[T]
-	s *slot // of b; nil for a zero Var
+	s *slot.Slot // of b; nil for a zero Var
 }
 
 // A binding is what all copies of a Var share: the entry's node and the decoded value of its newest
 // record.
 type binding[T any] struct {
-	slot
+	slot.Slot
 	node  *ledger.Node
 	ns    *Namespace
 	d     *definition[T]
@@ -45,7 +46,7 @@ func passing[T any](ns *Namespace, d *definition[T], in *Batch) *binding[T] {
 
 func bindTo[T any](n *ledger.Node, ns *Namespace, d *definition[T], in *Batch) *binding[T] {
 	b := &binding[T]{ns: ns, d: d, node: n, in: in}
-	b.find = func() unsafe.Pointer {
+	b.Find = func() unsafe.Pointer {
 		r := b.variable().read()
 		if d.clone == nil {
 			return unsafe.Pointer(&r.x) // a reading never changes
@@ -56,7 +57,7 @@ func bindTo[T any](n *ledger.Node, ns *Namespace, d *definition[T], in *Batch) *
 	return b
 }
 
-func (b *binding[T]) variable() Var[T] { return Var[T]{b, &b.slot} }
+func (b *binding[T]) variable() Var[T] { return Var[T]{b, &b.Slot} }
 
 // A reading is what a record means to a key. It is immutable.
 type reading[T any] struct {
@@ -92,7 +93,7 @@ func (v Var[T]) binding() *binding[T] {
 // be used. An unusable value is reported as a Problem. Get never fails and never waits. The caller
 // owns the value: changing it changes nothing that is stored. Get allocates nothing if T holds no
 // slice, map, pointer or interface.
-func (v Var[T]) Get() T { return *(*T)(v.s.load()) }
+func (v Var[T]) Get() T { return *(*T)(v.s.Load()) }
 
 // Lookup returns the stored value and distinguishes four cases. A value is stored: found, no error.
 // Nothing is stored: not found, no error. The stored value has another kind: ErrWrongKind. It
@@ -114,7 +115,7 @@ func (v Var[T]) read() *reading[T] {
 	switch {
 	case r == nil || r.rec != b.node.Record():
 		r = b.refresh()
-	case b.d.clone == nil && !b.ready():
+	case b.d.clone == nil && !b.Ready():
 		b.makeReady(r)
 	}
 	return r
@@ -145,7 +146,7 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 			if b == nil {
 				return false
 			}
-			b.store(nil)
+			b.Empty()
 			return true
 		})
 		if !known {
@@ -153,7 +154,7 @@ func (b *binding[T]) makeReady(r *reading[T]) {
 		}
 		b.known.Store(true) // two goroutines can register twice, which does no harm
 	}
-	b.node.IfNewest(r.rec, func() { b.store(unsafe.Pointer(&r.x)) })
+	b.node.IfNewest(r.rec, func() { b.Fill(unsafe.Pointer(&r.x)) })
 }
 
 func (b *binding[T]) decode(rec *ledger.Record) *reading[T] {

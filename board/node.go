@@ -4,9 +4,13 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"unsafe"
+	"weak"
 
 	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -17,6 +21,44 @@ type node struct {
 	name  string
 	bound bool // it belongs to a variable; guarded by Board.mu
 	state atomic.Pointer[remote]
+
+	mu    sync.Mutex // guards slots, and orders their use with changes of state
+	slots []weak.Pointer[slot.Slot]
+}
+
+// maxSlots is how many slots a node fills. Further variables look at the state.
+const maxSlots = 16
+
+// keep fills the slot of a variable with its value, if r is still the newest state.
+func (n *node) keep(s *slot.Slot, r *remote, p unsafe.Pointer) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.state.Load() != r {
+		return
+	}
+	w := weak.Make(s)
+	if !slices.Contains(n.slots, w) {
+		if len(n.slots) == maxSlots {
+			n.slots = slices.DeleteFunc(n.slots, func(w weak.Pointer[slot.Slot]) bool { return w.Value() == nil })
+		}
+		if len(n.slots) == maxSlots {
+			return
+		}
+		n.slots = append(n.slots, w)
+	}
+	s.Fill(p)
+}
+
+// publish makes a state the newest one.
+func (n *node) publish(r *remote) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, w := range n.slots {
+		if s := w.Value(); s != nil {
+			s.Empty()
+		}
+	}
+	n.state.Store(r)
 }
 
 // A remote is what is known of a name on the server. It is immutable.
@@ -73,7 +115,7 @@ func (b *Board) addNode(name string) *node {
 			r.entry, r.known, r.old = e, true, true
 		}
 	}
-	n.state.Store(r)
+	n.publish(r)
 	b.nodes[name] = n
 	return n
 }
@@ -135,7 +177,7 @@ func (b *Board) alter(n *node, f func(*remote)) {
 		now.known == old.known && now.old == old.old && now.away == old.away && now.sending == old.sending && now.queued == old.queued && now.refused == old.refused {
 		return
 	}
-	n.state.Store(&now)
+	n.publish(&now)
 	for w := range b.watchers {
 		if w.wants(n.name) {
 			w.tell(n.name)

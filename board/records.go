@@ -156,7 +156,7 @@ func (r Records[T]) One(id string) (Var[T], error) {
 	x.b.mu.Lock()
 	n := x.b.nodeLocked(k.Name())
 	x.b.mu.Unlock()
-	return Var[T]{newBinding(x.b, k, n)}, nil
+	return newBinding(x.b, k, n).variable(), nil
 }
 
 // Add stores a new record under the next number and returns that as its id. The server assigns the

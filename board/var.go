@@ -7,9 +7,11 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -53,10 +55,14 @@ type State[T any] struct {
 }
 
 // A Var is a key on a board. It is small, and safe for concurrent use. The zero Var panics.
-type Var[T any] struct{ x *binding[T] }
+type Var[T any] struct {
+	x *binding[T]
+	s *slot.Slot // of x; nil for a zero Var
+}
 
 // A binding is what the copies of a Var share.
 type binding[T any] struct {
+	slot.Slot
 	b     *Board
 	k     pantry.Key[T]
 	n     *node
@@ -74,12 +80,24 @@ type reading[T any] struct {
 // On binds a key to a board. The board requests its value from now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
-	return Var[T]{newBinding(b, k, b.node(k.Name()))}
+	return newBinding(b, k, b.node(k.Name())).variable()
 }
 
 func newBinding[T any](b *Board, k pantry.Key[T], n *node) *binding[T] {
-	return &binding[T]{b: b, k: k, n: n, plain: !k.Copies()}
+	x := &binding[T]{b: b, k: k, n: n, plain: !k.Copies()}
+	x.Find = func() unsafe.Pointer {
+		c := x.read()
+		if !x.plain {
+			y := x.k.Copy(c.x)
+			return unsafe.Pointer(&y)
+		}
+		n.keep(&x.Slot, c.r, unsafe.Pointer(&c.x)) // a reading never changes
+		return unsafe.Pointer(&c.x)
+	}
+	return x
 }
+
+func (x *binding[T]) variable() Var[T] { return Var[T]{x, &x.Slot} }
 
 // mayHave panics for a key that can't be on the board.
 func (b *Board) mayHave(k pantry.AnyKey) {
@@ -138,20 +156,7 @@ func (x *binding[T]) read() *reading[T] {
 // Get returns the stored value as far as is known, and otherwise the key's default: before the
 // first answer, if nothing is stored, and if the stored value can't be used. It never waits. The
 // value belongs to the caller.
-func (v Var[T]) Get() T {
-	x := v.x
-	if x != nil && x.plain {
-		if c := x.cache.Load(); c != nil && c.r == x.n.state.Load() {
-			return c.x
-		}
-	}
-	return v.get()
-}
-
-func (v Var[T]) get() T {
-	x := v.binding()
-	return x.k.Copy(x.read().x)
-}
+func (v Var[T]) Get() T { return *(*T)(v.s.Load()) }
 
 // State returns what is known, and how far it can be trusted.
 func (v Var[T]) State() State[T] {

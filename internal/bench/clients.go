@@ -27,7 +27,7 @@ func clients(s *suite) error {
 				if err := errors.Join(tank.Set(context.Background(), 420), b.Ready(context.Background())); err != nil {
 					return err
 				}
-				return s.time(row{what: "Get of an int on a board", floor: "two loads: an atomic pointer and its target", limit: 8.5}, func(b *testing.B) {
+				return s.time(row{what: "Get of an int on a board", floor: "two loads: an atomic pointer and its target", limit: 2.5}, func(b *testing.B) {
 					var last int
 					for range b.N {
 						last = tank.Get()

@@ -73,7 +73,7 @@ func reading(s *suite) error {
 		plot := pantry.Text("plot", "").In(ns)
 		cold := pantry.Object("frame", frame{}).In(ns)
 		return errors.Join(hour.Set(7), plot.Set("C4"), cold.Set(frame{Wide: 1.2}),
-			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 2}, func(b *testing.B) {
+			s.time(row{what: "Get of an int", floor: "two loads: an atomic pointer and its target", limit: 2.5}, func(b *testing.B) {
 				var last int
 				for range b.N {
 					last = hour.Get()
