@@ -86,7 +86,9 @@ func (l *Ledger) Owed() string {
 // settleDuty does the duty now. It returns a *DutyError if that fails, and reports it as a problem.
 func (l *Ledger) settleDuty() error {
 	err := l.alter(func() error { return l.payDuty(true) })
-	if err != nil && !errors.As(err, new(*DutyError)) {
+	if err != nil && !errors.As(err, new(*DutyError)) { // it could not begin
+		l.io.Lock()
+		defer l.io.Unlock()
 		err = l.dutyFailed(err)
 	}
 	return err
@@ -149,7 +151,7 @@ func (l *Ledger) RemoveCopies() (paths []string, err error) {
 	return paths, err
 }
 
-// dutyFailed reports a failure and sets the time of the next try.
+// dutyFailed reports a failure and sets the time of the next try. io must be held.
 func (l *Ledger) dutyFailed(cause error) error {
 	l.dutyAt, l.dutyFull = time.Now().Add(dutyRetry), journal.IsFull(cause)
 	err := &DutyError{l.Path(), l.duty.String(), cause}
