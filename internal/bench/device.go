@@ -155,7 +155,7 @@ func writing(s *suite) error {
 		if err != nil {
 			return err
 		}
-		return s.time(row{what: "prompt Set", floor: "write of a line of the same length", limit: 12}, setting(ns), floor)
+		return s.time(row{what: "prompt Set", floor: "write of a line of the same length", limit: 14}, setting(ns), floor)
 	}
 	limited := func(ns *pantry.Namespace) error {
 		return in(func(free *pantry.Namespace) error {
