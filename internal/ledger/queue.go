@@ -116,7 +116,7 @@ func (l *Ledger) expire() {
 	l.queue = slices.DeleteFunc(l.queue, func(r *request) bool {
 		over := r.queuedAt.Add(l.opts.Wait)
 		switch {
-		case r == l.nextLeader: // about to run; it must not expire now
+		case r == l.nextLeader, r.turn == nil: // it is about to run, or leads; it must not expire now
 		case !now.Before(over):
 			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
 			r.turn <- false
