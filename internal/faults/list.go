@@ -276,6 +276,12 @@ var faults = []fault{
 	},
 
 	{
+		file:    "internal/ledger/queue.go",
+		old:     "case r == l.nextLeader, r.turn == nil:",
+		new:     "case r == l.nextLeader:",
+		promise: "a leader that waits too long does not expire",
+	},
+	{
 		file:    "server/etcd/admin.go",
 		old:     "	case known && string(resp.Kvs[0].Value) == mine:\n		return nil\n",
 		new:     "",

@@ -8,7 +8,7 @@ import (
 	"slices"
 )
 
-// Restarted gives the disk as another process finds it after this one died.
+// Restarted returns the disk as another process finds it after this one died.
 func (d *Disk) Restarted() *Disk {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -38,7 +38,7 @@ func (d *Disk) survives(path string) bool {
 	}
 }
 
-// Synced gives the disk as it is after a power cut that took all that was not
+// Synced returns the disk as it is after a power cut that took all that was not
 // synced.
 func (d *Disk) Synced() *Disk {
 	d.mu.Lock()
@@ -54,7 +54,7 @@ func (d *Disk) Synced() *Disk {
 	return n
 }
 
-// PowerCut gives the disk as it may be after a power cut: of what was not
+// PowerCut returns the disk as it can be after a power cut: of what was not
 // synced each sector is there or not, at random, and so is each name that was
 // made or changed since the directory was synced.
 func (d *Disk) PowerCut(rng *rand.Rand, sector int) *Disk {

@@ -4,7 +4,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// A DirRecorder is a disk that tells which directories are synced, in order.
+// A DirRecorder is a disk that records which directories are synced, in order.
 type DirRecorder struct {
 	journal.Disk
 	Synced []string

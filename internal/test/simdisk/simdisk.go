@@ -53,13 +53,13 @@ type inode struct {
 
 var inodes atomic.Uint64
 
-// New gives an empty Disk.
+// New returns an empty Disk.
 func New() *Disk {
 	return &Disk{files: &files{names: map[string]*inode{}, kept: map[string]*inode{}, space: -1,
 		made: map[string]bool{}, ids: map[string]uint64{}, stuck: map[string]*inode{}, stuckDir: map[string]bool{}}}
 }
 
-// Process gives the same files as another process has them, which is in good
+// Process returns the same files as another process has them, which is in good
 // health.
 func (d *Disk) Process() *Disk { return &Disk{files: d.files} }
 
@@ -109,7 +109,7 @@ func (d *Disk) step(op, path string) error {
 	return err
 }
 
-// Read gives a file's content.
+// Read returns a file's content.
 func (d *Disk) Read(path string) []byte {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -150,7 +150,7 @@ func (d *Disk) OpenFile(path string, flag int, _ fs.FileMode) (journal.Handle, e
 	return &handle{d, ino, path, ino.failed}, nil
 }
 
-// Look tells of a file.
+// Look returns what is known of a file.
 func (d *Disk) Look(path string) (journal.Extent, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -2,7 +2,7 @@
 
 import { useEffect, useRef, useState } from 'preact/hooks'
 import { Editor, NodeField } from './editor.jsx'
-import { blankLike, brief, fromNode, grouped, isNumber, line, many, pictureType, points, putOp, ranges, size, stepPath, tag, toNode, visible, when } from './model.js'
+import { blankLike, brief, fromNode, grouped, isNumber, many, pictureType, points, putOp, ranges, size, stepPath, tag, toNode, visible, when } from './model.js'
 import { Age, Notes, Steps } from './parts.jsx'
 import { appendOp, byName, change, commits, entries, fresh, may, past, range, removed, sending, shown, taps } from './store.js'
 import { useTopics } from './topics.js'

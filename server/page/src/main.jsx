@@ -2,7 +2,7 @@
 
 import './page.css'
 import { render } from 'preact'
-import { useEffect, useRef, useState } from 'preact/hooks'
+import { useEffect, useState } from 'preact/hooks'
 import { Card } from './card.jsx'
 import { About, Add, QR, Share, TakeBack } from './dialogs.jsx'
 import { boardName, link, openLink, token } from './link.js'
