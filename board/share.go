@@ -50,7 +50,9 @@ type Token = wire.Token
 // link allows at most what that one allows, within its prefix. Two calls make two links.
 func (b *Board) Invite(ctx context.Context, i Invitation) (Token, error) {
 	var t Token
-	err := b.ask(ctx, request{op: "invite", method: http.MethodPost, path: "/tokens", body: i.AppendJSON(nil), header: asJSON()}, func(body []byte) (err error) {
+	header := asJSON()
+	header.Set("Idempotency-Key", draw()) // a repeat makes no second link
+	err := b.ask(ctx, request{op: "invite", method: http.MethodPost, path: "/tokens", body: i.AppendJSON(nil), header: header}, func(body []byte) (err error) {
 		if t, err = wire.ReadToken(body); err == nil && t.Link == "" {
 			err = errors.New("there is no link in it")
 		}

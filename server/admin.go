@@ -78,7 +78,7 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 	secret := func(id string) access.Secret { return s.admin.secret.From(board + "/" + id) }
 	g, its, found := s.tokens.Derived(board, secret, time.Now())
 	if !found || g.May < access.Own || g.Prefix != "" {
-		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: access.AdminName}, access.Grant{May: access.Own, Label: "owner"}, secret)
+		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: access.AdminName}, access.Grant{May: access.Own, Label: "owner"}, access.Once{}, secret)
 		if err != nil {
 			return "", made, err
 		}

@@ -32,7 +32,7 @@ func (c *call) commit() error {
 	}
 	page := rules.Page{
 		Board: c.board, Version: out.Version, Mark: out.Mark().String(), Since: out.Since().String(),
-		Entries: out.Entries, Gone: out.Gone, Results: out.Results,
+		Entries: out.Entries, Gone: out.Gone, Results: out.Results, Findings: out.Findings,
 	}
 	return c.answerPage(out.Status, page, false)
 }
@@ -79,6 +79,11 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	}
 	if err == nil && out.Repeated {
 		c.w.Header().Set("Repeated", "true")
+		if out.Replaced() && c.readsPast() == nil { // without a slot, the version has to do
+			if err := out.Recall(l); err != nil {
+				c.s.log.Warn("what a repeated put replaced can't be read", "board", c.board, "cause", err)
+			}
+		}
 	}
 	return out, err
 }
@@ -89,19 +94,14 @@ const longestKey = 200
 // request returns the idempotency key of the call, or nil.
 func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
 	since := c.header("Idempotency-Since")
-	given := c.r.Header["Idempotency-Key"]
-	if len(given) == 0 {
-		if since != "" {
-			return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since is the mark of the first attempt with an Idempotency-Key, and that header is missing")
-		}
+	key, err := c.idempotencyKey()
+	switch {
+	case err != nil:
+		return nil, err
+	case key == "" && since != "":
+		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Since is the mark of the first attempt with an Idempotency-Key, and that header is missing")
+	case key == "":
 		return nil, nil
-	}
-	key := given[0]
-	if len(key) > 1 && strings.HasPrefix(key, `"`) && strings.HasSuffix(key, `"`) {
-		key = key[1 : len(key)-1]
-	}
-	if len(given) > 1 || key == "" || len(key) > longestKey || strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r > '~' || r == '"' }) {
-		return nil, wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best random ones", longestKey)
 	}
 	r := &rules.Request{
 		Token: c.grant.ID, Instance: who.From, Key: key,
@@ -109,10 +109,25 @@ func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, er
 		Known: func(m mark.Mark) bool { return m == rules.NoBoard },
 	}
 	if since != "" {
-		var err error
 		if r.Since, err = mark.Parse(since); err != nil {
 			return nil, err
 		}
 	}
 	return r, nil
+}
+
+// idempotencyKey returns the Idempotency-Key of the call, bare or quoted; "" if there is none.
+func (c *call) idempotencyKey() (string, error) {
+	given := c.r.Header["Idempotency-Key"]
+	if len(given) == 0 {
+		return "", nil
+	}
+	key := given[0]
+	if len(key) > 1 && strings.HasPrefix(key, `"`) && strings.HasSuffix(key, `"`) {
+		key = key[1 : len(key)-1]
+	}
+	if len(given) > 1 || key == "" || len(key) > longestKey || strings.ContainsFunc(key, func(r rune) bool { return r < ' ' || r > '~' || r == '"' }) {
+		return "", wire.Refuse(wire.Invalid, "the header Idempotency-Key must be one key of 1 to %d visible characters, best random ones", longestKey)
+	}
+	return key, nil
 }

@@ -5,7 +5,7 @@ import "net/http"
 // What pages of another origin can send and see (WHATWG Fetch, CORS).
 const (
 	corsMethods = "GET, HEAD, PUT, POST, DELETE"
-	corsHeaders = "Authorization, Accept, Content-Type, If-Match, If-None-Match, Idempotency-Key, Idempotency-Since, Client-Instance, Client-Name, Last-Event-ID"
+	corsHeaders = "Authorization, Accept, Content-Type, If-Match, If-None-Match, Idempotency-Key, Idempotency-Since, Seen, Client-Instance, Client-Name, Last-Event-ID"
 	corsMaxAge  = "600" // seconds
 )
 

@@ -13,6 +13,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -75,7 +76,9 @@ func (c *call) getEntry() error {
 	}
 	n := l.Find(c.name)
 	if n == nil || !n.Record().Found() {
-		return rules.Absent(c.name)
+		p := *wire.ProblemOf(rules.Absent(c.name))
+		p.Near = rules.NearTo(l, c.grant.Prefix, c.name)
+		return &p
 	}
 	rec := n.Record()
 	e := c.s.trouble.entry(ledger.Named{Name: c.name, Record: rec}.Entry())
@@ -104,7 +107,30 @@ func (c *call) putEntry() error {
 	if err != nil {
 		return err
 	}
-	return c.edit(op, func(e []byte, _ rules.Result) []byte { return e })
+	seen, err := c.seen()
+	if err != nil {
+		return err
+	}
+	return c.edit(entry.Edit{Op: op, Seen: seen}, func(e []byte, r rules.Result) []byte {
+		if r.Replaced != nil {
+			e = append(r.Replaced.AppendReplaced(append(e[:len(e)-1], `,"replaced":`...)), '}')
+		}
+		return e
+	})
+}
+
+// seen returns the tag in the header Seen: an entity tag, a version, or 0 for absent; nil if there is
+// no such header.
+func (c *call) seen() (*entry.Tag, error) {
+	given := c.header("Seen")
+	if given == "" {
+		return nil, nil
+	}
+	t := entry.ParseTag(strings.TrimSuffix(strings.Trim(strings.TrimSpace(given), `"`), "-t"))
+	if t.Version == entry.Never {
+		return nil, wire.Refuse(wire.Invalid, "the header Seen must be the ETag of the entry, or 0 for absent")
+	}
+	return &t, nil
 }
 
 // created returns the status of a call that stores an entry.
@@ -131,7 +157,7 @@ func (c *call) postEntry() error {
 	case value.Put, value.Drop:
 		return wire.Refuse(wire.Invalid, "%s is no operation of a POST: use PUT to store a value, and DELETE to remove it", op.Verb)
 	}
-	return c.edit(op, func(e []byte, r rules.Result) []byte {
+	return c.edit(entry.Edit{Op: op}, func(e []byte, r rules.Result) []byte {
 		e = append(e[:len(e)-1], `,"changed":`...)
 		e = strconv.AppendBool(e, r.Changed)
 		if !r.Taken.IsZero() {
@@ -141,13 +167,13 @@ func (c *call) postEntry() error {
 	})
 }
 
-// edit applies an operation to the entry and answers in the form that answer returns.
-func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) error {
-	cond, err := c.cond()
-	if err != nil {
+// edit makes an edit of the entry and answers in the form that answer returns.
+func (c *call) edit(edit entry.Edit, answer func(e []byte, r rules.Result) []byte) (err error) {
+	edit.Name = c.name
+	if edit.Cond, err = c.cond(); err != nil {
 		return err
 	}
-	out, err := c.edits(created, entry.Edit{Name: c.name, Op: op, Cond: cond})
+	out, err := c.edits(created, edit)
 	if err != nil {
 		return err
 	}
@@ -156,7 +182,12 @@ func (c *call) edit(op value.Op, answer func(e []byte, r rules.Result) []byte) e
 	}
 	e := c.s.trouble.entry(out.Entries[0])
 	c.tag(etag(entry.TagOf(e.Version, e.Updated), ""))
-	return c.answer(out.Status, answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0]))
+	body := answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0])
+	if len(out.Findings) > 0 {
+		body = scan.List(&out.Findings, nil, wire.AppendNear).Write(append(body[:len(body)-1], `,"findings":`...))
+		body = append(body, '}')
+	}
+	return c.answer(out.Status, body)
 }
 
 // deleteEntry removes an entry. With ?forget=true it also erases it from the history.

@@ -63,7 +63,7 @@ func (c *call) events() error {
 	defer s.interruptible()()
 	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	for first := true; s.err == nil; first = false {
-		if first || page.Whole || len(page.Entries)+len(page.Gone) > 0 {
+		if first || page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0 {
 			told := s.tell(f, page)
 			f.memory.Release()
 			if !told {
@@ -176,7 +176,8 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 	}
 }
 
-// await waits for changes, and sends a comment now and then.
+// await waits for changes. Every beat it sends a comment, or the mark of the board if only other
+// names have changed.
 func (s *stream) await(f *follower) bool {
 	for s.err == nil {
 		ctx, cancel := context.WithTimeout(s.c.r.Context(), s.beat)
@@ -189,7 +190,18 @@ func (s *stream) await(f *follower) bool {
 		case !quiet:
 			return false
 		}
-		s.say(":\n\n")
+		now, unchanged, err := f.unchanged(f.q.Since[0])
+		switch {
+		case err != nil:
+			return false
+		case !unchanged:
+			return true
+		case now == f.q.Since[0]:
+			s.say(":\n\n")
+		default:
+			s.say("id: " + now.String() + "\n\n")
+			f.q.Since[0] = now
+		}
 	}
 	return false
 }

@@ -294,7 +294,7 @@ func (c *call) listEntries() error {
 				return err
 			}
 		}
-		news := page.Whole || len(page.Entries)+len(page.Gone) > 0
+		news := page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0
 		if !news && wait > 0 {
 			if f.wait(ctx) {
 				continue

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"net/http"
 	"strings"
@@ -42,8 +44,12 @@ func (c *call) makeToken() error {
 		return err
 	}
 	want := access.Grant{May: may, Label: ask.Label, Prefix: ask.Prefix, Until: ask.Until}
+	once, err := c.once(ask)
+	if err != nil {
+		return err
+	}
 	secret := access.NewSecret()
-	g, _, err := c.s.tokens.Make(c.board, c.grant, want, func(string) access.Secret { return secret })
+	g, _, err := c.s.tokens.Make(c.board, c.grant, want, once, func(string) access.Secret { return secret })
 	if err != nil {
 		return err
 	}
@@ -61,6 +67,19 @@ func (c *call) makeToken() error {
 	t.Token = g.ID + "." + string(secret)
 	t.Link = c.s.link(c.r, c.board, t.Token)
 	return c.answer(http.StatusCreated, t.AppendJSON(nil))
+}
+
+// once identifies the request for a token by its Idempotency-Key.
+func (c *call) once(ask wire.Invitation) (o access.Once, err error) {
+	key, err := c.idempotencyKey()
+	if key == "" || err != nil {
+		return o, err
+	}
+	hash := func(parts ...string) string {
+		sum := sha256.Sum256([]byte(strings.Join(parts, "\n")))
+		return hex.EncodeToString(sum[:16])
+	}
+	return access.Once{Request: hash(c.grant.ID, c.header("Client-Instance"), key), Body: hash(string(ask.AppendJSON(nil)))}, nil
 }
 
 // told returns the public description of a token.

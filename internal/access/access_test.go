@@ -63,7 +63,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	defer tokens.Close()
 	admin := access.Grant{May: access.Admin, Label: access.AdminName}
 	secret := access.NewSecret()
-	g, got, err := tokens.Make("b", admin, access.Grant{May: access.Write, Label: "phone"}, func(string) access.Secret { return secret })
+	g, got, err := tokens.Make("b", admin, access.Grant{May: access.Write, Label: "phone"}, access.Once{}, func(string) access.Secret { return secret })
 	require.NoError(t, err)
 	assert.Equal(t, secret, got)
 	now := time.Now()
@@ -90,7 +90,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 
 	// Whoever was revoked makes no more.
-	_, _, err = tokens.Make("b", h.Grant, access.Grant{May: access.Read}, func(string) access.Secret { return access.NewSecret() })
+	_, _, err = tokens.Make("b", h.Grant, access.Grant{May: access.Read}, access.Once{}, func(string) access.Secret { return access.NewSecret() })
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 	plain, cancel := h.While(t.Context())
 	cancel()

@@ -86,7 +86,7 @@ func (g Grant) Name(name string) error {
 // Narrow limits a query to what the holder sees. It returns an ErrForbidden if the query names
 // something else.
 func (g Grant) Narrow(q *rules.Query) error {
-	if g.Prefix == "" {
+	if q.Within = g.Prefix; g.Prefix == "" {
 		return nil
 	}
 	for _, name := range slices.Concat(q.Names, q.Prefixes) {

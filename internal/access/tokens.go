@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -22,8 +23,9 @@ const MaxTokens = 1000
 // Tokens holds the tokens of all boards, in a private ledger with an entry BOARD/ID for each. It is
 // safe for concurrent use.
 type Tokens struct {
-	l    *ledger.Ledger
-	stop context.CancelFunc
+	l     *ledger.Ledger
+	since time.Time // uses of tokens are known from this time on
+	stop  context.CancelFunc
 	done chan struct{}
 
 	mu     sync.RWMutex // guards opened
@@ -36,6 +38,7 @@ type Holder struct {
 	node  *ledger.Node
 	hash  Hash
 	rec   *ledger.Record // identifies the state of the token
+	used  atomic.Bool    // somebody has shown the token
 	valid context.Context
 	end   context.CancelCauseFunc
 }
@@ -46,7 +49,7 @@ var errNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or thi
 // Open returns the tokens in a ledger. The ledger must stay open until Close.
 func Open(l *ledger.Ledger) *Tokens {
 	ctx, stop := context.WithCancel(context.Background())
-	t := &Tokens{l: l, stop: stop, done: make(chan struct{}), opened: map[string]*Holder{}}
+	t := &Tokens{l: l, since: time.Now(), stop: stop, done: make(chan struct{}), opened: map[string]*Holder{}}
 	w := l.Watch(nil, nil)
 	go func() {
 		defer close(t.done)
@@ -91,6 +94,9 @@ func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	h, err := t.holder(n, name, id, n.Record())
 	if err != nil || !h.hash.Of(Secret(secret)) || h.Over(now) {
 		return nil, errNoToken
+	}
+	if !h.used.Load() {
+		h.used.Store(true)
 	}
 	return h, nil
 }
@@ -162,11 +168,23 @@ func Ended(ctx context.Context) error {
 	return nil
 }
 
+// A Once identifies a request for a token, so that its repeat makes no second one. The zero Once
+// identifies nothing.
+type Once struct {
+	Request string // hash of the caller and the idempotency key
+	Body    string // hash of the content
+}
+
+// repeatable is how long a request for a token can be repeated.
+const repeatable = 10 * time.Minute
+
 // Make creates a token of a board, on behalf of by. want says what the token allows. If want has no
-// end, the token ends with by. secret returns the token's secret for its ID. The errors are those
-// of Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own
-// token is no longer valid; and rules.ErrQuota.
-func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secret) (Grant, Secret, error) {
+// end, the token ends with by. secret returns the token's secret for its ID. The secret is not stored,
+// so a repeat of the request revokes the first token and makes another. The errors are those of
+// Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own token is
+// no longer valid; rules.ErrQuota; rules.ErrKeyReused for another request under the same key; and
+// rules.ErrTooLate for a repeat after 10 minutes, or after the first token was used.
+func (t *Tokens) Make(board string, by, want Grant, once Once, secret func(id string) Secret) (Grant, Secret, error) {
 	now := time.Now()
 	if want.Until.IsZero() {
 		want.Until = by.Until
@@ -185,14 +203,26 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 		if err := by.exists(tx, board); err != nil {
 			return Grant{}, err
 		}
-		if n := len(namesOf(tx, board)); n >= MaxTokens {
+		names := namesOf(tx, board)
+		n := len(names)
+		if once != (Once{}) {
+			first, err := t.first(tx, names, once, now)
+			if err != nil {
+				return Grant{}, err
+			}
+			if first != "" {
+				tx.Drop(first)
+				n--
+			}
+		}
+		if n >= MaxTokens {
 			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the limit: revoke tokens that are not used", n)
 		}
 		g := want
 		for g.ID = newID(); tx.Record(board + "/" + g.ID).Found(); {
 			g.ID = newID()
 		}
-		v, err := kept{g, secret(g.ID).Hash()}.stored()
+		v, err := kept{g, secret(g.ID).Hash(), once.Request, once.Body}.stored()
 		if err != nil {
 			return g, err
 		}
@@ -206,6 +236,34 @@ func (t *Tokens) Make(board string, by, want Grant, secret func(id string) Secre
 		return Grant{}, "", err
 	}
 	return g, secret(g.ID), nil
+}
+
+// first returns the name of the token that the first request made, or "" if there is none.
+func (t *Tokens) first(tx *ledger.Tx, names []string, once Once, now time.Time) (string, error) {
+	for _, name := range names {
+		_, id, _ := strings.Cut(name, "/")
+		k, err := readKept(id, tx.Value(name))
+		switch {
+		case err != nil:
+			return "", err
+		case k.request != once.Request:
+			continue
+		case k.body != once.Body:
+			return "", refuse.As(rules.ErrKeyReused, "another request for a link used this Idempotency-Key; each new request needs a key of its own")
+		case k.Made.Before(t.since), now.Sub(k.Made) > repeatable, t.wasUsed(name):
+			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if nobody has it", id)
+		}
+		return name, nil
+	}
+	return "", nil
+}
+
+// wasUsed reports whether somebody has shown a token to this server.
+func (t *Tokens) wasUsed(name string) bool {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	h := t.opened[name]
+	return h != nil && h.used.Load()
 }
 
 // covers returns an error if by may not create or revoke a token.

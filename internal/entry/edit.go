@@ -28,6 +28,9 @@ type Edit struct {
 	Restore *Restore
 	// Cond tests the entry before the commit.
 	Cond Cond
+	// Seen is what the writer of a put knew of the entry: Version 0 if nothing, or nil if that is not
+	// reported. It is no condition: the answer reports what else the put replaced.
+	Seen *Tag
 	// Force ignores declarations. It is not sent to a server.
 	Force bool
 	// Bad is why the edit can't be made, found when it was built. A commit returns it.
@@ -191,6 +194,9 @@ func (e Edit) AppendJSON(dst []byte) []byte {
 	if len(e.Cond.Is) == 1 {
 		o.Text("if", e.Cond.Is[0].String())
 	}
+	if e.Seen != nil {
+		o.Text("seen", e.Seen.String())
+	}
 	out := e.Op.AppendJSON(o.Dst)
 	out[len(o.Dst)] = ',' // where the Op's object starts
 	return out
@@ -202,9 +208,9 @@ func (e Edit) MarshalJSON() ([]byte, error) { return e.AppendJSON(nil), nil }
 // ReadEdit reads an edit strictly, in the form of AppendJSON. The error wraps value.ErrInvalid.
 func ReadEdit(data []byte) (e Edit, err error) {
 	var verb string
-	var prefix, cond []byte
+	var prefix, cond, seen []byte
 	r := scan.New(data)
-	err = r.Fields(value.MaxDepth, scan.Maybe("op", &verb), scan.Maybe("name", &e.Name), scan.Maybe("prefix", &prefix), scan.Maybe("if", &cond))
+	err = r.Fields(value.MaxDepth, scan.Maybe("op", &verb), scan.Maybe("name", &e.Name), scan.Maybe("prefix", &prefix), scan.Maybe("if", &cond), scan.Maybe("seen", &seen))
 	if err != nil {
 		return e, refuse.As(value.ErrInvalid, "it can't be read: %v", err)
 	}
@@ -218,11 +224,23 @@ func ReadEdit(data []byte) (e Edit, err error) {
 		return e, err
 	}
 	if cond != nil {
-		if e.Cond, err = readIf(cond); err != nil {
+		tag, err := readTag("if", cond)
+		if err != nil {
 			return e, err
 		}
+		e.Cond = Cond{Is: []Tag{tag}}
 	}
-	e.Op, err = value.ParseOp(data, "name", "if")
+	if seen != nil {
+		tag, err := readTag("seen", seen)
+		if err != nil {
+			return e, err
+		}
+		e.Seen = &tag
+	}
+	e.Op, err = value.ParseOp(data, "name", "if", "seen")
+	if err == nil && e.Seen != nil && e.Op.Verb != value.Put {
+		err = refuse.As(value.ErrInvalid, `"seen" belongs to a put, not to %s`, e.Op.Verb)
+	}
 	return e, err
 }
 
@@ -298,15 +316,21 @@ func readRestore(data []byte) (e Edit, err error) {
 	return e, nil
 }
 
-// readIf reads a condition: an ETag, a version, or 0 for absent.
-func readIf(raw []byte) (Cond, error) {
+// readTag reads the tag of an entry: an ETag, a version, or 0 for absent.
+func readTag(member string, raw []byte) (Tag, error) {
 	text := string(raw)
 	if raw[0] == '"' {
 		text, _ = scan.New(raw).String()
 	}
 	t := ParseTag(strings.Trim(text, `"`))
 	if t.Version == Never {
-		return Cond{}, refuse.As(value.ErrInvalid, `"if" is %s; it must be an ETag, a version, or 0 for absent`, raw)
+		return t, refuse.As(value.ErrInvalid, "%s is %s; it must be an ETag, a version, or 0 for absent", scan.Quote(member), raw)
 	}
-	return Cond{Is: []Tag{t}}, nil
+	return t, nil
+}
+
+// NewerThan reports whether an entry with tag t was stored after one with the tag other, or after it was
+// absent.
+func (t Tag) NewerThan(other Tag) bool {
+	return t.Version > other.Version || other.At != 0 && t.At > other.At
 }

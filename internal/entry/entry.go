@@ -79,6 +79,23 @@ func (e Entry) appendRest(dst []byte) []byte {
 	return append(dst, '}')
 }
 
+// AppendReplaced appends an entry that a put replaced: AppendJSON without its name and its writer's
+// instance. The value is left out if it is no longer known.
+func (e Entry) AppendReplaced(dst []byte) []byte {
+	dst = append(dst, '{')
+	if !e.Value.IsZero() {
+		dst = append(append(append(dst, `"kind":"`...), e.Value.Kind().String()...), `","value":`...)
+		dst = append(e.Value.AppendJSON(dst), ',')
+	}
+	e.From = ""
+	from := len(dst)
+	dst = e.appendRest(dst)
+	return append(dst[:from], dst[from+1:]...) // without the comma
+}
+
+// ReadReplaced reads what AppendReplaced writes.
+func ReadReplaced(r *scan.Reader) (Entry, error) { return Read(r) }
+
 // JSONLen returns an upper bound of the length of AppendJSON, or AppendBare, that is not much
 // larger.
 func (e Entry) JSONLen(bare bool) int {

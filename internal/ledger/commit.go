@@ -345,6 +345,9 @@ func (l *Ledger) show(n *Node, rec *Record) {
 	if l.live >= 0 {
 		l.count(n.Name, n.Record().Value, rec.Value)
 	}
+	if n.Record().Found() != rec.Found() {
+		l.naming.Add(1)
+	}
 	l.ring.add(rec.Version, n)
 	n.set(rec)
 }

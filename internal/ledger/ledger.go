@@ -107,6 +107,7 @@ type Ledger struct {
 	found      int   // the number of names with a value, if live is counted
 
 	version atomic.Int64 // of the visible state; stored under mu
+	naming  atomic.Int64 // counts how often a name appeared or went, or a declaration changed
 	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
 	counted atomic.Bool  // live is kept up to date; stored under mu
 
@@ -121,6 +122,11 @@ type Ledger struct {
 	compacting bool
 
 	closed chan struct{} // closed by Close
+
+	attached struct {
+		once sync.Once
+		x    any
+	}
 }
 
 // ErrClosed is returned for a closed ledger.
@@ -268,8 +274,29 @@ func (l *Ledger) KeysClosed() bool {
 	return l.keysClosed
 }
 
+// Naming returns a number that changes when a name appears or goes, or a declaration changes.
+func (l *Ledger) Naming() int64 { return l.naming.Load() }
+
+// Attached returns the result of the first call of build. It lets a caller keep what it computed from
+// the ledger as long as the ledger.
+func (l *Ledger) Attached(build func() any) any {
+	l.attached.once.Do(func() { l.attached.x = build() })
+	return l.attached.x
+}
+
+// Declared returns the declaration with an ID, if there is one.
+func (l *Ledger) Declared(id string) (entry.Declared, bool) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	d, ok := l.keys[id]
+	return d, ok
+}
+
 // adoptKeys applies declarations and withdrawals. mu must be held.
 func (l *Ledger) adoptKeys(keys []entry.Declared) {
+	if len(keys) > 0 {
+		l.naming.Add(1)
+	}
 	for _, k := range keys {
 		if k.Gone {
 			delete(l.keys, k.ID())

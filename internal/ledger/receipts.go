@@ -26,6 +26,9 @@ type Receipt struct {
 	Status   int64  // the status that was answered
 	Changed  string // for each edit 1 if it changed something, else 0
 	Taken    []byte // JSON: a list of what each edit took, null for nothing; nil if none took anything
+	// Replaced holds for each edit the version that a put replaced without having seen it, or 0; nil if
+	// none did.
+	Replaced []int64
 
 	Version int64 // of the commit
 	At      int64 // its time
@@ -42,15 +45,19 @@ func (r *Receipt) who() receiptID { return receiptID{r.Token, r.Instance, ""} }
 
 func (r *Receipt) size() int64 {
 	const overhead = 200
-	return int64(overhead + len(r.Token) + len(r.Instance) + len(r.Key) + len(r.Hash) + len(r.Changed) + len(r.Taken))
+	return int64(overhead + len(r.Token) + len(r.Instance) + len(r.Key) + len(r.Hash) + len(r.Changed) + len(r.Taken) + 8*len(r.Replaced))
 }
 
 // fields returns the members of a receipt, with version and at if its line is not that of its
 // commit.
 func (r *Receipt) fields(version, at *int64) []scan.Field {
+	replaced := scan.List(&r.Replaced, (*scan.Reader).Int, func(n int64, dst []byte) []byte { return appendInt(dst, n) })
+	if r.Replaced == nil {
+		replaced.Write = nil
+	}
 	return []scan.Field{
 		scan.Always("key", &r.Key), scan.Always("hash", &r.Hash), scan.Maybe("instance", &r.Instance), scan.Maybe("token", &r.Token),
-		scan.Always("status", &r.Status), scan.Always("changed", &r.Changed), scan.Maybe("taken", &r.Taken),
+		scan.Always("status", &r.Status), scan.Always("changed", &r.Changed), scan.Maybe("taken", &r.Taken), scan.Maybe("replaced", replaced),
 		scan.Maybe("version", version), scan.Maybe("at", at),
 	}
 }

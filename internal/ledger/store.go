@@ -186,6 +186,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.receipts.reset(l.head.Header.Receipts)
 		l.keysClosed = false
 		clear(l.keys)
+		l.naming.Add(1)
 		l.oldest = l.head.Header.Oldest
 	}
 	for _, t := range im.told {

@@ -184,12 +184,7 @@ func owe(owes []string, name string) []string {
 func (tx *Tx) Schema() int64 { return tx.schema }
 
 // Declared returns the declaration with an ID, if there is one.
-func (tx *Tx) Declared(id string) (entry.Declared, bool) {
-	tx.l.mu.RLock()
-	defer tx.l.mu.RUnlock()
-	d, ok := tx.l.keys[id]
-	return d, ok
-}
+func (tx *Tx) Declared(id string) (entry.Declared, bool) { return tx.l.Declared(id) }
 
 // Keys returns the declarations before this Tx, by name.
 func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }

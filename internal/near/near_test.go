@@ -28,6 +28,14 @@ func TestMatch(t *testing.T) {
 		{"harvest/min", "harvest/max", ""},
 		{"gate/open", "gate/shut", ""},
 		{"tank", "tank/litres", ""},
+		{"a-b_c.d", "A_b/c-d", "separators"},
+		{"hose-queue_end", "hosequeueend", "separators"},
+		{"tank/lit.res", "tank/litres/old", ""},
+		{"bed", "beds", "one letter"},
+		{"bed/C4", "beds/C4", "one letter"},
+		{"tank/bed", "tank/bead", ""},
+		{"frost/warning", "frots/warning", "one letter"},
+		{"gate/open", "gaet/open", ""},
 	} {
 		for _, got := range []string{near.Match(c.a, c.b), near.Match(c.b, c.a)} {
 			if c.how == "" {

@@ -24,6 +24,8 @@ type Page struct {
 	Whole   bool     // it is a full snapshot of the selection, not a delta
 	Next    string   // the name after which the next page starts
 	Results []Result // of a commit: one per edit
+	// Findings are the names that were requested or created and nearly match others.
+	Findings []Near
 }
 
 // MaxPage is the maximum size of a page in bytes as sent, unless one entry alone is larger.
@@ -43,6 +45,7 @@ type Query struct {
 	After    string      // only names after this one
 	Limit    int         // 0 means no limit
 	Bare     bool        // without values
+	Within   string      // findings mention only names with this prefix
 }
 
 // Has reports whether the query selects a name.
@@ -129,6 +132,9 @@ func (q Query) Read(l *ledger.Ledger) (Page, error) {
 	} else if q.After != "" && len(q.Since) > 0 {
 		return page, startAgain(page.Board)
 	}
+	if q.After == "" {
+		page.Findings = q.near(l, since.Version)
+	}
 	fill := filling{q: q, page: &page}
 	for e := range q.changed(snap, since.Version) {
 		if (e.Found() || !page.Whole) && !fill.add(e.Entry()) {
@@ -136,6 +142,14 @@ func (q Query) Read(l *ledger.Ledger) (Page, error) {
 		}
 	}
 	return page, nil
+}
+
+// near returns the names near the absent ones of the query, if they are newer than a version.
+func (q Query) near(l *ledger.Ledger, after int64) []Near {
+	if len(q.Names) == 0 {
+		return nil
+	}
+	return nearNames(l, q.Within, after, q.Names...)
 }
 
 // Fill adds the selected ones of entries, which are in order of their names, to a page.
@@ -190,7 +204,8 @@ func (q Query) oldest(l *ledger.Ledger) (oldest mark.Mark, known bool) {
 	return oldest, len(q.Since) > 0
 }
 
-// Unchanged reports whether nothing in the selection has changed since a mark. It also returns the
+// Unchanged reports whether nothing in the selection has changed since a mark, and no name has appeared
+// that is near to a selected one. It also returns the
 // present mark.
 func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchanged bool) {
 	if now = mark.At(l, l.Version()); now == m {
@@ -205,7 +220,7 @@ func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchange
 	for range q.changed(snap, m.Version) {
 		return now, false
 	}
-	return now, true
+	return now, len(q.near(l, m.Version)) == 0
 }
 
 // changed returns the selected names that changed after a version, in byte order, including removed

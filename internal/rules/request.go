@@ -38,6 +38,7 @@ type Request struct {
 func HashOf(call string, edits []entry.Edit) string {
 	b := []byte(call)
 	for _, e := range edits {
+		e.Seen = nil // a repeat can have seen more
 		b = fmt.Appendf(e.AppendJSON(append(b, 0)), "%v", e.Cond)
 	}
 	sum := sha256.Sum256(b)
@@ -63,6 +64,7 @@ func (r *Request) keep(tx *ledger.Tx, j *judgement) {
 	receipt := ledger.Receipt{Token: r.Token, Instance: r.Instance, Key: r.Key, Hash: r.Hash, Status: int64(j.status)}
 	changed := make([]byte, len(j.results))
 	var taken []value.Value
+	var replaced []int64
 	for i, one := range j.results {
 		changed[i] = '0'
 		if one.Changed {
@@ -74,10 +76,17 @@ func (r *Request) keep(tx *ledger.Tx, j *judgement) {
 		if taken != nil {
 			taken[i] = one.Taken
 		}
+		if one.Replaced != nil {
+			if replaced == nil {
+				replaced = make([]int64, len(j.results))
+			}
+			replaced[i] = one.Replaced.Version
+		}
 	}
 	if receipt.Changed = string(changed); taken != nil {
 		receipt.Taken = scan.List(&taken, nil, value.Value.AppendJSON).Write(nil)
 	}
+	receipt.Replaced = replaced
 	tx.Keep(receipt)
 }
 
@@ -105,6 +114,9 @@ func (j *judgement) repeat(tx *ledger.Tx, edits []entry.Edit, done *ledger.Recei
 		if i < len(taken) {
 			result.Taken = taken[i]
 		}
+		if i < len(done.Replaced) && done.Replaced[i] > 0 { // the value is in the history
+			result.Replaced = &entry.Entry{Name: e.Name, Version: done.Replaced[i]}
+		}
 		j.results = append(j.results, result)
 		switch {
 		case e.Reset:
@@ -131,4 +143,35 @@ func (j *judgement) touched(tx *ledger.Tx, of entry.Restore, version int64) {
 func (j *judgement) notePresent(tx *ledger.Tx, name string) {
 	rec := tx.Record(name)
 	j.note(name, rec, rec.Value)
+}
+
+// Recall completes what a repeated request replaced, from the history. What the history no longer holds
+// stays a version without a value.
+func (o Outcome) Recall(l *ledger.Ledger) error {
+	for _, r := range o.Results {
+		if r.Replaced == nil || !r.Replaced.Value.IsZero() {
+			continue
+		}
+		name, version := r.Replaced.Name, r.Replaced.Version
+		past, _, err := l.HistoryOf(ledger.HistoryQuery{Limit: 1, Before: version + 1, Has: func(other string) bool { return other == name }})
+		if err != nil {
+			return err
+		}
+		for _, c := range past {
+			if c.Version == version {
+				*r.Replaced = entry.Entry{Name: name, Value: c.Changes[0].New, Version: version, Updated: c.Time, By: c.By}
+			}
+		}
+	}
+	return nil
+}
+
+// Replaced reports whether an edit replaced something that its writer had not seen.
+func (o Outcome) Replaced() bool {
+	for _, r := range o.Results {
+		if r.Replaced != nil {
+			return true
+		}
+	}
+	return false
 }

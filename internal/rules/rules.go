@@ -58,6 +58,8 @@ type Outcome struct {
 	Entries []entry.Entry // the present entries of the names in the edits
 	Gone    []entry.Gone  // those of the names that are absent
 	Results []Result      // one per edit
+	// Findings are the undeclared names that the commit created and that nearly match others.
+	Findings []Near
 	Status  int           // the status to answer with; 0 if the Call has none
 	Work    int64         // how many bytes the edits encoded
 	// Repeated reports that the request was done before.
@@ -82,6 +84,9 @@ func (o Outcome) Since() mark.Mark {
 type Result struct {
 	Changed bool
 	Taken   value.Value // the item that a Take removed
+	// Replaced is what a put replaced although its writer had not seen it (Edit.Seen), and another
+	// client had stored it; else nil.
+	Replaced *entry.Entry
 }
 
 // Commit makes edits in order, all or none. It evaluates them when the commit is first in the
@@ -101,7 +106,11 @@ func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	return j.outcome(result), nil
+	out := j.outcome(result)
+	if !out.Repeated {
+		out.Findings = createdNear(l, c.Prefix, j.createdNames())
+	}
+	return out, nil
 }
 
 // CommitNew is Commit for a board that does not exist yet. It calls create only if the commit
@@ -134,6 +143,7 @@ type judgement struct {
 	at      map[string]int // index of a name in noted; made if there are more than a few
 	widen   bool
 	prefix  string
+	from    string // the caller's instance
 	work    int64 // encoded bytes
 	maxWork int64 // 0 means no limit
 	status  int
@@ -142,7 +152,7 @@ type judgement struct {
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, maxWork: c.Limits.Work,
+		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, from: c.Who.From, maxWork: c.Limits.Work,
 	}
 	if c.Allowed != nil {
 		if err := c.Allowed(); err != nil {
@@ -205,13 +215,20 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 
 // created reports whether the commit creates an entry.
 func (j *judgement) created() bool {
+	return slices.ContainsFunc(j.noted, noted.isNew)
+}
+
+// createdNames returns the names that the commit creates.
+func (j *judgement) createdNames() (names []string) {
 	for _, one := range j.noted {
-		if !one.now.IsZero() && !one.before.Found() {
-			return true
+		if one.isNew() {
+			names = append(names, one.name)
 		}
 	}
-	return false
+	return names
 }
+
+func (n noted) isNew() bool { return !n.now.IsZero() && !n.before.Found() }
 
 // edit makes one edit.
 func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
@@ -258,8 +275,13 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 		}
 		tx.Put(e.Name, enc)
 	}
+	r := Result{Changed: !value.Equal(now, next), Taken: taken}
+	if e.Seen != nil && r.Changed && j.index(e.Name) < 0 && rec.Found() && rec.Tag().NewerThan(*e.Seen) && (rec.From == "" || rec.From != j.from) {
+		was := ledger.Named{Name: e.Name, Record: rec}.Entry()
+		r.Replaced = &was
+	}
 	j.note(e.Name, rec, next)
-	return Result{Changed: !value.Equal(now, next), Taken: taken}, nil
+	return r, nil
 }
 
 // A noted name has its value before and after the edits.
@@ -272,17 +294,20 @@ type noted struct {
 // few is how many names are searched linearly.
 const few = 8
 
+// index returns the position of a name in noted, or -1.
+func (j *judgement) index(name string) int {
+	if j.at == nil {
+		return slices.IndexFunc(j.noted, func(one noted) bool { return one.name == name })
+	}
+	if i, known := j.at[name]; known {
+		return i
+	}
+	return -1
+}
+
 // note records the effect of an edit on an entry.
 func (j *judgement) note(name string, before *ledger.Record, now value.Value) {
-	at := -1
-	if j.at != nil {
-		if i, known := j.at[name]; known {
-			at = i
-		}
-	} else {
-		at = slices.IndexFunc(j.noted, func(one noted) bool { return one.name == name })
-	}
-	if at >= 0 {
+	if at := j.index(name); at >= 0 {
 		j.noted[at].now = now
 		return
 	}

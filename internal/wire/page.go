@@ -18,11 +18,15 @@ func pageFields(p *Page, write func(entry.Entry, []byte) []byte) (head []scan.Fi
 	if p.Results == nil {
 		results.Write = nil
 	}
+	findings := scan.List(&p.Findings, readNear, AppendNear)
+	if p.Findings == nil {
+		findings.Write = nil
+	}
 	return []scan.Field{scan.Always("board", &p.Board), scan.Always("version", &p.Version), scan.Always("mark", &p.Mark), scan.Maybe("since", &p.Since)},
 		scan.Always("entries", scan.List(&p.Entries, entry.Read, write)),
 		[]scan.Field{
 			scan.Always("gone", scan.List(&p.Gone, entry.ReadGone, entry.Gone.AppendJSON)),
-			scan.Always("whole", &p.Whole), scan.Maybe("next", &p.Next), scan.Maybe("results", results),
+			scan.Always("whole", &p.Whole), scan.Maybe("next", &p.Next), scan.Maybe("results", results), scan.Maybe("findings", findings),
 		}
 }
 
@@ -65,8 +69,21 @@ func ReadPage(data []byte) (*Page, error) {
 	return p, err
 }
 
-func resultFields(r *rules.Result, taken *[]byte) []scan.Field {
-	return []scan.Field{scan.Always("changed", &r.Changed), scan.Maybe("taken", taken)}
+func nearFields(n *rules.Near) []scan.Field {
+	return []scan.Field{scan.Always("name", &n.Name), scan.Always("near", &n.Near), scan.Maybe("by", &n.By)}
+}
+
+// AppendNear appends a finding about a name as an object.
+func AppendNear(n rules.Near, dst []byte) []byte { return scan.AppendFields(dst, nearFields(&n)...) }
+
+func readNear(r *scan.Reader) (n rules.Near, err error) {
+	err = r.Fields(value.MaxDepth, nearFields(&n)...)
+	return n, err
+}
+
+// resultFields returns the members of a result. replaced holds those of its entry.
+func resultFields(r *rules.Result, taken *[]byte, replaced scan.Form) []scan.Field {
+	return []scan.Field{scan.Always("changed", &r.Changed), scan.Maybe("taken", taken), scan.Maybe("replaced", replaced)}
 }
 
 func appendResult(r rules.Result, dst []byte) []byte {
@@ -74,12 +91,21 @@ func appendResult(r rules.Result, dst []byte) []byte {
 	if !r.Taken.IsZero() {
 		taken = r.Taken.AppendJSON(nil)
 	}
-	return scan.AppendFields(dst, resultFields(&r, &taken)...)
+	replaced := scan.Form{}
+	if r.Replaced != nil {
+		replaced.Write = r.Replaced.AppendReplaced
+	}
+	return scan.AppendFields(dst, resultFields(&r, &taken, replaced)...)
 }
 
 func readResult(r *scan.Reader) (out rules.Result, err error) {
 	var taken []byte
-	err = r.Fields(value.MaxDepth, resultFields(&out, &taken)...)
+	replaced := scan.Form{Read: func(r *scan.Reader) error {
+		e, err := entry.ReadReplaced(r)
+		out.Replaced = &e
+		return err
+	}}
+	err = r.Fields(value.MaxDepth, resultFields(&out, &taken, replaced)...)
 	if err == nil && taken != nil {
 		out.Taken, err = value.ParseAny(taken)
 	}

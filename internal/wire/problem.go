@@ -16,6 +16,7 @@ type Problem struct {
 	Status     int
 	Detail     string       // a sentence for people
 	Entry      *entry.Entry // with conflict: the present entry
+	Near       []string     // with absent: names that the requested one nearly matches
 	Op         int          // the index of the refused edit of a commit; -1 if it is about the whole commit
 	RetryAfter int          // seconds; 0 means unknown
 	Request    string       // the id of the request in the log
@@ -42,9 +43,13 @@ func (p *Problem) fields(code, title *string, status, op *int64) []scan.Field {
 	if p.Entry != nil {
 		has.Write = p.Entry.AppendJSON
 	}
+	near := scan.List(&p.Near, (*scan.Reader).String, func(s string, dst []byte) []byte { return scan.AppendString(dst, s) })
+	if p.Near == nil {
+		near.Write = nil
+	}
 	fields := []scan.Field{
 		scan.Always("title", title), scan.Always("status", status), scan.Always("code", code), scan.Always("detail", &p.Detail),
-		scan.Maybe("entry", has), scan.Maybe("request", &p.Request),
+		scan.Maybe("entry", has), scan.Maybe("near", near), scan.Maybe("request", &p.Request),
 	}
 	if op != nil {
 		fields = append(fields, scan.Always("op", op))
