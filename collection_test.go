@@ -321,7 +321,7 @@ func TestRecordsKey(t *testing.T) {
 	assert.ErrorContains(t, err, "a planting has a bed")
 	assert.Zero(t, r.Len())
 	id := must(r.Add(planting{Crop: "peas", Bed: "C4"}))(t)
-	one := beds.One(id).In(ns)
+	one := beds.At(id).In(ns)
 	_, err = one.Update(func(p planting) (planting, error) { p.Bed = ""; return p, nil })
 	assert.ErrorIs(t, err, pantry.ErrInvalid, "the variable of one record has the rules of all")
 	require.NoError(t, one.Set(planting{Crop: "peas", Bed: "B2"}))

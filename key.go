@@ -349,6 +349,18 @@ func init() {
 		k, ok := key.(interface{ hasRules() bool })
 		return ok && k.hasRules()
 	}
+	keyhook.Check = func(key any) func(value.Value) error {
+		if !keyhook.Checks(key) {
+			return nil
+		}
+		k, ok := key.(AnyKey)
+		if !ok {
+			return nil
+		}
+		return func(v value.Value) error { _, err := k.kept(v); return err }
+	}
+	keyhook.Part = func(key any, id string) string { return key.(interface{ part(string) string }).part(id) }
+	keyhook.ID = func(key any, part string) string { return key.(interface{ id(string) string }).id(part) }
 }
 
 // structure returns the members of an Object's struct, else nil.

@@ -661,7 +661,7 @@ func TestAtTakesAnyText(t *testing.T) {
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 	assert.NoError(t, long.Clear())
 	assert.ErrorIs(t, ns.Commit(func(b *pantry.Batch) error { return watered.At(strings.Repeat("x", 249)).In(b).Set(1) }), pantry.ErrInvalid)
-	assert.ErrorIs(t, pantry.RecordsOf[struct{ A int }]("r").One("a/..").In(ns).Set(struct{ A int }{1}), pantry.ErrInvalid)
+	assert.ErrorIs(t, pantry.RecordsOf[struct{ A int }]("r").At("a/..").In(ns).Set(struct{ A int }{1}), pantry.ErrInvalid)
 	for e := range ns.Entries("") {
 		assert.NoError(t, pantry.CheckName(e.Name))
 	}

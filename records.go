@@ -10,25 +10,79 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/records"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )
 
-// A RecordsKey declares a collection: see RecordsOf. It is immutable and safe for concurrent use.
-type RecordsKey[T any] struct{ one Key[T] }
+// A RecordsKey declares a collection: see RecordsOf and Family. It is immutable and safe for concurrent
+// use.
+type RecordsKey[T any] struct {
+	one    Key[T]
+	family bool // ids are any text, as in Key.At
+}
 
-// RecordsOf declares a collection of structs, or of maps from text (map[string]value.Value). Each
-// record is an entry under name + "/" + id. An id is a text without "/" that is valid in a name.
-// Add uses numbers as ids.
+// RecordsOf declares a collection of records of any type that List accepts, mostly structs. Each record
+// is an entry under name + "/" + id. An id is a text without "/" that is valid in a name. Add uses
+// numbers as ids. The default of a record is the zero T.
 func RecordsOf[T any](name string) RecordsKey[T] {
 	var none T
-	if t := reflect.TypeFor[T](); t.Kind() == reflect.Map && t.Key().Kind() == reflect.String {
-		return RecordsKey[T]{composite(name, value.KindMap, none, none)}
+	switch any(none).(type) {
+	case []byte:
+		return RecordsKey[T]{one: any(Bytes(name, nil)).(Key[T])}
+	case time.Time:
+		return RecordsKey[T]{one: any(Time(name, time.Time{})).(Key[T])}
 	}
-	return RecordsKey[T]{Object(name, none)}
+	kind := value.KindNone
+	switch t := reflect.TypeFor[T](); t.Kind() {
+	case reflect.Bool:
+		kind = value.KindBool
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint8, reflect.Uint16, reflect.Uint32:
+		kind = value.KindInt
+	case reflect.Float32, reflect.Float64:
+		kind = value.KindFloat
+	case reflect.String:
+		kind = value.KindText
+	case reflect.Slice:
+		kind = value.KindList
+	case reflect.Map:
+		kind = value.KindMap
+	case reflect.Struct:
+		return RecordsKey[T]{one: Object(name, none)}
+	default:
+		misuse("RecordsOf %s can't store %s; use a struct, or a type that List accepts", name, t)
+	}
+	return RecordsKey[T]{one: composite(name, kind, none, none)}
+}
+
+// Family declares all of k.At(…) as one collection, with the default and the rules of k: for example a
+// counter for each gardener, all of which are read, sorted and cleared as one. The id of a record is
+// the text that At takes.
+func Family[T any](k Key[T]) RecordsKey[T] {
+	if k.definition().sealed {
+		misuse("Family of %s: sealed keys have no collections", k.Name())
+	}
+	return RecordsKey[T]{one: k, family: true}
+}
+
+// part returns the part of an entry's name for an id.
+func (k RecordsKey[T]) part(id string) string {
+	if k.family {
+		return escapePart(id)
+	}
+	return id
+}
+
+// id is the inverse of part.
+func (k RecordsKey[T]) id(part string) string {
+	if k.family {
+		return unescapePart(part)
+	}
+	return part
 }
 
 // Check allows only records for which rule returns nil: see Key.Check. rule is not called for the
@@ -39,30 +93,47 @@ func (k RecordsKey[T]) Check(rule func(T) error) RecordsKey[T] {
 	}
 	d := *k.one.definition()
 	d.rules = append(slices.Clone(d.rules), rule)
-	return RecordsKey[T]{Key[T]{&d}}
+	k.one = Key[T]{&d}
+	return k
 }
 
 // About describes the records in a few words.
 func (k RecordsKey[T]) About(text string) RecordsKey[T] {
 	d := *k.one.definition()
 	d.about = text
-	return RecordsKey[T]{Key[T]{&d}}
+	k.one = Key[T]{&d}
+	return k
 }
 
 // Name returns the collection's name: the first part of its entries' names.
 func (k RecordsKey[T]) Name() string { return k.one.Name() }
 
-// Kind returns the kind of a record: map.
-func (k RecordsKey[T]) Kind() value.Kind { return value.KindMap }
+// Kind returns the kind of a record.
+func (k RecordsKey[T]) Kind() value.Kind { return k.one.Kind() }
 
-// One returns the key of the record with an id, for a Var of its own. A text that can't be an id is
-// ErrInvalid when it is written.
-func (k RecordsKey[T]) One(id string) Key[T] { return k.one.member(id) }
+// At returns the key of the record with an id. A text that can't be an id is ErrInvalid when it is
+// written.
+func (k RecordsKey[T]) At(id string) Key[T] {
+	part := k.part(id)
+	m := k.one.member(part)
+	if m.d.unnameable == nil {
+		m.d.unnameable = oneID(id, part)
+	}
+	return m
+}
+
+// oneID returns an ErrInvalid if the part of a name for an id is more than one part.
+func oneID(id, part string) error {
+	if strings.Contains(part, "/") {
+		return refuse.As(ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
+	}
+	return nil
+}
 
 // Declared returns the declaration: a family.
 func (k RecordsKey[T]) Declared() []DeclaredKey {
 	d := k.one.definition()
-	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Family: true}}
+	return []DeclaredKey{{Name: d.name, Kind: d.kind, About: d.about, Min: d.min, Max: d.max, Keep: d.keep, Choices: d.choice, Family: true}}
 }
 
 // structure returns the members of the records' struct, or nil for maps.
@@ -79,8 +150,9 @@ func (k RecordsKey[T]) examine(ns *Namespace) {
 
 // Records is a collection in a namespace or in a batch. It is safe for concurrent use.
 type Records[T any] struct {
-	k  Key[T]
-	at Local
+	key RecordsKey[T]
+	k   Key[T] // key.one
+	at  Local
 }
 
 // In returns the collection for this key in a namespace or in a batch.
@@ -89,7 +161,7 @@ func (k RecordsKey[T]) In(at Local) Records[T] {
 		misuse("In of %s needs a *Namespace or a *Batch, not nil", k.Name())
 	}
 	at.namespace().noteUse(k.Name(), "")
-	return Records[T]{k.one, at}
+	return Records[T]{k, k.one, at}
 }
 
 func (r Records[T]) namespace() *Namespace {
@@ -101,10 +173,10 @@ func (r Records[T]) namespace() *Namespace {
 
 // record returns the variable of one record.
 func (r Records[T]) record(op, id string) (Var[T], error) {
-	name := r.k.d.name + "/" + id
-	err := CheckName(name)
-	if err == nil && strings.Contains(id, "/") {
-		err = refuse.As(ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
+	part := r.key.part(id)
+	err := CheckName(r.k.d.name + "/" + part)
+	if err == nil {
+		err = oneID(id, part)
 	}
 	if err != nil {
 		return Var[T]{}, wrap(op, r.namespace().name, r.k.d.name, err)
@@ -112,9 +184,12 @@ func (r Records[T]) record(op, id string) (Var[T], error) {
 	return r.one(id, r.at), nil
 }
 
+// name returns the name of a record's entry.
+func (r Records[T]) name(id string) string { return r.k.d.name + "/" + r.key.part(id) }
+
 // one returns the variable of one record, for one operation.
 func (r Records[T]) one(id string, at Local) Var[T] {
-	return passing(at.namespace(), r.k.member(id).d, at.batch()).variable()
+	return passing(at.namespace(), r.key.At(id).d, at.batch()).variable()
 }
 
 // inBatch makes a change in the collection's batch, or in a batch of its own.
@@ -167,23 +242,9 @@ func (r Records[T]) last(b *Batch) (int64, error) {
 	}
 	var last int64
 	for _, e := range r.entries() {
-		last = max(last, number(e.id))
+		last = max(last, records.Number(e.id))
 	}
 	return last, nil
-}
-
-// number returns the number that an id is, or -1.
-func number(id string) int64 {
-	for _, c := range id {
-		if c < '0' || c > '9' {
-			return -1
-		}
-	}
-	n, err := strconv.ParseInt(id, 10, 64)
-	if err != nil {
-		return -1
-	}
-	return n
 }
 
 // Put stores a record under an id and replaces an existing one. Members of the existing record that
@@ -193,7 +254,7 @@ func (r Records[T]) Put(id string, x T) error {
 		return err
 	}
 	return r.inBatch("put", func(b *Batch) error {
-		if n := number(id); n > 0 {
+		if n := records.Number(id); n > 0 {
 			last, err := r.last(b)
 			if err != nil {
 				return err
@@ -247,10 +308,10 @@ func (r Records[T]) Get(id string) (x T) {
 func (r Records[T]) Clear() error {
 	return r.inBatch("clear", func(b *Batch) error {
 		var ids []string
-		for _, e := range (Records[T]{r.k, b}).unordered() {
+		for _, e := range (Records[T]{r.key, r.k, b}).unordered() {
 			ids = append(ids, e.id)
 		}
-		return Records[T]{r.k, b}.Drop(ids...)
+		return Records[T]{r.key, r.k, b}.Drop(ids...)
 	})
 }
 
@@ -271,7 +332,7 @@ func (r Records[T]) Drop(ids ...string) error {
 			}
 		}
 		for _, id := range ids {
-			if err := b.set(r.k.d.name+"/"+id, value.Value{}); err != nil {
+			if err := b.set(r.name(id), value.Value{}); err != nil {
 				return err
 			}
 		}
@@ -296,8 +357,8 @@ func (r Records[T]) unordered() []recordEntry {
 	ns, prefix := r.namespace(), r.k.d.name+"/"
 	var out []recordEntry
 	keep := func(name string, rec *ledger.Record) {
-		if id := name[len(prefix):]; rec.Found() && !strings.Contains(id, "/") {
-			out = append(out, recordEntry{id, rec})
+		if part := name[len(prefix):]; rec.Found() && !strings.Contains(part, "/") {
+			out = append(out, recordEntry{r.key.id(part), rec})
 		}
 	}
 	if b := r.at.batch(); b != nil && !b.ended {
@@ -317,14 +378,8 @@ func (r Records[T]) unordered() []recordEntry {
 // inOrder sorts numbers first, by size, and then the other ids in the order of adding. Ids of one
 // commit, and absent ones, are in byte order.
 func inOrder(a, b recordEntry) int {
-	x, y := number(a.id), number(b.id)
-	switch {
-	case x >= 0 && y >= 0:
-		return cmp.Or(cmp.Compare(x, y), strings.Compare(a.id, b.id))
-	case x >= 0:
-		return -1
-	case y >= 0:
-		return 1
+	if order, decided := records.Compare(a.id, b.id); decided {
+		return order
 	}
 	return cmp.Or(cmp.Compare(a.added(), b.added()), strings.Compare(a.id, b.id))
 }
@@ -355,7 +410,7 @@ func (r Records[T]) all() iter.Seq2[string, T] {
 		for _, e := range r.entries() {
 			x, err := r.k.d.decode(e.rec.Value)
 			if err != nil {
-				ns.prob.report(r.k.d.name+"/"+e.id, e.rec, unusable(e.rec.Value, err))
+				ns.prob.report(r.name(e.id), e.rec, unusable(e.rec.Value, err))
 				continue
 			}
 			if !yield(e.id, x) {
@@ -386,6 +441,33 @@ func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
 	}
 }
 
+// At returns one record as a variable, on which Add, Raise, Append and the like work. Writing it creates
+// the record. A text that can't be an id is ErrInvalid when the variable is written.
+func (r Records[T]) At(id string) Var[T] {
+	r.namespace() // it panics for a zero Records
+	return r.key.At(id).In(r.at)
+}
+
+// An ItemChange is a change of one record: see Records.Changes.
+type ItemChange[T any] struct {
+	Old, New T    // the zero T where there was or is no usable record
+	Had, Has bool // whether the record existed before, and exists now
+	First    bool // the record existed when Changes began
+}
+
+// Changes yields every record now, with First set, and then each record that was added, changed or
+// dropped. A slow body gets several changes of one record as one. It ends as Watch does.
+func (r Records[T]) Changes(ctx context.Context) iter.Seq2[string, ItemChange[T]] {
+	return func(yield func(string, ItemChange[T]) bool) {
+		records.Changes(r.Watch(ctx), func(id string) (T, bool) {
+			x, found, err := r.Lookup(id)
+			return x, found && err == nil
+		}, func(id string, old, new T, had, has, first bool) bool {
+			return yield(id, ItemChange[T]{old, new, had, has, first})
+		})
+	}
+}
+
 // Len returns the number of records, including unusable ones.
 func (r Records[T]) Len() int {
 	r.markRead()
@@ -408,8 +490,8 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 			var told []recordEntry
 			now := ns.l.Snapshot()
 			for _, name := range names {
-				if id := name[len(prefix):]; !strings.Contains(id, "/") {
-					told = append(told, recordEntry{id, now.Record(name)})
+				if part := name[len(prefix):]; !strings.Contains(part, "/") {
+					told = append(told, recordEntry{r.key.id(part), now.Record(name)})
 				}
 			}
 			now.Release()

@@ -333,3 +333,88 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 	assert.Equal(t, "2 wall C4 aloe herbs roses zinnias late last ", ids(beds.In(ns)))
 	require.NoError(t, ns.Close())
 }
+
+// A family is a collection of what At makes, with the key's default and rules.
+func TestFamily(t *testing.T) {
+	t.Parallel()
+	ns := open(t, t.TempDir())
+	grams := pantry.Int("grams", 7).Between(0, 5000)
+	family := pantry.Family(grams)
+	r := family.In(ns)
+	require.NoError(t, grams.At("Ana / Ben").In(ns).Set(250))
+	_, err := pantry.Add(r.At("Cem"), 3)
+	require.NoError(t, err)
+	assert.ErrorIs(t, r.Put("Eva", 6000), pantry.ErrInvalid, "the key's bounds")
+	assert.Equal(t, []any{250, 10, 7, 2}, []any{r.Get("Ana / Ben"), r.Get("Cem"), r.Get("nobody"), r.Len()})
+	var ids []string
+	for id := range r.Sorted(func(a, b int) int { return a - b }) {
+		ids = append(ids, id)
+	}
+	assert.Equal(t, []string{"Cem", "Ana / Ben"}, ids)
+	d := family.Declared()[0]
+	assert.Equal(t, []any{"grams", value.KindInt, true, "5000"}, []any{d.Name, d.Kind, d.Family, d.Max.String()})
+	require.NoError(t, r.Clear())
+	assert.Zero(t, r.Len())
+	assert.Panics(t, func() { pantry.Family(pantry.Text("pin", "").Sealed()) })
+}
+
+// Records can be of any type that a list can hold.
+func TestRecordsOfAnything(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	when := time.Date(2026, 5, 3, 9, 12, 44, 5, time.UTC)
+	check := func(ns *pantry.Namespace, write bool) {
+		recordsOf(t, ns, write, "bools", true)
+		recordsOf(t, ns, write, "ints", int8(-5))
+		recordsOf(t, ns, write, "floats", 4.5)
+		recordsOf(t, ns, write, "texts", "C4")
+		recordsOf(t, ns, write, "bytes", []byte{0, 255})
+		recordsOf(t, ns, write, "times", when)
+		recordsOf(t, ns, write, "lists", []string{"C4", "B2"})
+		recordsOf(t, ns, write, "maps", map[string]int{"a": 1})
+	}
+	ns := open(t, dir)
+	check(ns, true)
+	require.NoError(t, ns.Close())
+	check(open(t, dir), false)
+	assert.Panics(t, func() { pantry.RecordsOf[func()]("f") })
+}
+
+func recordsOf[T any](t *testing.T, ns *pantry.Namespace, write bool, name string, x T) {
+	t.Helper()
+	r := pantry.RecordsOf[T](name).In(ns)
+	if write {
+		id, err := r.Add(x)
+		require.NoError(t, err, name)
+		assert.Equal(t, "1", id)
+	}
+	got, found, err := r.Lookup("1")
+	require.NoError(t, err, name)
+	assert.Equal(t, []any{x, true}, []any{got, found}, name)
+}
+
+// Changes of a collection on a device, beside what another writer does.
+func TestRecordsChanges(t *testing.T) {
+	t.Parallel()
+	ns := open(t, t.TempDir())
+	r := pantry.RecordsOf[string]("notes").In(ns)
+	id, err := r.Add("gloves")
+	require.NoError(t, err)
+	var told []string
+	for at, c := range r.Changes(t.Context()) {
+		told = append(told, fmt.Sprint(at, c))
+		switch len(told) {
+		case 1:
+			require.NoError(t, r.Put(id, "hats"))
+		case 2:
+			_, err := r.Add("seeds")
+			require.NoError(t, err)
+		case 3:
+			require.NoError(t, r.Drop(id))
+		}
+		if len(told) == 4 {
+			break
+		}
+	}
+	assert.Equal(t, []string{"1{ gloves false true true}", "1{gloves hats true true false}", "2{ seeds false true false}", "1{hats  true false false}"}, told)
+}

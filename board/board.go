@@ -78,8 +78,9 @@ func Declare(keys ...pantry.AnyKey) Option {
 // Offline stores in dir what is needed without a network, in a namespace for each board: the known
 // values, so that variables show them at the next launch, as Stale; and changes that could not be
 // sent. Those return ErrQueued and are sent in order when the server is reached, after a relaunch
-// too. Each counts once. One Board at a time can use dir: Join returns pantry.ErrBusy otherwise.
-// Close the board, so that nothing known is lost.
+// too. Each counts once. All Boards of this process that use dir for the same board share the queue.
+// While another process uses it, Join returns pantry.ErrBusy. Close the board, so that nothing known
+// is lost.
 //
 // An operation such as Add counts when it is sent. A Set or a Clear that would overwrite what
 // somebody else has stored since is not applied: it is reported as pantry.ErrConflict, and stays in
@@ -88,7 +89,8 @@ func Offline(dir string) Option { return func(o *options) { o.offline, o.keeps =
 
 // OnProblem sets the function that is called with problems that the board survives: a value that
 // can't be used, so that the default is shown; a server that can't be reached, once an outage; a
-// queued change that was refused. Without it, problems go to log/slog.
+// queued change that was refused; a name that nearly matches another (*NearError); a value that a Set
+// replaced unseen (*ReplacedError). Without it, problems go to log/slog.
 func OnProblem(f func(pantry.Problem)) Option { return func(o *options) { o.onProblem = f } }
 
 // HTTPClient sends the requests with c, except that no redirect is followed.
@@ -99,9 +101,10 @@ type Board struct {
 	link     link
 	opts     options
 	http     *http.Client
-	instance string // distinguishes the changes of this Board from those of others
-	from     string // as others see it
-	queue    *queue // nil without Offline
+	instance string  // distinguishes the changes of this Board from those of others
+	from     string  // as others see it
+	outbox   *outbox // nil without Offline
+	ids      ids     // of new records
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
@@ -125,10 +128,11 @@ type Board struct {
 	polling  bool
 	paused   bool
 	closed   bool
-	asOf     time.Time      // when the server last confirmed what is shown, possibly in an earlier launch
-	atOnce   *rate.Limiter  // of requests without a pause between them
-	stormed  bool           // atOnce was used up, which was reported
-	done     sync.WaitGroup // the goroutines that request changes and send the queue
+	asOf     time.Time          // when the server last confirmed what is shown, possibly in an earlier launch
+	atOnce   *rate.Limiter      // of requests without a pause between them
+	stormed  bool               // atOnce was used up, which was reported
+	near     map[[2]string]bool // the pairs of names that were reported: see reportNear
+	done     sync.WaitGroup     // the goroutines that request changes and send the queue
 }
 
 // Join returns the board of a link: http(s)://HOST[:PORT]/boards/BOARD, with an access token after
@@ -162,16 +166,13 @@ func Join(address string, opts ...Option) (*Board, error) {
 	}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
 	if o.offline != "" {
-		if b.queue, err = openQueue(b, o.offline); err != nil {
+		if err = b.useOutbox(o.offline); err != nil {
 			return nil, fmt.Errorf("join board %s: %w", l.board, err)
 		}
 	}
 	b.from = wire.InstanceID(b.instance)
 	if l.open() {
 		b.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
-	}
-	if b.queue != nil {
-		b.queue.start()
 	}
 	if len(o.declare) > 0 {
 		b.start()
@@ -274,10 +275,10 @@ func (b *Board) Close() error {
 	b.cancel()
 	b.mu.Unlock()
 	b.done.Wait()
-	if again || b.queue == nil {
+	if again || b.outbox == nil {
 		return nil
 	}
-	return b.queue.close()
+	return b.outbox.leave(b)
 }
 
 // Pause stops requests for changes, for example while the app is in the background. Resume starts
@@ -313,8 +314,8 @@ func (b *Board) Status() Status {
 	b.mu.Lock()
 	s := b.status
 	b.mu.Unlock()
-	if b.queue != nil {
-		s.Queued = b.queue.waiting()
+	if b.outbox != nil {
+		s.Queued = b.outbox.waiting(b)
 	}
 	return s
 }

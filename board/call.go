@@ -17,6 +17,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -337,6 +338,14 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 		}
 	}
 	if errors.Is(err, pantry.ErrAbsent) {
+		var e *Error
+		if errors.As(err, &e) && len(e.near) > 0 {
+			page := &wire.Page{}
+			for _, near := range e.near {
+				page.Findings = append(page.Findings, rules.Near{Name: name, Near: near})
+			}
+			b.reportNear(page)
+		}
 		return Entry{Name: name}, false, nil
 	}
 	if err != nil {

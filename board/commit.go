@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
@@ -51,21 +53,21 @@ type write struct {
 }
 
 // write is the only path of changes to the board. Variables show Sending meanwhile. If it can't be
-// sent, it is queued, if there is a queue.
+// sent, it is queued, if there is an outbox.
 func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committed, err error) {
-	return b.writeOr(ctx, op, edits, b.queue)
+	return b.writeOr(ctx, op, edits, b.outbox)
 }
 
 // writeNow is write for changes that can't be queued because their answer is needed.
 func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
-	if b.queue != nil && b.queue.waiting() > 0 {
+	if b.outbox != nil && b.outbox.waiting(b) > 0 {
 		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "other changes wait to be sent, and this one can't be queued behind them: try again in a while"})
 	}
 	return b.writeOr(ctx, op, edits, nil)
 }
 
-// writeOr sends edits, or puts them into a queue; nil means that there is none.
-func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (done Committed, err error) {
+// writeOr sends edits, or puts them into an outbox; nil means that there is none.
+func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (done Committed, err error) {
 	if ctx == nil {
 		panic("board: a write needs a context, not nil; use context.Background() if there is none")
 	}
@@ -75,31 +77,26 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent and nothing is queued
 		return done, b.fail(op, namesOf(edits), b.unreachable(err))
 	}
+	edits = b.withSeen(edits)
 	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
-	queued := false
 	defer func() {
 		b.eachOf(edits, func(r *remote) {
 			r.sending--
-			switch {
-			case queued:
-				r.queued++
-			case err != nil && !unsure(err) && !errors.Is(err, ErrQueued) && b.ctx.Err() == nil:
+			if err != nil && !unsure(err) && !errors.Is(err, ErrQueued) && b.ctx.Err() == nil {
 				r.refused = err
 			}
 		})
 	}()
 	w := write{op: op, edits: edits, key: draw()}
-	if q != nil {
-		w.base = q.seen(edits)
+	if o != nil {
+		w.base = b.shown(edits)
 	}
-	if q != nil && q.goesFirst() {
-		queued, err = q.add(w, false)
-		return done, err
+	if o != nil && b.mustQueue() {
+		return done, o.add(b, w, false)
 	}
 	page, err := b.sendWrite(ctx, &w)
-	if q != nil && err != nil && unsure(err) && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
-		queued, err = q.add(w, !notDone(err))
-		return done, err
+	if o != nil && err != nil && unsure(err) && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
+		return done, o.add(b, w, !notDone(err))
 	}
 	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
 		err = b.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
@@ -108,6 +105,58 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, q *queue) (d
 		return done, err
 	}
 	return *page, nil
+}
+
+// mustQueue reports whether a new change must be queued: others wait before it, or the server is out
+// of reach.
+func (b *Board) mustQueue() bool { return b.isAway() || b.outbox.waiting(b) > 0 }
+
+// isAway reports whether the newest attempt did not reach the server.
+func (b *Board) isAway() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.status.Err != nil && unsure(b.status.Err)
+}
+
+// shown returns what variables show of the names of edits, without absent and unknown ones.
+func (b *Board) shown(edits []Op) map[string]Entry {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	seen := map[string]Entry{}
+	for _, e := range edits {
+		if n := b.nodes[e.Name]; n != nil {
+			if r := n.state.Load(); !r.entry.Value.IsZero() {
+				seen[e.Name] = r.entry
+			}
+		}
+	}
+	return seen
+}
+
+// withSeen returns edits whose plain puts say what the variables show, so that the server can report
+// what they replace unseen.
+func (b *Board) withSeen(edits []Op) []Op {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []Op
+	for i, e := range edits {
+		n := b.nodes[e.Name]
+		if e.Op.Verb != value.Put || e.Name == "" || !e.Cond.IsZero() || e.Seen != nil || n == nil || !n.bound {
+			continue
+		}
+		if out == nil {
+			out = slices.Clone(edits)
+		}
+		seen := entry.Tag{}
+		if r := n.state.Load(); !r.entry.Value.IsZero() {
+			seen = entry.TagOf(r.entry.Version, r.entry.Updated)
+		}
+		out[i].Seen = &seen
+	}
+	if out == nil {
+		return edits
+	}
+	return out
 }
 
 // checkEdits checks edits before they are sent.
@@ -172,13 +221,33 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 		return nil, b.fail(w.op, about, err)
 	}
 	b.show(ctx, a, page)
+	b.reportNear(page)
+	for i, r := range page.Results {
+		if r.Replaced != nil {
+			name := w.edits[i].Name
+			b.problem(name, &ReplacedError{Name: name, Lost: *r.Replaced, Now: stored(page, name)})
+		}
+	}
 	return page, nil
+}
+
+// stored returns the value of a name in a page.
+func stored(page *wire.Page, name string) value.Value {
+	for _, e := range page.Entries {
+		if e.Name == name {
+			return e.Value
+		}
+	}
+	return value.Value{}
 }
 
 // reached records whether a commit reached the server.
 func (b *Board) reached(ctx context.Context, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if err == nil {
+		b.status.Answered = time.Now()
+	}
 	switch {
 	case b.ctx.Err() != nil, err != nil && ctx.Err() != nil: // it is the app that gave up
 	case err == nil, !unsure(err) && codeOf(err) != "unexpected":

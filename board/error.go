@@ -52,8 +52,9 @@ type Error struct {
 	RetryAfter time.Duration // from Retry-After
 	Err        error
 
-	entry *Entry // with conflict: the stored entry, if there is one
-	maybe bool   // an earlier attempt may have arrived
+	entry *Entry   // with conflict: the stored entry, if there is one
+	near  []string // with absent: names that the requested one nearly matches
+	maybe bool     // an earlier attempt may have arrived
 }
 
 // Error returns the error in one line.
@@ -129,7 +130,7 @@ func fromAnswer(resp *http.Response, body []byte) *Error {
 	switch {
 	case err == nil:
 		e.Code, e.Sentence, e.Err, e.Index = string(p.Code), p.Detail, wire.ErrorOf(p.Code), p.Op
-		e.entry = p.Entry
+		e.entry, e.near = p.Entry, p.Near
 	case resp.StatusCode == http.StatusTooManyRequests:
 		e.Code, e.Err = "rate-limited", ErrUnreachable
 		e.Sentence = fmt.Sprintf("something between here and the board answers %s", resp.Status)

@@ -64,6 +64,17 @@ func (x *fieldsBinding[T]) read() *fieldsReading[T] {
 	return c
 }
 
+// waiting returns the struct after all queued changes are stored.
+func (x *fieldsBinding[T]) waiting(c *fieldsReading[T], queued int) T {
+	if queued == 0 || x.b.outbox == nil {
+		return x.k.Copy(c.x)
+	}
+	y, _, _ := x.k.Decode(func(name string) value.Value {
+		return x.b.outbox.after(x.b, name, c.remotes[slices.Index(x.names, name)].entry.Value)
+	})
+	return y
+}
+
 // Get returns the struct as far as is known, with the default of each field that is absent or can't
 // be used. It never waits.
 func (v FieldsVar[T]) Get() T {
@@ -92,6 +103,7 @@ func (v FieldsVar[T]) State() State[T] {
 		}
 	}
 	s.Value, s.Found = x.k.Copy(c.x), c.found
+	s.Waiting = x.waiting(c, s.Queued)
 	return s
 }
 

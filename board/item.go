@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -20,12 +21,24 @@ type item struct {
 	sent bool   // it may have arrived
 	code string // why it was refused; "" means that it waits
 	says string
+	// theirs is what was stored instead, if the code is conflict.
+	theirs Entry
 }
 
+// of reports whether a Board can send the item: it has the link that the item was made with.
+func (it *item) of(b *Board) bool { return it.link == "" || it.link == b.link.id() }
+
 func (it *item) fields(ops *[]byte) []scan.Field {
+	theirs := scan.Form{Read: func(r *scan.Reader) (err error) {
+		it.theirs, err = entry.Read(r)
+		return err
+	}}
+	if it.theirs.Name != "" {
+		theirs.Write = it.theirs.AppendJSON
+	}
 	return []scan.Field{
 		scan.Always("op", &it.op), scan.Always("ops", ops), scan.Always("key", &it.key), scan.Maybe("since", &it.since), scan.Maybe("link", &it.link),
-		scan.Maybe("sent", &it.sent), scan.Maybe("code", &it.code), scan.Maybe("says", &it.says),
+		scan.Maybe("sent", &it.sent), scan.Maybe("code", &it.code), scan.Maybe("says", &it.says), scan.Maybe("theirs", theirs),
 	}
 }
 
@@ -56,6 +69,28 @@ func readItem(e pantry.Entry) (*item, error) {
 
 func (it *item) name() string { return fmt.Sprintf("%s%09d", queuePrefix, it.number) }
 func (it *item) id() string   { return strconv.FormatInt(it.number, 10) }
+
+// names returns the names of the item's edits.
+func (it *item) names() (names []string) {
+	for _, e := range it.edits {
+		if e.Name != "" {
+			names = append(names, e.Name)
+		}
+	}
+	return names
+}
+
+// checks reports whether the item applies operations to one entry whose key has a Check on a Board.
+func (it *item) checks(b *Board) bool {
+	name := ""
+	for _, e := range it.edits {
+		if e.Name == "" || e.Op.Verb == value.Put || e.Op.Verb == value.Drop || name != "" && e.Name != name {
+			return false
+		}
+		name = e.Name
+	}
+	return b.hasCheck(name)
+}
 
 // about reports whether the item changes a name.
 func (it *item) about(name string) bool {

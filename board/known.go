@@ -4,50 +4,90 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/value"
 )
 
-// known returns what was known of a name in an earlier launch.
-func (q *queue) known(name string) (Entry, bool) {
-	e, found := q.last[name]
+// saveAfter is the time until known values are saved.
+const saveAfter = time.Second
+
+// known returns what was known of a name last.
+func (o *outbox) known(name string) (Entry, bool) {
+	o.kmu.Lock()
+	defer o.kmu.Unlock()
+	e, found := o.last[name]
 	return e, found
 }
 
-// learn records what is known, to be saved soon. Board.mu must be held.
-func (q *queue) learn(names []string, entries map[string]Entry) {
+// knownUnder returns the known names with a prefix.
+func (o *outbox) knownUnder(prefix string) (names []string) {
+	o.kmu.Lock()
+	defer o.kmu.Unlock()
+	for name := range o.last {
+		if strings.HasPrefix(name, prefix) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// confirmed returns when the server last confirmed what is known.
+func (o *outbox) confirmed() time.Time {
+	o.kmu.Lock()
+	defer o.kmu.Unlock()
+	return o.asOf
+}
+
+// confirm records a time at which the server confirmed what is known.
+func (o *outbox) confirm(at time.Time) {
+	o.kmu.Lock()
+	defer o.kmu.Unlock()
+	if at.After(o.asOf) {
+		o.asOf = at
+	}
+}
+
+// learn records what is known, to be saved soon. Board.mu may be held.
+func (o *outbox) learn(names []string, entries map[string]Entry) {
 	if len(names) == 0 {
 		return
 	}
-	q.kmu.Lock()
-	defer q.kmu.Unlock()
+	o.kmu.Lock()
+	defer o.kmu.Unlock()
+	o.asOf = time.Now()
 	for _, name := range names {
-		if len(knownPrefix)+len(name) <= 256 {
-			q.dirty[name] = entries[name]
+		if len(knownPrefix)+len(name) > 256 {
+			continue
+		}
+		e := entries[name]
+		if o.dirty[name] = e; e.Value.IsZero() {
+			delete(o.last, name)
+		} else {
+			o.last[name] = e
 		}
 	}
-	if q.saving == nil && q.b.ctx.Err() == nil {
-		q.saving = time.AfterFunc(saveAfter, func() {
-			if err := q.saveKnown(); err != nil {
-				q.b.problem("", fmt.Errorf("the known values can't be saved for the next launch: %w", err))
+	if o.saving == nil && o.ctx.Err() == nil {
+		o.saving = time.AfterFunc(saveAfter, func() {
+			if err := o.saveKnown(); err != nil {
+				o.report("", fmt.Errorf("the known values can't be saved for the next launch: %w", err))
 			}
 		})
 	}
 }
 
 // saveKnown saves the known values.
-func (q *queue) saveKnown() error {
-	q.kmu.Lock()
-	dirty := q.dirty
-	q.dirty, q.saving = map[string]Entry{}, nil
-	q.kmu.Unlock()
-	asOf := q.b.confirmed()
+func (o *outbox) saveKnown() error {
+	o.kmu.Lock()
+	dirty, asOf := o.dirty, o.asOf
+	o.dirty, o.saving = map[string]Entry{}, nil
+	o.kmu.Unlock()
 	if len(dirty) == 0 && asOf.IsZero() {
 		return nil
 	}
-	return q.ns.Commit(func(batch *pantry.Batch) error {
+	return o.ns.Commit(func(batch *pantry.Batch) error {
 		if !asOf.IsZero() {
 			if err := batch.Put(asOfName, value.Time(asOf)); err != nil {
 				return err

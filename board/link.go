@@ -46,3 +46,9 @@ func hideToken(s string) string {
 func (l link) open() bool {
 	return strings.HasPrefix(l.base, "http:") && !wire.OnThisMachine(l.host)
 }
+
+// id returns the ID of the link's token, to which receipts are bound; "" means that it has none.
+func (l link) id() string {
+	id, _, _ := strings.Cut(l.token, ".")
+	return id
+}

@@ -20,6 +20,8 @@ import (
 type node struct {
 	name  string
 	bound bool // it belongs to a variable; guarded by Board.mu
+	// check is the key's own Check on a stored value, if it has one; guarded by Board.mu.
+	check func(value.Value) error
 	state atomic.Pointer[remote]
 
 	mu    sync.Mutex // guards slots, and orders their use with changes of state
@@ -108,10 +110,10 @@ func (b *Board) nodeLocked(name string) *node {
 func (b *Board) addNode(name string) *node {
 	n := &node{name: name}
 	r := &remote{entry: Entry{Name: name}, away: b.status.Err}
-	if b.queue != nil {
-		r.queued, r.refused = b.queue.about(name)
+	if b.outbox != nil {
+		r.queued, r.refused = b.outbox.about(b, name)
 		r.kept = r.refused != nil
-		if e, found := b.queue.known(name); found {
+		if e, found := b.outbox.known(name); found {
 			r.entry, r.known, r.old = e, true, true
 		}
 	}
@@ -122,11 +124,11 @@ func (b *Board) addNode(name string) *node {
 
 // seed shows what is known of names with a prefix from an earlier launch; mu must be held.
 func (b *Board) seed(prefix string) {
-	if b.queue == nil {
+	if b.outbox == nil {
 		return
 	}
-	for name := range b.queue.last {
-		if strings.HasPrefix(name, prefix) && b.nodes[name] == nil {
+	for _, name := range b.outbox.knownUnder(prefix) {
+		if b.nodes[name] == nil {
 			b.addNode(name)
 		}
 	}
@@ -161,8 +163,8 @@ func (b *Board) take(a asking, p *wire.Page) (changed []string, fresh bool, err 
 			}
 		}
 	}
-	if b.queue != nil {
-		b.queue.learn(changed, b.view.entries)
+	if b.outbox != nil {
+		b.outbox.learn(changed, b.view.entries)
 	}
 	return changed, fresh, err
 }

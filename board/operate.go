@@ -34,8 +34,11 @@ func (v Var[T]) Set(ctx context.Context, x T) error {
 
 // put makes the entry hold val.
 func (x *binding[T]) put(val value.Value) Op {
-	return Op{Name: x.k.Name(), Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}
+	return x.op(value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()})
 }
+
+// op returns an operation on the entry.
+func (x *binding[T]) op(op value.Op) Op { return Op{Name: x.k.Name(), Op: op, Bad: x.bad} }
 
 // refuse shows that a change was refused before it was sent.
 func (x *binding[T]) refuse(op string, err error) error {
@@ -51,7 +54,7 @@ func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 	have := x.n.state.Load()
 	if !have.known {
 		e, _, err := x.b.Entry(ctx, x.k.Name())
-		if err != nil && (x.b.queue == nil || !unsure(err)) {
+		if err != nil && (x.b.outbox == nil || !unsure(err)) {
 			return err
 		}
 		have = &remote{entry: e}
@@ -217,7 +220,7 @@ func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
 	verb := ops[0].Op.Verb.String()
 	r := x.n.state.Load()
 	e := r.entry
-	offline := x.b.queue != nil && x.b.queue.goesFirst()
+	offline := x.b.outbox != nil && x.b.mustQueue()
 	if !offline && (!r.known || r.old || r.away != nil) {
 		if e, _, err = x.b.Entry(ctx, x.k.Name()); err != nil {
 			return x.k.Copy(x.read().x), err
@@ -346,7 +349,7 @@ func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", pantry.ErrInvalid, err)
 		}
-		ops[i] = Op{Name: d.Name, Op: op}
+		ops[i] = x.op(op)
 		ops[i].Op.Operand = given.Item(0)
 	}
 	return ops, nil
@@ -393,7 +396,7 @@ func impossible(name string, err error) Op {
 
 // OpClear is Clear as a step of a Commit; an absent entry is pantry.ErrAbsent.
 func OpClear[T any](v Var[T]) Op {
-	return Op{Name: v.binding().k.Name(), Op: value.Op{Verb: value.Drop}}
+	return v.binding().op(value.Op{Verb: value.Drop})
 }
 
 // OpAdd is Add as a step of a Commit.
@@ -415,7 +418,7 @@ func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) Op {
 		_, err := x.k.Encode(n)
 		return impossible(d.Name, cmp.Or(err, error(refuse.As(pantry.ErrInvalid, "%v is outside the range of %s", n, d.Name))))
 	}
-	return Op{Name: d.Name, Op: value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max}}
+	return x.op(value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max})
 }
 
 // number returns n as the value that a key of its type stores.
@@ -446,6 +449,6 @@ func oneOp[S ~[]E, E any](v Var[S], op value.Op, item E) Op {
 
 // OpTake is Take as a step of a Commit.
 func OpTake[S ~[]E, E any](v Var[S], at int) Op {
-	d := v.binding().k.Declared()[0]
-	return Op{Name: d.Name, Op: value.Op{Verb: value.Take, At: at, Start: d.Default}}
+	x := v.binding()
+	return x.op(value.Op{Verb: value.Take, At: at, Start: x.k.Declared()[0].Default})
 }

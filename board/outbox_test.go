@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -16,6 +18,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -75,18 +78,96 @@ func TestAnswersOfSomebodyElse(t *testing.T) {
 	}
 }
 
-// One Board at a time has a directory of Offline.
-func TestOfflineHasOneHolder(t *testing.T) {
+// While another process uses a directory of Offline, Join returns ErrBusy.
+func TestOfflineOfAnotherProcess(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
 	dir := t.TempDir()
-	first := join(t, s, board.Offline(dir))
-	_, err := board.Join(s.Link("rowan-street"), board.Offline(dir))
+	require.NoError(t, join(t, s, board.Offline(dir)).Close())
+	locks, err := filepath.Glob(filepath.Join(dir, ".*.outbox"))
+	require.NoError(t, err)
+	require.Len(t, locks, 1)
+	release, err := journal.Hold(locks[0]) // as another process does
+	require.NoError(t, err)
+	_, err = board.Join(s.Link("rowan-street"), board.Offline(dir))
 	assert.ErrorIs(t, err, pantry.ErrBusy)
-	assert.ErrorContains(t, err, "another Board")
-	require.NoError(t, first.Close())
-	second := join(t, s, board.Offline(dir))
-	require.NoError(t, second.Close())
+	assert.ErrorContains(t, err, "another process")
+	require.NoError(t, release())
+	require.NoError(t, join(t, s, board.Offline(dir)).Close())
+}
+
+// Two Boards of one process share the queue of a directory: both show what waits, each change is sent
+// once, and one sends what the other left when it was closed.
+func TestOfflineIsShared(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	dir := t.TempDir()
+	key := pantry.Int("n", 0)
+	one, two := st.join(t, board.Offline(dir)), st.join(t, board.Offline(dir))
+	a, b := board.On(one, key), board.On(two, key)
+	require.NoError(t, one.Ready(t.Context()))
+	require.NoError(t, two.Ready(t.Context()))
+	require.NoError(t, a.Set(t.Context(), 10))
+	until(t, b, func(s board.State[int]) bool { return s.Value == 10 && s.Mine })
+
+	st.answer(func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) })
+	until(t, a, func(s board.State[int]) bool { return s.Phase == board.Stale })
+	until(t, b, func(s board.State[int]) bool { return s.Phase == board.Stale })
+	for _, v := range []board.Var[int]{a, b, a} {
+		_, err := board.Add(t.Context(), v, 1)
+		require.ErrorIs(t, err, board.ErrQueued)
+	}
+	for _, v := range []board.Var[int]{a, b} {
+		s := v.State()
+		assert.Equal(t, []any{10, 13, 3, board.Queued}, []any{s.Value, s.Waiting, s.Queued, s.Phase})
+	}
+	assert.Equal(t, one.Pending(), two.Pending())
+	require.NoError(t, one.Close())
+	st.answer(nil)
+	until(t, b, func(s board.State[int]) bool { return s.Value == 13 && s.Queued == 0 })
+	assert.Empty(t, two.Pending())
+	require.NoError(t, two.Close())
+	e, _, err := st.join(t).Entry(t.Context(), "n")
+	require.NoError(t, err)
+	assert.Equal(t, "13", e.Value.String(), "each once")
+}
+
+// An operation on a key with a Check that waits for the network is checked when it is sent.
+func TestQueuedOperationIsChecked(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	even := pantry.Int("n", 0).Check(func(n int) error {
+		if n%2 != 0 {
+			return errors.New("Enter an even number.")
+		}
+		return nil
+	})
+	b, other := st.join(t, board.Offline(t.TempDir())), st.join(t)
+	v := board.On(b, even)
+	require.NoError(t, b.Ready(t.Context()))
+	st.answer(func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) })
+	until(t, v, func(s board.State[int]) bool { return s.Phase == board.Stale })
+	for range 2 {
+		_, err := board.Add(t.Context(), v, 2)
+		require.ErrorIs(t, err, board.ErrQueued)
+	}
+	somebody := httptest.NewRequest("PUT", st.URL+"/v1/boards/rowan-street/entries/n", strings.NewReader("7"))
+	somebody.RemoteAddr = "127.0.0.1:4711"
+	address, err := net.ResolveTCPAddr("tcp", st.Listener.Addr().String())
+	require.NoError(t, err)
+	somebody = somebody.WithContext(context.WithValue(t.Context(), http.LocalAddrContextKey, address))
+	did := httptest.NewRecorder()
+	st.pass(did, somebody)
+	require.Equal(t, http.StatusCreated, did.Code, did.Body)
+	st.answer(nil)
+	until(t, v, func(s board.State[int]) bool { return s.Queued == 0 && s.Version > 0 })
+	e, _, err := other.Entry(t.Context(), "n")
+	require.NoError(t, err)
+	assert.Equal(t, "7", e.Value.String(), "9 does not pass the key's Check")
+	require.Len(t, b.Pending(), 2)
+	for _, p := range b.Pending() {
+		assert.ErrorIs(t, p.Err, pantry.ErrInvalid)
+	}
 }
 
 // OnProblem can close the board, and wait for the goroutine that closes it.

@@ -5,6 +5,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/value"
 )
 
 // A Pending is a change that waits to be sent, or that was refused. Then Err has the reason, and
@@ -15,15 +16,21 @@ type Pending struct {
 	Sent  bool // it may have arrived
 	Other bool // it was made with another link, and is sent only with that one; see Retry
 	Err   error
+
+	// Mine is the value that a Set of one entry would store. It is the zero Value for other changes.
+	Mine value.Value
+	// Theirs is what is stored instead, if Err is pantry.ErrConflict: its Value, and By and Updated say
+	// who stored it when. It has no Value if the entry was removed.
+	Theirs Entry
 }
 
 // Pending returns the queued changes and those that were refused, oldest first; none without
 // Offline.
 func (b *Board) Pending() []Pending {
-	if b.queue == nil {
+	if b.outbox == nil {
 		return nil
 	}
-	return b.queue.list()
+	return b.outbox.list(b)
 }
 
 // Retry sends a change again that was refused, as the user's decision: a Set or a Clear then
@@ -31,53 +38,50 @@ func (b *Board) Pending() []Pending {
 // certainly did not arrive. The error is pantry.ErrAbsent if there is no such change,
 // pantry.ErrConflict if it may have arrived with another link, and those of a device's Set.
 func (b *Board) Retry(id string) error {
-	if b.queue == nil {
+	if b.outbox == nil {
 		return b.fail("retry", "", pantry.ErrAbsent)
 	}
-	return b.queue.retry(id)
+	return b.outbox.retry(b, id)
 }
 
 // Discard removes a change from the queue: one that was refused, or that is not to be sent any
 // more. The error is pantry.ErrAbsent if there is no such ID, pantry.ErrBusy while the change is
 // being sent, and those of a device's Set.
 func (b *Board) Discard(id string) error {
-	if b.queue == nil {
+	if b.outbox == nil {
 		return b.fail("discard", "", pantry.ErrAbsent)
 	}
-	return b.queue.discard(id)
+	return b.outbox.discard(b, id)
 }
 
-func (q *queue) list() []Pending {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	out := make([]Pending, len(q.items))
-	for i, it := range q.items {
-		out[i] = Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: q.others(it), Err: it.err(q.b)}
+func (o *outbox) list(b *Board) []Pending {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	out := make([]Pending, len(o.items))
+	for i, it := range o.items {
+		p := Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: !it.of(b), Err: it.err(b), Theirs: it.theirs}
+		if put := it.put(); put != nil {
+			p.Mine = put.Op.Operand
+		}
+		out[i] = p
 	}
 	return out
 }
 
-func (q *queue) discard(id string) error {
-	q.mu.Lock()
-	i := slices.IndexFunc(q.items, func(it *item) bool { return it.id() == id })
-	if i < 0 {
-		q.mu.Unlock()
-		return q.b.fail("discard", id, pantry.ErrAbsent)
+// find returns the index of an item. mu must be held.
+func (o *outbox) find(b *Board, op, id string) (i int, err error) {
+	if i = slices.IndexFunc(o.items, func(it *item) bool { return it.id() == id }); i < 0 {
+		err = b.fail(op, id, pantry.ErrAbsent)
 	}
-	it := q.items[i]
-	if it == q.out {
-		q.mu.Unlock()
-		return q.b.fail("discard", id, &Error{Index: -1, Code: "busy", Sentence: "the change is being sent; try again in a while", Err: pantry.ErrBusy})
-	}
-	err := q.ns.Drop(it.name())
-	if err == nil {
-		q.items = slices.Delete(q.items, i, i+1)
-	}
-	q.mu.Unlock()
+	return i, err
+}
+
+func (o *outbox) discard(b *Board, id string) error {
+	it, err := o.remove(b, id)
 	if err != nil {
-		return q.b.fail("discard", id, err)
+		return err
 	}
-	q.b.eachOf(it.edits, func(r *remote) {
+	o.alter(it, func(r *remote) {
 		if it.code == "" {
 			r.queued--
 		}
@@ -86,41 +90,61 @@ func (q *queue) discard(id string) error {
 	return nil
 }
 
+func (o *outbox) remove(b *Board, id string) (*item, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	i, err := o.find(b, "discard", id)
+	if err != nil {
+		return nil, err
+	}
+	it := o.items[i]
+	if it == o.out {
+		return nil, b.fail("discard", id, &Error{Index: -1, Code: "busy", Sentence: "the change is being sent; try again in a while", Err: pantry.ErrBusy})
+	}
+	if err := o.ns.Drop(it.name()); err != nil {
+		return nil, b.fail("discard", id, err)
+	}
+	o.items = slices.Delete(o.items, i, i+1)
+	return it, nil
+}
+
 // retry makes a change wait again.
-func (q *queue) retry(id string) error {
-	q.mu.Lock()
-	i := slices.IndexFunc(q.items, func(it *item) bool { return it.id() == id })
-	if i < 0 {
-		q.mu.Unlock()
-		return q.b.fail("retry", id, pantry.ErrAbsent)
+func (o *outbox) retry(b *Board, id string) error {
+	it, err := o.renew(b, id)
+	if err == nil && it != nil {
+		o.alter(it, func(r *remote) {
+			r.queued++
+			r.refused, r.kept = nil, false
+		})
 	}
-	it := q.items[i]
+	o.wake()
+	return err
+}
+
+// renew replaces a change by one that waits, and returns it; nil means that it waits already.
+func (o *outbox) renew(b *Board, id string) (*item, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	i, err := o.find(b, "retry", id)
+	if err != nil {
+		return nil, err
+	}
+	it := o.items[i]
 	switch {
-	case q.others(it) && it.sent:
-		q.mu.Unlock()
-		return q.b.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
-	case it.code == "" && !q.others(it): // it waits already
-		q.mu.Unlock()
-		q.wake()
-		return nil
+	case !it.of(b) && it.sent:
+		return nil, b.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
+	case it.code == "" && it.of(b):
+		return nil, nil
 	}
-	refused := it.code != ""
 	again := *it
-	again.link, again.code, again.says, again.sent, again.since, again.key = q.link, "", "", false, "", draw()
+	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.link.id(), "", "", false, "", draw(), Entry{}
 	again.edits = slices.Clone(it.edits)
-	if put := again.put(); put != nil && refused {
-		put.Cond = entry.Cond{}
+	if put := again.put(); put != nil && it.code != "" {
+		put.Cond, put.Seen = entry.Cond{}, nil // the user has seen what it replaces
 	}
-	if err := q.save(&again); err != nil {
-		q.mu.Unlock()
-		return q.b.fail("retry", id, err)
+	if err := o.save(&again); err != nil {
+		return nil, b.fail("retry", id, err)
 	}
-	q.items[i] = &again
-	q.mu.Unlock()
-	q.b.eachOf(again.edits, func(r *remote) {
-		r.queued++
-		r.refused, r.kept = nil, false
-	})
-	q.wake()
-	return nil
+	o.items[i] = &again
+	return &again, nil
 }

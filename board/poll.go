@@ -329,6 +329,7 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 			err = b.fail("poll", "", unexpected(err))
 			break
 		}
+		b.reportNearLocked(page)
 		news = len(changed) > 0
 		early = page.Whole
 		_, b.asked, _ = mark.InTag(got.tag)
@@ -370,8 +371,8 @@ func (b *Board) answered(way string, err error) {
 	for w := range b.watchers {
 		w.tell("") // somebody can wait for the first answer
 	}
-	if err == nil && b.queue != nil {
-		b.queue.wake()
+	if err == nil && b.outbox != nil {
+		b.outbox.wake()
 	}
 	if err == nil && !b.declared && len(b.opts.declare) > 0 && b.ctx.Err() == nil {
 		b.declared = true
@@ -409,9 +410,3 @@ func (b *Board) declareNow() {
 		b.problem(f.Name, &FindingError{f})
 	}
 }
-
-// A FindingError is a finding about a declared key, as a problem.
-type FindingError struct{ Finding Finding }
-
-// Error returns its sentence.
-func (e *FindingError) Error() string { return e.Finding.Sentence }

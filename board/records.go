@@ -1,19 +1,22 @@
 package board
 
 import (
-	"cmp"
+	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
-	"math"
 	"slices"
-	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/mark"
+	"github.com/small-pantry/pantry/internal/keyhook"
+	"github.com/small-pantry/pantry/internal/records"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
@@ -27,6 +30,9 @@ type recordsBinding[T any] struct {
 	b *Board
 	k pantry.RecordsKey[T]
 }
+
+// An ItemChange is a change of one record: see Records.Changes.
+type ItemChange[T any] = pantry.ItemChange[T]
 
 // OnRecords binds the collection of a key to a board. The board requests all of it from now on.
 func OnRecords[T any](b *Board, k pantry.RecordsKey[T]) Records[T] {
@@ -53,68 +59,82 @@ func (r Records[T]) binding() *recordsBinding[T] {
 
 // name returns the name of a record's entry.
 func (x *recordsBinding[T]) name(op, id string) (string, error) {
-	name := x.k.Name() + "/" + id
+	part := keyhook.Part(x.k, id)
+	name := x.k.Name() + "/" + part
 	err := pantry.CheckName(name)
-	if err == nil && strings.Contains(id, "/") {
+	if err == nil && strings.Contains(part, "/") {
 		err = refuse.As(pantry.ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
 	}
 	return name, x.b.fail(op, x.k.Name(), err)
 }
 
-// known returns what is known of the records by id, in order: numbers first, by size, then the
+// id returns the id of a record for the name of its entry; ok is false for another name.
+func (x *recordsBinding[T]) id(name string) (id string, ok bool) {
+	part, ok := strings.CutPrefix(name, x.k.Name()+"/")
+	if !ok || strings.Contains(part, "/") {
+		return "", false
+	}
+	return keyhook.ID(x.k, part), true
+}
+
+// A knownRecord is a record as far as is known.
+type knownRecord struct {
+	id string
+	e  Entry
+}
+
+// known returns what is known of the records, in order: ids that are numbers first, by size, then the
 // others by their bytes.
-func (x *recordsBinding[T]) known() (records []Entry, all bool) {
-	prefix := x.k.Name() + "/"
+func (x *recordsBinding[T]) known() (all []knownRecord) {
 	x.b.mu.Lock()
 	defer x.b.mu.Unlock()
 	for name, n := range x.b.nodes {
-		if e := n.state.Load().entry; strings.HasPrefix(name, prefix) && !strings.Contains(name[len(prefix):], "/") && !e.Value.IsZero() {
-			records = append(records, e)
+		if e := n.state.Load().entry; !e.Value.IsZero() {
+			if id, ok := x.id(name); ok {
+				all = append(all, knownRecord{id, e})
+			}
 		}
 	}
-	slices.SortFunc(records, func(a, b Entry) int { return compareIDs(a.Name[len(prefix):], b.Name[len(prefix):]) })
-	return records, x.b.view.mark != mark.Mark{}
+	slices.SortFunc(all, func(a, b knownRecord) int { return compareIDs(a.id, b.id) })
+	return all
 }
 
 func compareIDs(a, b string) int {
-	n, m := numberOf(a), numberOf(b)
-	switch {
-	case n >= 0 && m >= 0:
-		return cmp.Or(cmp.Compare(n, m), strings.Compare(a, b))
-	case n >= 0:
-		return -1
-	case m >= 0:
-		return 1
-	}
-	return strings.Compare(a, b)
-}
-
-// numberOf returns the number that an id is, or -1.
-func numberOf(id string) int64 {
-	if strings.ContainsFunc(id, func(r rune) bool { return r < '0' || r > '9' }) {
-		return -1
-	}
-	n, err := strconv.ParseInt(id, 10, 64)
-	if err != nil {
-		return -1
-	}
-	return n
+	order, _ := records.Compare(a, b)
+	return order
 }
 
 // All iterates over the known records: ids that are numbers first, by size, then the others by
-// their bytes. A record that can't be used is left out and reported as a problem.
+// their bytes, which for ids of Add is the order in which they were added. A record that can't be used
+// is left out and reported as a problem.
 func (r Records[T]) All() iter.Seq2[string, T] {
 	x := r.binding()
 	return func(yield func(string, T) bool) {
-		records, _ := x.known()
-		for _, e := range records {
-			id := e.Name[len(x.k.Name())+1:]
-			rec, err := x.k.One(id).Decode(e.Value)
+		for _, one := range x.known() {
+			rec, err := x.k.At(one.id).Decode(one.e.Value)
 			if err != nil {
-				x.b.problem(e.Name, x.b.unusable(e, err))
+				x.b.problem(one.e.Name, x.b.unusable(one.e, err))
 				continue
 			}
-			if !yield(id, rec) {
+			if !yield(one.id, rec) {
+				return
+			}
+		}
+	}
+}
+
+// Sorted is All in the order of compare, which returns a negative number if a comes before b. Records
+// that compare as equal are in the order of All.
+func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
+	return func(yield func(string, T) bool) {
+		ids, all := []string{}, map[string]T{}
+		for id, rec := range r.All() {
+			ids = append(ids, id)
+			all[id] = rec
+		}
+		slices.SortStableFunc(ids, func(a, b string) int { return compare(all[a], all[b]) })
+		for _, id := range ids {
+			if !yield(id, all[id]) {
 				return
 			}
 		}
@@ -122,114 +142,100 @@ func (r Records[T]) All() iter.Seq2[string, T] {
 }
 
 // Len returns the number of known records, including those that can't be used.
-func (r Records[T]) Len() int {
-	records, _ := r.binding().known()
-	return len(records)
-}
+func (r Records[T]) Len() int { return len(r.binding().known()) }
 
-// Get returns a record as far as is known, or the zero T.
+// Get returns a record as far as is known. If it is absent or can't be used, Get returns the default of
+// its key, which for RecordsOf is the zero T.
 func (r Records[T]) Get(id string) (rec T) {
 	x := r.binding()
+	k := x.k.At(id)
 	name, err := x.name("get", id)
 	if e, found := x.b.Known(name); err == nil && found {
-		rec, _ = x.k.One(id).Decode(e.Value)
+		if rec, err := k.Decode(e.Value); err == nil {
+			return rec
+		}
 	}
-	return rec
+	return k.Default()
 }
 
-// Lookup requests a record from the server: see Var.Lookup.
+// Lookup requests a record from the server: see Var.Lookup. An invalid id is pantry.ErrInvalid.
 func (r Records[T]) Lookup(ctx context.Context, id string) (rec T, found bool, err error) {
-	v, err := r.One(id)
-	if err != nil {
+	if _, err := r.binding().name("look up", id); err != nil {
 		return rec, false, err
 	}
-	return v.Lookup(ctx)
+	return r.At(id).Lookup(ctx)
 }
 
-// One returns the variable of one record. An invalid id is pantry.ErrInvalid.
-func (r Records[T]) One(id string) (Var[T], error) {
+// At returns one record as a variable, on which Add, Raise, Append, SetIf and the like work. Writing it
+// creates the record. A text that can't be an id is pantry.ErrInvalid when the variable is written.
+func (r Records[T]) At(id string) Var[T] {
 	x := r.binding()
-	if _, err := x.name("use", id); err != nil {
-		return Var[T]{}, err
+	k := x.k.At(id)
+	if _, err := x.name("use", id); err != nil { // it must not be requested
+		n := &node{name: k.Name()}
+		n.publish(&remote{entry: Entry{Name: k.Name()}})
+		at := newBinding(x.b, k, n)
+		at.bad = err
+		return at.variable()
 	}
-	k := x.k.One(id)
 	x.b.mu.Lock()
 	n := x.b.nodeLocked(k.Name())
 	x.b.mu.Unlock()
-	return newBinding(x.b, k, n).variable(), nil
+	x.b.setCheck(n, k)
+	return newBinding(x.b, k, n).variable()
 }
 
-// Add stores a new record under the next number and returns that as its id. The server assigns the
-// number, so two phones that add at once get two. A number is not used again. An Add can't be
-// queued: without an answer the error is ErrUnreachable, and the record may have been added or not.
-// Other errors are those of Commit.
+// Add stores a new record and returns its id, which is made of the time and random bits, so that it
+// needs no network and no two phones make the same. The errors are those of Var.Set. With Offline, the
+// id is also valid if the error is ErrQueued.
 func (r Records[T]) Add(ctx context.Context, rec T) (id string, err error) {
 	x := r.binding()
-	val, err := x.k.One("1").Encode(rec)
-	if err != nil {
-		return "", x.b.fail("add", x.k.Name(), err)
+	id = x.b.newID()
+	if err = x.put(ctx, "add", id, rec); err != nil && !errors.Is(err, ErrQueued) {
+		id = ""
 	}
-	next := value.Op{Verb: value.Add, Operand: value.Int(1), Start: value.Int(0), Min: value.Int(0), Max: value.Int(math.MaxInt64)}
-	for try := 0; ; try++ {
-		done, err := x.b.writeNow(ctx, "add", []Op{{Name: x.k.Name(), Op: next}})
-		if err != nil {
-			return "", err
-		}
-		e, err := x.b.only("add", x.k.Name(), done)
-		if err != nil {
-			return "", err
-		}
-		id = e.Value.String()
-		put := Op{Name: x.k.Name() + "/" + id, Op: value.Op{Verb: value.Put, Operand: val}}
-		_, err = x.b.writeNow(ctx, "add", []Op{put.If(0, time.Time{})})
-		if _, again := overtaken(err); !again || try == mostTries { // somebody has written it by its name
-			if err != nil {
-				id = ""
-			}
-			return id, err
-		}
-	}
+	return id, err
 }
 
 // Put stores a record under an id and replaces an existing one. An invalid id is pantry.ErrInvalid;
 // other errors are those of Var.Set.
 func (r Records[T]) Put(ctx context.Context, id string, rec T) error {
-	x := r.binding()
-	name, err := x.name("put", id)
+	return r.binding().put(ctx, "put", id, rec)
+}
+
+func (x *recordsBinding[T]) put(ctx context.Context, op, id string, rec T) error {
+	name, err := x.name(op, id)
 	if err != nil {
 		return err
 	}
-	k := x.k.One(id)
+	k := x.k.At(id)
 	val, err := k.Encode(rec)
 	if err != nil {
-		return x.b.fail("put", name, err)
+		return x.b.fail(op, name, err)
 	}
 	if e, found := x.b.Known(name); found {
 		val = k.Merged(val, e.Value)
 	}
-	edits := []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}}
-	if n := numberOf(id); n > 0 { // Add must not assign it
-		edits = append(edits, Op{Name: x.k.Name(), Op: value.Op{Verb: value.Raise, Operand: value.Int(n), Start: value.Int(0)}})
-	}
-	_, err = x.b.write(ctx, "put", edits)
+	_, err = x.b.write(ctx, op, []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}})
 	return err
 }
 
 // Update stores what f makes of a record: see Var.Update. If there is no such record, the error is
 // pantry.ErrAbsent.
 func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, error)) (now T, err error) {
-	v, err := r.One(id)
+	x := r.binding()
+	name, err := x.name("update", id)
 	if err != nil {
 		return now, err
 	}
-	_, found, err := v.x.b.Entry(ctx, v.x.k.Name())
+	_, found, err := x.b.Entry(ctx, name)
 	if err == nil && !found {
-		err = v.x.b.fail("update", v.x.k.Name(), fmt.Errorf("%w: there is no record %s", pantry.ErrAbsent, scan.Quote(id)))
+		err = x.b.fail("update", name, fmt.Errorf("%w: there is no record %s", pantry.ErrAbsent, scan.Quote(id)))
 	}
 	if err != nil {
 		return now, err
 	}
-	return v.Update(ctx, f)
+	return r.At(id).Update(ctx, f)
 }
 
 // Drop removes the records with these ids in one commit. Absent ids are ignored.
@@ -258,7 +264,7 @@ func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 	}
 }
 
-// Clear removes all records in one commit. Their numbers are not used again.
+// Clear removes all records in one commit.
 func (r Records[T]) Clear(ctx context.Context) error {
 	x := r.binding()
 	_, err := x.b.write(ctx, "clear", []Op{{Reset: true, Prefix: x.k.Name() + "/"}})
@@ -269,12 +275,11 @@ func (r Records[T]) Clear(ctx context.Context) error {
 // of the records that were added, changed or removed.
 func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 	x := r.binding()
-	prefix := x.k.Name() + "/"
 	return func(yield func([]string) bool) {
-		for names := range x.b.watchAll(ctx, nil, []string{prefix}) {
+		for names := range x.b.watchAll(ctx, nil, []string{x.k.Name() + "/"}) {
 			var ids []string
 			for _, name := range names {
-				if id := strings.TrimPrefix(name, prefix); !strings.Contains(id, "/") {
+				if id, ok := x.id(name); ok {
 					ids = append(ids, id)
 				}
 			}
@@ -284,4 +289,53 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 			}
 		}
 	}
+}
+
+// Changes yields every record as soon as all are known, with First set, and then each record that was
+// added, changed or removed. A slow body gets several changes of one record as one. It ends as Watch
+// does.
+func (r Records[T]) Changes(ctx context.Context) iter.Seq2[string, ItemChange[T]] {
+	x := r.binding()
+	return func(yield func(string, ItemChange[T]) bool) {
+		records.Changes(r.Watch(ctx), func(id string) (rec T, found bool) {
+			name, err := x.name("get", id)
+			if e, has := x.b.Known(name); err == nil && has {
+				if rec, err = x.k.At(id).Decode(e.Value); err == nil {
+					return rec, true
+				}
+			}
+			return rec, false
+		}, func(id string, old, new T, had, has, first bool) bool {
+			return yield(id, ItemChange[T]{Old: old, New: new, Had: had, Has: has, First: first})
+		})
+	}
+}
+
+// ids makes ids of records: 48 bits of the time in milliseconds and 80 random bits, as 26 small letters
+// and digits whose byte order is that of the times. It is safe for concurrent use.
+type ids struct {
+	mu   sync.Mutex
+	last [16]byte
+}
+
+var sortable = base32.NewEncoding("0123456789abcdefghijklmnopqrstuv").WithPadding(base32.NoPadding)
+
+// newID returns an id. Ids of one Board are in the order of the calls.
+func (b *Board) newID() string {
+	s := &b.ids
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var now [16]byte
+	binary.BigEndian.PutUint64(now[:8], uint64(time.Now().UnixMilli())<<16)
+	_, _ = rand.Read(now[6:])
+	if bytes.Compare(now[:], s.last[:]) <= 0 { // in the same millisecond, or the clock was set back
+		now = s.last
+		for i := len(now) - 1; i >= 0; i-- {
+			if now[i]++; now[i] != 0 {
+				break
+			}
+		}
+	}
+	s.last = now
+	return sortable.EncodeToString(now[:])
 }

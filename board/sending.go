@@ -11,138 +11,188 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// run sends the queue, in order.
-func (q *queue) run() {
+// run sends the waiting changes, in order, until the last Board is closed.
+func (o *outbox) run() {
 	const least, most = time.Second, 30 * time.Second
 	pause, anyway := least, false
-	for q.b.ctx.Err() == nil {
+	for o.ctx.Err() == nil {
 		// While the server is out of reach, new changes are merged and not sent. The polls find out
 		// when it is back; if there are no polls, this does.
-		if it := q.first(); it != nil && (anyway || !q.away()) {
-			switch err := q.send(it); {
-			case err == nil:
+		it, b := o.first()
+		if it != nil && (anyway || !b.isAway()) {
+			if err := o.send(b, it); err == nil {
 				pause = least
 				continue
-			case q.b.ctx.Err() != nil:
-				return
+			}
+			if b.ctx.Err() != nil { // another Board can send it
+				continue
 			}
 			pause = min(2*pause, most)
 		}
 		anyway = false
 		var later <-chan time.Time
-		if q.waiting() > 0 {
+		if it != nil {
 			later = time.After(pause)
 		}
 		select {
-		case <-q.kick:
-		case p := <-q.met:
-			q.b.problem(p.Name, p.Err)
+		case <-o.kick:
+		case p := <-o.found:
+			o.report(p.Name, p.Err)
 		case <-later:
 			anyway = true
-		case <-q.b.ctx.Done():
+		case <-o.ctx.Done():
 		}
 	}
 }
 
-// first returns the oldest change that waits; nil means none, or that nothing may be sent.
-func (q *queue) first() *item {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if q.silent {
+// first returns the oldest change that waits, and a Board with its link; nil means none, or that
+// nothing may be sent.
+func (o *outbox) first() (*item, *Board) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.silent {
+		return nil, nil
+	}
+	for _, it := range o.items {
+		if it.code != "" {
+			continue
+		}
+		for _, b := range o.boards {
+			if it.of(b) && b.ctx.Err() == nil {
+				return it, b
+			}
+		}
+	}
+	return nil, nil
+}
+
+// send sends a change through a Board. An error means that it still waits.
+func (o *outbox) send(b *Board, it *item) error {
+	checked, err := o.check(b, it)
+	if err != nil {
+		if unsure(err) || b.ctx.Err() != nil {
+			return err
+		}
+		o.refuse(b, it, err)
 		return nil
 	}
-	for _, it := range q.items {
-		if it.code == "" && !q.others(it) {
-			return it
-		}
-	}
-	return nil
-}
-
-// send sends a change. An error means that it still waits.
-func (q *queue) send(it *item) error {
-	q.mu.Lock()
-	about := slices.Clone(it.edits) // another change of the app can be merged meanwhile
-	q.mu.Unlock()
 	before := map[string]*remote{}
-	q.b.mu.Lock()
-	mark := q.b.view.mark.String()
-	for _, e := range about {
-		if n := q.b.nodes[e.Name]; n != nil {
-			before[e.Name] = n.state.Load()
+	b.mu.Lock()
+	mark := b.view.mark.String()
+	for _, name := range it.names() {
+		if n := b.nodes[name]; n != nil {
+			before[name] = n.state.Load()
 		}
 	}
-	q.b.mu.Unlock()
-	q.mu.Lock()
-	if !slices.Contains(q.items, it) { // merged or discarded meanwhile
-		q.mu.Unlock()
+	b.mu.Unlock()
+	o.mu.Lock()
+	if !slices.Contains(o.items, it) { // merged or discarded meanwhile
+		o.mu.Unlock()
 		return nil
 	}
-	q.out = it
+	o.out = it
 	defer func() {
-		q.mu.Lock()
-		defer q.mu.Unlock()
-		q.out = nil
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.out = nil
 	}()
-	w := it.write
-	w.edits = slices.Clone(it.edits)
 	first := !it.sent
 	if first {
-		it.sent, it.link, it.since, w.since = true, q.link, mark, ""
-		if err := q.save(it); err != nil { // then it must not be sent
+		if checked != nil {
+			it.edits[0].Cond = *checked
+		}
+		it.sent, it.since = true, mark
+		if err := o.save(it); err != nil { // then it must not be sent
 			it.sent = false
-			q.mu.Unlock()
+			o.mu.Unlock()
 			return err
 		}
 	}
-	q.mu.Unlock()
-	page, err := q.b.sendWrite(q.b.ctx, &w)
+	w := it.write
+	w.edits = slices.Clone(it.edits)
+	if first {
+		w.since = ""
+	}
+	o.mu.Unlock()
+	page, err := b.sendWrite(b.ctx, &w)
 	switch {
 	case err == nil:
-		return q.done(it, page, before)
-	case q.b.ctx.Err() != nil, unsure(err):
+		return o.sent(it, page, before)
+	case b.ctx.Err() != nil, unsure(err):
 		if first && notDone(err) { // it can still be merged with others
-			q.mu.Lock()
+			o.mu.Lock()
 			it.sent, it.since = false, ""
-			q.mu.Unlock()
+			o.mu.Unlock()
 		}
 		return err
 	case codeOf(err) == "unauthorized": // it says nothing about the change
-		q.b.mu.Lock()
-		q.b.tellOutage(err)
-		q.b.mu.Unlock()
+		b.mu.Lock()
+		b.tellOutage(err)
+		b.mu.Unlock()
 		return err
 	case it.op == "seed" && errors.Is(err, pantry.ErrConflict), it.op == "clear" && errors.Is(err, pantry.ErrAbsent): // as it should be
-		return q.done(it, nil, before)
+		return o.sent(it, nil, before)
+	case it.checks(b) && errors.Is(err, pantry.ErrConflict): // it was not done: check it again
+		o.mu.Lock()
+		it.sent, it.since, it.key, it.edits[0].Cond = false, "", draw(), entry.Cond{}
+		o.mu.Unlock()
+		return nil
 	}
-	q.refuse(it, err)
+	o.refuse(b, it, err)
 	return nil
 }
 
-// done removes a stored change from the queue.
-func (q *queue) done(it *item, page *wire.Page, before map[string]*remote) error {
-	q.mu.Lock()
-	if err := q.ns.Drop(it.name()); err != nil && !errors.Is(err, pantry.ErrAbsent) {
-		q.mu.Unlock()
+// check applies an operation on a key with a Check to the stored value, if it has not been sent yet,
+// and returns the condition under which the result passes. nil means no condition. The error is
+// ErrInvalid, or that of asking the server.
+func (o *outbox) check(b *Board, it *item) (*entry.Cond, error) {
+	o.mu.Lock()
+	edits, again := slices.Clone(it.edits), it.sent
+	o.mu.Unlock()
+	if again || !it.checks(b) {
+		return nil, nil
+	}
+	e, _, err := b.Entry(b.ctx, edits[0].Name)
+	if err != nil {
+		return nil, err
+	}
+	now := e.Value
+	for _, edit := range edits {
+		if now, _, err = edit.Op.Apply(now); err != nil {
+			return nil, nil // the server refuses it
+		}
+	}
+	if err := b.passes(e.Name, now); err != nil {
+		return nil, b.fail(it.op, e.Name, err)
+	}
+	cond := edits[0].If(versionIn(e), e.Updated).Cond
+	return &cond, nil
+}
+
+// sent removes a stored change.
+func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) error {
+	o.mu.Lock()
+	if err := o.ns.Drop(it.name()); err != nil && !errors.Is(err, pantry.ErrAbsent) {
+		o.mu.Unlock()
 		return err // sent again, it counts once
 	}
-	q.items = slices.DeleteFunc(q.items, func(other *item) bool { return other == it })
+	o.items = slices.DeleteFunc(o.items, func(other *item) bool { return other == it })
 	if page != nil {
 		for _, e := range page.Entries {
-			q.rebase(it, e, before[e.Name])
+			o.rebase(it, e, before[e.Name])
 		}
 		for _, g := range page.Gone {
-			q.rebase(it, Entry{Name: g.Name, Version: g.Version}, before[g.Name])
+			o.rebase(it, Entry{Name: g.Name, Version: g.Version}, before[g.Name])
 		}
 	}
-	q.mu.Unlock()
-	q.b.eachOf(it.edits, func(r *remote) { r.queued-- })
+	o.mu.Unlock()
+	o.alter(it, func(r *remote) { r.queued-- })
 	return nil
 }
 
 // rebase updates the base of later changes of a name after an own change, if that overwrote nothing
-// that the app had not seen; mu must be held.
-func (q *queue) rebase(it *item, now Entry, before *remote) {
+// that the app had not seen. mu must be held.
+func (o *outbox) rebase(it *item, now Entry, before *remote) {
 	was, known := it.base[now.Name]
 	if !known && before != nil {
 		was = before.entry
@@ -151,7 +201,7 @@ func (q *queue) rebase(it *item, now Entry, before *remote) {
 	if put := it.put(); put != nil {
 		// It was stored because its base had not changed, or because the app said so. Later
 		// changes of the app are based on it.
-		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == q.b.from && value.Equal(now.Value, put.Op.Operand)
+		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == o.from && value.Equal(now.Value, put.Op.Operand)
 		if !mine {
 			return
 		}
@@ -174,7 +224,7 @@ func (q *queue) rebase(it *item, now Entry, before *remote) {
 			seen[0] = entry.TagOf(was.Version, was.Updated)
 		}
 	}
-	for _, later := range q.items {
+	for _, later := range o.items {
 		changed := false
 		for i := range later.edits {
 			e := &later.edits[i]
@@ -188,26 +238,32 @@ func (q *queue) rebase(it *item, now Entry, before *remote) {
 			*e, changed = e.If(version, now.Updated), true
 		}
 		if changed {
-			_ = q.save(later) // if it fails, it is reported as a conflict, and kept
+			_ = o.save(later) // if it fails, it is reported as a conflict, and kept
 		}
 	}
 }
 
 // refuse keeps a refused change and reports it.
-func (q *queue) refuse(it *item, err error) {
-	q.mu.Lock()
+func (o *outbox) refuse(b *Board, it *item, err error) {
+	o.mu.Lock()
 	refused := *it
 	refused.code, refused.says = codeOf(err), sentenceOf(err)
-	bad := q.save(&refused) // if it fails, the change is refused again at the next launch
-	err = refused.err(q.b)
-	q.mu.Unlock()
-	q.b.eachOf(it.edits, func(r *remote) {
+	var e *Error
+	if errors.As(err, &e) && e.entry != nil {
+		refused.theirs = *e.entry
+	}
+	bad := o.save(&refused) // if it fails, the change is refused again at the next launch
+	err = refused.err(b)
+	o.mu.Unlock()
+	o.alter(it, func(r *remote) {
 		r.queued--
 		r.refused, r.kept = err, true
 	})
-	q.mu.Lock() // from now on it can be discarded and retried
-	it.code, it.says = refused.code, refused.says
-	q.out = nil
-	q.mu.Unlock()
-	q.b.problem(namesOf(it.edits), errors.Join(err, bad))
+	o.mu.Lock() // from now on it can be discarded and retried
+	it.code, it.says, it.theirs = refused.code, refused.says, refused.theirs
+	o.out = nil
+	o.mu.Unlock()
+	for _, user := range o.users(it) {
+		user.problem(namesOf(it.edits), errors.Join(err, bad))
+	}
 }

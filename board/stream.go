@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -57,7 +58,7 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 		return s.notNow(b)
 	}
 	worked := false
-	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { quiet.Reset(silence) }}
+	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { quiet.Reset(silence) }, moved: func(id string) { b.movedTo(a, id) }}
 	for {
 		page, err := in.page(b)
 		if err == nil {
@@ -132,6 +133,7 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 	if err != nil {
 		return unexpected(err)
 	}
+	b.reportNearLocked(page)
 	if fresh {
 		b.status.Pushed++
 		b.status.Version = page.Version
@@ -146,10 +148,25 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 	return nil
 }
 
+// movedTo applies a mark that came alone: since the last event only other names have changed.
+func (b *Board) movedTo(a asking, id string) {
+	now, err := mark.Parse(id)
+	if err != nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if a.epoch == b.view.epoch && len(b.view.seen) == 0 && now.Version > b.view.mark.Version {
+		b.view.mark = now
+		b.status.Version = now.Version
+	}
+}
+
 // events reads pages from a stream.
 type events struct {
 	in    *bufio.Reader
 	heard func()
+	moved func(id string) // called for an id without data
 }
 
 // page returns the next page, with those that belong to it.
@@ -179,6 +196,7 @@ func (e *events) page(b *Board) (*wire.Page, error) {
 // next returns the data of the next event.
 func (e *events) next() ([]byte, error) {
 	var data []byte
+	id := ""
 	for {
 		var line []byte
 		for {
@@ -199,6 +217,11 @@ func (e *events) next() ([]byte, error) {
 		switch {
 		case len(line) == 0 && data != nil:
 			return data, nil
+		case len(line) == 0 && id != "":
+			e.moved(id)
+			id = ""
+		case string(field) == "id":
+			id = string(bytes.TrimPrefix(value, []byte(" ")))
 		case string(field) == "data":
 			if data != nil {
 				data = append(data, '\n')

@@ -11,6 +11,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
@@ -47,6 +48,7 @@ type State[T any] struct {
 	Phase   Phase
 	Mine    bool // the newest change was made by this Board
 	Queued  int  // changes that wait to be sent
+	Waiting T    // the value after all of them are stored; Value if there are none
 	Version int64
 	Updated time.Time // by the server's clock
 	AsOf    time.Time // when the server last confirmed this, by this device's clock; zero means never
@@ -66,7 +68,8 @@ type binding[T any] struct {
 	b     *Board
 	k     pantry.Key[T]
 	n     *node
-	plain bool // values can be returned without copying
+	plain bool  // values can be returned without copying
+	bad   error // why the name can't be used; nil if it can
 	cache atomic.Pointer[reading[T]]
 }
 
@@ -80,7 +83,40 @@ type reading[T any] struct {
 // On binds a key to a board. The board requests its value from now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
-	return newBinding(b, k, b.node(k.Name())).variable()
+	n := b.node(k.Name())
+	b.setCheck(n, k)
+	return newBinding(b, k, n).variable()
+}
+
+// setCheck makes the outbox check the operations on a name by its key.
+func (b *Board) setCheck(n *node, k pantry.AnyKey) {
+	if check := keyhook.Check(k); check != nil {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		n.check = check
+	}
+}
+
+// hasCheck reports whether a variable of a name has a key with a Check.
+func (b *Board) hasCheck(name string) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	n := b.nodes[name]
+	return n != nil && n.check != nil
+}
+
+// passes returns the error of the Check of a name's key for a value.
+func (b *Board) passes(name string, v value.Value) error {
+	b.mu.Lock()
+	var check func(value.Value) error
+	if n := b.nodes[name]; n != nil {
+		check = n.check
+	}
+	b.mu.Unlock()
+	if check == nil || v.IsZero() {
+		return nil
+	}
+	return check(v)
 }
 
 func newBinding[T any](b *Board, k pantry.Key[T], n *node) *binding[T] {
@@ -164,10 +200,23 @@ func (v Var[T]) State() State[T] {
 	c := x.read()
 	s := State[T]{Value: x.k.Copy(c.x)}
 	describe(x.b, c.r, &s)
+	s.Waiting = x.waiting(c)
 	if c.err != nil {
 		s.Phase, s.Err = Unreadable, c.err
 	}
 	return s
+}
+
+// waiting returns the value after all queued changes are stored.
+func (x *binding[T]) waiting(c *reading[T]) T {
+	if c.r.queued > 0 && x.b.outbox != nil {
+		if v := x.b.outbox.after(x.b, x.n.name, c.r.entry.Value); v.IsZero() {
+			return x.k.Default()
+		} else if y, err := x.k.Decode(v); err == nil {
+			return y
+		}
+	}
+	return x.k.Copy(c.x)
 }
 
 // describe returns how far what is known can be trusted.
@@ -224,6 +273,9 @@ func orSomebody(by string) string {
 // default.
 func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
 	at := v.binding()
+	if at.bad != nil {
+		return at.k.Default(), false, at.bad
+	}
 	e, found, err := at.b.Entry(ctx, at.k.Name())
 	if err != nil || !found {
 		return at.k.Default(), found, err

@@ -148,8 +148,11 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			await delay(wait * (0.5 + Math.random()))
 		}
 	}
+	const pairs = new Set() // of names that were reported
 	const ours = page => {
 		if (page.board !== board || !/^\d+\.[0-9a-f]{8}$/.test(page.mark)) throw unexpected(`board ${page.board}`)
+		for (const { name, near, by } of page.findings ?? []) if (pairs.size < 1000 && pairs.size < pairs.add(`${name} ${near}`).size)
+			problem(new BoardError('near', `${name} nearly matches ${near}${by ? `, by ${by},` : ''} which is on the board: is one of them misspelt?`, { about: name, near }))
 		return page
 	}
 	const getPage = async (query, how) => ours(await send({ method: 'GET', path: '/entries', query, ...how }))
@@ -217,7 +220,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 	async function stream() {
 		const [query, asked] = question(), begun = clock()
-		let worked, rest = '', data = '', whole
+		let worked, rest = '', data = '', whole, id
 		asking = new AbortController()
 		try {
 			await request({ method: 'GET', path: '/events', query: { ...query, beat }, signal: asking.signal }, beat * 2500, (text, resp) => {
@@ -226,7 +229,11 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 				rest = lines.pop()
 				for (const line of lines) {
 					if (line.startsWith('data:')) data += line.slice(5)
-					if (line.trim() || !data) continue
+					if (line.startsWith('id:')) id = line.slice(3).trim()
+					if (line.trim()) continue
+					if (!data && id && worked && asked.epoch === epoch && asked.mark === mark) asked.mark = mark = id // only other names have changed
+					id = ''
+					if (!data) continue
 					const page = ours(read(data))
 					data = ''
 					if (whole) Object.assign(page, { whole: whole.whole, since: whole.since, entries: [...whole.entries, ...page.entries], gone: [...whole.gone, ...page.gone] })
@@ -266,6 +273,7 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 	}
 
 	async function commit(ops, how, verb, now) {
+		ops = ops.map(o => o.op === 'put' && !o.if && names.has(o.name) ? { ...o, seen: tagOf(entries.get(o.name)) } : o)
 		const item = { verb, ops, key: draw(), place, who, instance }, about = [...new Set(ops.map(o => o.name))], seen = Object.fromEntries(about.map(n => [n, tagOf(entries.get(n))]))
 		const each = f => { about.forEach(n => f(node(n))), tell(about) }
 		each(n => { n.sending++, n.refused = undefined })
@@ -284,13 +292,15 @@ export function join(link, { name, fast = 2000, slow = 15000, timeout = 10000, p
 			each(n => { n.sending-- })
 		}
 	}
+	const lost = (name, replaced) => problem(new BoardError('replaced', `this set of ${name} replaced ${JSON.stringify(replaced.value) ?? 'a value'}, which ${replaced.by || 'somebody'} stored and this app had not seen: use add, append, update or setIf, which lose nothing`, { about: name, replaced }))
 	async function sendItem(item, signal) {
-		const asked = { epoch }, ops = item.ops.map(o => o.if ? `${o.json.slice(0, -1)},"if":"${o.if}"}` : o.json)
+		const asked = { epoch }, ops = item.ops.map(o => ['if', 'seen'].reduce((json, m) => o[m] ? `${json.slice(0, -1)},"${m}":"${o[m]}"}` : json, o.json))
 		let page
 		item.since ??= mark
 		try {
 			page = ours(await send({ ...item, method: 'POST', path: '/commit', as: item.instance, signal, body: `{"ops":[${ops}]}` }))
 			if (page.results?.length !== ops.length) throw unexpected('other ops')
+			page.results.forEach(({ replaced }, i) => replaced && lost(item.ops[i].name, replaced))
 			if (unsure(status.error)) answered()
 		} catch (e) {
 			if (unsure(e) && !signal?.aborted) answered('', e), begin(), kick()

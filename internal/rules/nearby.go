@@ -90,7 +90,7 @@ func search(l *ledger.Ledger, name string) []Near {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	now := l.Naming()
-	if n.naming != now || len(n.found) >= keptSearches {
+	if n.found == nil || n.naming != now || len(n.found) >= keptSearches {
 		n.naming, n.found = now, map[string][]Near{}
 	}
 	found, known := n.found[name]

@@ -74,7 +74,7 @@ func (r *Records) Get(id string) (one *mobile.Record, err error) {
 		if !found || strings.Contains(id, "/") { // it is not a record of the collection
 			return handover.Failure("absent", "there is no record "+id, pantry.ErrAbsent)
 		}
-		m, err := r.k.One(id).Decode(e.Value)
+		m, err := r.k.At(id).Decode(e.Value)
 		if err == nil {
 			one = handover.NewRecord(m).(*mobile.Record)
 		}

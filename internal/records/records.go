@@ -1,0 +1,62 @@
+// Package records holds what collections on a device and on a board have in common.
+package records
+
+import (
+	"cmp"
+	"iter"
+	"strconv"
+	"strings"
+)
+
+// Changes calls yield for each record whose ids come from watch: for all of the first ids with first
+// set, and then for those that differ from the last call. It ends with watch, or when yield returns
+// false. lookup returns a usable record.
+func Changes[T any](watch iter.Seq[[]string], lookup func(id string) (T, bool), yield func(id string, old, new T, had, has, first bool) bool) {
+	known := map[string]T{}
+	first := true
+	for ids := range watch {
+		for _, id := range ids {
+			old, had := known[id]
+			now, has := lookup(id)
+			if !had && !has {
+				continue
+			}
+			if has {
+				known[id] = now
+			} else {
+				delete(known, id)
+			}
+			if !yield(id, old, now, had, has, first) {
+				return
+			}
+		}
+		first = false
+	}
+}
+
+// Number returns the number that an id is, or -1.
+func Number(id string) int64 {
+	if strings.ContainsFunc(id, func(r rune) bool { return r < '0' || r > '9' }) {
+		return -1
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// Compare orders ids: numbers first, by size, and then the others by their bytes. decided is false if
+// both are no numbers, so that the caller can order them otherwise.
+func Compare(a, b string) (order int, decided bool) {
+	n, m := Number(a), Number(b)
+	switch {
+	case n >= 0 && m >= 0:
+		return cmp.Or(cmp.Compare(n, m), strings.Compare(a, b)), true
+	case n >= 0:
+		return -1, true
+	case m >= 0:
+		return 1, true
+	}
+	return strings.Compare(a, b), false
+}
