@@ -459,9 +459,14 @@ type ItemChange[T any] struct {
 // dropped. A slow body gets several changes of one record as one. It ends as Watch does.
 func (r Records[T]) Changes(ctx context.Context) iter.Seq2[string, ItemChange[T]] {
 	return func(yield func(string, ItemChange[T]) bool) {
-		records.Changes(r.Watch(ctx), func(id string) (T, bool) {
-			x, found, err := r.Lookup(id)
-			return x, found && err == nil
+		records.Changes(r.Watch(ctx), func(id string) (x T, version int64, found bool) {
+			n := r.namespace().l.Find(r.name(id))
+			if n == nil || !n.Record().Found() {
+				return x, 0, false
+			}
+			rec := n.Record()
+			x, err := r.k.d.decode(rec.Value)
+			return x, rec.Version, err == nil
 		}, func(id string, old, new T, had, has, first bool) bool {
 			return yield(id, ItemChange[T]{old, new, had, has, first})
 		})

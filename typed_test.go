@@ -1,6 +1,7 @@
 package pantry_test
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/test/cases"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -417,4 +419,58 @@ func TestRecordsChanges(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"1{ gloves false true true}", "1{gloves hats true true false}", "2{ seeds false true false}", "1{hats  true false false}"}, told)
+}
+
+// What users type, by the file that the client in JavaScript reads too.
+func TestTypedCases(t *testing.T) {
+	t.Parallel()
+	var all []cases.TypedCase
+	require.NoError(t, json.Unmarshal(cases.Typed, &all))
+	require.Greater(t, len(all), 50)
+	for _, c := range all {
+		switch c.Kind {
+		case "int":
+			k := pantry.Int[int64]("n", 0)
+			if c.Min != nil {
+				k = k.Between(int64(*c.Min), int64(*c.Max))
+			}
+			typedCase(t, c, k)
+		case "float":
+			k := pantry.Float("n", 1)
+			if c.Min != nil {
+				k = k.Between(*c.Min, *c.Max)
+			}
+			typedCase(t, c, k)
+		case "text":
+			k := pantry.Text("t", "")
+			if c.Choices != nil {
+				k = pantry.OneOf("t", c.Choices[0], c.Choices[1:]...)
+			}
+			typedCase(t, c, k)
+		case "bool":
+			typedCase(t, c, pantry.Bool("b", false))
+		case "time":
+			typedCase(t, c, pantry.Time("t", time.Unix(0, 0)))
+		case "bytes":
+			typedCase(t, c, pantry.Bytes("b", nil))
+		case "list":
+			typedCase(t, c, pantry.List[any]("l"))
+		case "map":
+			typedCase(t, c, pantry.Map[any]("m", nil))
+		default:
+			t.Errorf("a case of kind %q", c.Kind)
+		}
+	}
+}
+
+func typedCase[T any](t *testing.T, c cases.TypedCase, k pantry.Key[T]) {
+	t.Helper()
+	x, err := k.Parse(c.Typed)
+	if c.Sentence == "" {
+		require.NoError(t, err, "%s %q", c.Kind, c.Typed)
+		assert.Equal(t, c.Shown, k.Format(x), "%s %q", c.Kind, c.Typed)
+		return
+	}
+	sentence, _ := pantry.Sentence(err)
+	assert.Equal(t, c.Sentence, sentence, "%s %q", c.Kind, c.Typed)
 }

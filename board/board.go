@@ -306,6 +306,7 @@ type Status struct {
 	Answered    time.Time // when the newest answer arrived; zero means none yet
 	Version     int64     // of the board, in that answer
 	Queued      int       // changes that wait to be sent
+	Trouble     string    // what does not work on this network, for example streams; "" if everything does
 	Err         error     // why the newest attempt failed; nil if it did not
 }
 

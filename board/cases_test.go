@@ -2,10 +2,12 @@ package board_test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -27,7 +29,8 @@ func TestCases(t *testing.T) {
 				t.Parallel()
 				s := cases.NewServer(t)
 				name := fmt.Sprint("board-", i)
-				opts := []board.Option{board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(1500 * time.Millisecond), board.OnProblem(func(pantry.Problem) {})}
+				var met reported
+				opts := []board.Option{board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(1500 * time.Millisecond), board.Timeout(time.Duration(c.Timeout) * time.Millisecond), board.OnProblem(met.add)}
 				if c.Offline {
 					opts = append(opts, board.Offline(t.TempDir()))
 				}
@@ -37,21 +40,61 @@ func TestCases(t *testing.T) {
 				v := variable(t, b, c.Key)
 				require.NoError(t, b.Ready(t.Context()))
 				for n, step := range c.Steps {
-					runStep(t, fmt.Sprintf("%s, step %d", c.What, n), s, name, c.Key.Name, b, v, step)
+					runStep(t, fmt.Sprintf("%s, step %d", c.What, n), s, name, c.Key.Name, b, v, &met, step)
 				}
 			})
 		}
 	}
 }
 
-func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *board.Board, v tested, step cases.Step) {
+// reported counts what a board has reported, by code.
+type reported struct {
+	mu    sync.Mutex
+	codes []string
+}
+
+func (p *reported) add(one pantry.Problem) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var e *board.Error
+	code := fmt.Sprintf("%T", one.Err)
+	switch {
+	case errors.As(one.Err, &e):
+		code = e.Code
+	case errors.As(one.Err, new(*board.NearError)):
+		code = "near"
+	case errors.As(one.Err, new(*board.ReplacedError)):
+		code = "replaced"
+	}
+	p.codes = append(p.codes, code)
+}
+
+func (p *reported) count(code string) (n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, one := range p.codes {
+		if one == code {
+			n++
+		}
+	}
+	return n
+}
+
+func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *board.Board, v tested, met *reported, step cases.Step) {
 	t.Helper()
 	switch {
+	case step.Problem != "":
+		require.Eventually(t, func() bool { return met.count(step.Problem) >= step.Problems }, 20*time.Second, 5*time.Millisecond, "%s: %v", at, met.codes)
+		assert.Equal(t, step.Problems, met.count(step.Problem), at)
+	case step.Do == "pause":
+		b.Pause()
+	case step.Do == "resume":
+		b.Resume()
 	case step.Server != "":
 		s.Do(name, step.Server)
 		return
 	case step.Others != nil:
-		s.Others(name, entry, string(step.Others))
+		s.Others(name, cmp.Or(step.Name, entry), string(step.Others))
 	case step.Until != "":
 		require.Eventually(t, func() bool {
 			phase, failed := v.state()

@@ -35,8 +35,10 @@ type ways struct {
 	streamAt time.Time // no stream before it
 	waitAt   time.Time // no waiting request before it
 	cut      int       // streams in a row that ended soon
-	pause    time.Duration
-	news     time.Time // when something changed last
+	// How often in a row a transport did not work at all.
+	noStreams, noWaits int
+	pause              time.Duration
+	news               time.Time // when something changed last
 }
 
 // start starts the requests once there is something to request.
@@ -243,12 +245,28 @@ func (w byWait) follow(b *Board) (atOnce bool) {
 	switch {
 	case kicked:
 		return true
-	case err != nil, !news && (early || time.Since(from) < longWait/2):
-		b.ways.waitAt = time.Now().Add(tryAgain) // something on the network path does not let it wait
+	case err != nil, !news && (early || time.Since(from) < longWait/2): // something on the way does not let it wait
+		b.ways.waitAt = b.transportFails(&b.ways.noWaits, "requests that wait are cut on this network, so that changes arrive by polls")
+		if err != nil {
+			b.askNow() // is the server there?
+		}
 		return false
 	}
+	b.ways.noWaits = 0
 	b.status.Waited++
 	return true
+}
+
+// transportFails records that a transport does not work on this network, and returns when to try it
+// again: later with each failure. The second failure in a row is reported, if the server is there. mu
+// must be held.
+func (b *Board) transportFails(failures *int, sentence string) (again time.Time) {
+	*failures++
+	b.status.Trouble = sentence
+	if *failures == 2 && b.status.Err == nil {
+		b.problem("", &Error{Index: -1, Code: "transport", Op: "watch", Board: b.link.board, Sentence: sentence, Err: ErrUnreachable})
+	}
+	return time.Now().Add(min(tryAgain<<(*failures-1), 10*tryAgain))
 }
 
 // untilKicked returns a context that ends when another question is requested. That request stays
@@ -338,7 +356,9 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 	if news {
 		b.ways.news = time.Now()
 	}
-	b.answered(from.name(), err)
+	if err == nil || wait == 0 { // a wait that fails says nothing about the server: a poll follows
+		b.answered(from.name(), err)
+	}
 	return news, early, err
 }
 

@@ -55,7 +55,7 @@ func TestWays(t *testing.T) {
 	assert.Equal(t, "poll", way(2*tryAgain), "is it there at all?")
 	b.status.Err = nil
 	for range 10 { // something on the way cuts each stream soon
-		byStream{}.ended(b, time.Second, false, errReopen)
+		byStream{}.ended(b, time.Second, errReopen)
 	}
 	assert.Greater(t, time.Until(b.ways.streamAt), 30*time.Second)
 	assert.LessOrEqual(t, time.Until(b.ways.streamAt), tryAgain)

@@ -297,14 +297,14 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 func (r Records[T]) Changes(ctx context.Context) iter.Seq2[string, ItemChange[T]] {
 	x := r.binding()
 	return func(yield func(string, ItemChange[T]) bool) {
-		records.Changes(r.Watch(ctx), func(id string) (rec T, found bool) {
+		records.Changes(r.Watch(ctx), func(id string) (rec T, version int64, found bool) {
 			name, err := x.name("get", id)
 			if e, has := x.b.Known(name); err == nil && has {
 				if rec, err = x.k.At(id).Decode(e.Value); err == nil {
-					return rec, true
+					return rec, e.Version, true
 				}
 			}
-			return rec, false
+			return rec, 0, false
 		}, func(id string, old, new T, had, has, first bool) bool {
 			return yield(id, ItemChange[T]{Old: old, New: new, Had: had, Has: has, First: first})
 		})

@@ -81,7 +81,7 @@ func TestChangesOfRecords(t *testing.T) {
 		id string
 		c  board.ItemChange[notice]
 	}
-	told := make(chan seen, 10)
+	told, own := make(chan seen, 10), make(chan seen, 10)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	go func() {
@@ -91,7 +91,14 @@ func TestChangesOfRecords(t *testing.T) {
 	}()
 	gloves, hats := notice{"bring gloves"}, notice{"bring hats"}
 	assert.Equal(t, seen{id, board.ItemChange[notice]{New: gloves, Has: true, First: true}}, <-told)
+	go func() { // the writer itself hears of each change once, also while it is being sent
+		for id, c := range r.Changes(ctx) {
+			own <- seen{id, c}
+		}
+	}()
+	assert.Equal(t, seen{id, board.ItemChange[notice]{New: gloves, Has: true, First: true}}, <-own)
 	require.NoError(t, r.Put(t.Context(), id, hats))
+	assert.Equal(t, seen{id, board.ItemChange[notice]{Old: gloves, New: hats, Had: true, Has: true}}, <-own)
 	assert.Equal(t, seen{id, board.ItemChange[notice]{Old: gloves, New: hats, Had: true, Has: true}}, <-told)
 	next, err := r.Add(t.Context(), gloves)
 	require.NoError(t, err)

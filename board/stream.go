@@ -48,8 +48,8 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 	defer quiet.Stop()
 	resp, err := b.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
 	if err != nil {
-		if ctx.Err() != nil && b.ctx.Err() == nil { // quiet ended it, or a kick, which failed checks
-			err = b.unreachable(context.DeadlineExceeded)
+		if ctx.Err() != nil && b.ctx.Err() == nil && len(b.kick) == 0 { // quiet ended it
+			return s.heldBack(b)
 		}
 		return s.failed(b, err)
 	}
@@ -71,10 +71,12 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 			return true
 		case errors.Is(err, errReopen) && len(a.since) == 0:
 			return true // the current state has arrived; now the changes
+		case ctx.Err() != nil: // nothing came for too long
+			return s.heldBack(b)
 		case !worked:
 			return s.notNow(b)
 		}
-		s.ended(b, time.Since(from), ctx.Err() != nil, err)
+		s.ended(b, time.Since(from), err)
 		select { // many phones don't come back in step
 		case <-time.After(rand.N(again)):
 		case <-b.ctx.Done():
@@ -82,6 +84,13 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 		byPoll{}.follow(b) // is the server there?
 		return true
 	}
+}
+
+// heldBack records that something on the way holds a stream back, and finds out whether the server is
+// there.
+func (s byStream) heldBack(b *Board) (atOnce bool) {
+	s.notNow(b)
+	return byPoll{}.follow(b)
 }
 
 // failed records that a stream could not be requested.
@@ -99,19 +108,16 @@ func (s byStream) failed(b *Board, err error) (atOnce bool) {
 func (s byStream) notNow(b *Board) (atOnce bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.ways.streamAt = time.Now().Add(tryAgain)
+	b.ways.streamAt = b.transportFails(&b.ways.noStreams, "streams do not come through on this network, so that changes arrive by requests that wait")
 	return true
 }
 
 // ended records that a stream ended. One that ends soon, again and again, is tried less and less
 // often.
-func (s byStream) ended(b *Board, lived time.Duration, silent bool, err error) {
+func (s byStream) ended(b *Board, lived time.Duration, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	switch {
-	case silent:
-		b.answered(s.name(), b.fail("watch", "", b.unreachable(fmt.Errorf("nothing came for %v", silence))))
-	case !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen): // a server that stops ends its streams
+	if !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
 		b.answered(s.name(), b.fail("watch", "", b.unreachable(err)))
 	}
 	if b.ways.cut++; lived > soon {
@@ -134,6 +140,7 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 		return unexpected(err)
 	}
 	b.reportNearLocked(page)
+	b.ways.noStreams, b.status.Trouble = 0, ""
 	if fresh {
 		b.status.Pushed++
 		b.status.Version = page.Version

@@ -1,16 +1,15 @@
-// Package js holds the client of a board for pages and for Node, an ES module. A server serves
-// it at /small-pantry.js in its small form; npm packs it from here as it is written.
+// Package js holds the client of a board for pages and for Node, an ES module. A server serves it at
+// /small-pantry.js, and npm packs it from here. It is bundled from src.
 package js
 
 import _ "embed"
 
+//go:generate go tool esbuild src/index.js --bundle --minify --format=esm --target=es2022 --legal-comments=none "--banner:js=// bundled by go generate from js/src" --outfile=small-pantry.js --log-level=warning
+
 var (
-	// Module is the module as it is written.
+	// Module is the module.
 	//go:embed small-pantry.js
 	Module []byte
-	// Small is the same with short names and without comments: npm run small makes it.
-	//go:embed small-pantry.min.js
-	Small []byte
 	// Types are its TypeScript types.
 	//go:embed small-pantry.d.ts
 	Types []byte

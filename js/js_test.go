@@ -21,6 +21,7 @@ import (
 
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/browser"
+	"github.com/small-pantry/pantry/internal/test/bundle"
 	"github.com/small-pantry/pantry/internal/test/cases"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
@@ -46,6 +47,7 @@ func site(t *testing.T) string {
 	file("/small-pantry.js", "text/javascript", js.Module)
 	file("/cases/operations.json", "application/json", cases.Operations)
 	file("/cases/trouble.json", "application/json", cases.Trouble)
+	file("/cases/typed.json", "application/json", cases.Typed)
 	file("/{$}", "text/html", []byte("<!doctype html><title>test</title>"))
 	mux.Handle("GET /testdata/", http.FileServer(http.Dir(".")))
 	mux.HandleFunc("POST /control/new", func(w http.ResponseWriter, _ *http.Request) {
@@ -122,14 +124,14 @@ func TestCases(t *testing.T) {
 // What the cases can't say as data, in Node and in a page.
 func TestMore(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges"} {
+	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges", "typed", "collections", "checks", "readiness", "storm"} {
 		t.Run("node/"+name, func(t *testing.T) {
 			t.Parallel()
 			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))
 		})
 	}
 	b := browser.Start(t)
-	for _, name := range []string{"values", "watching", "hidden", "lossy", "another"} {
+	for _, name := range []string{"values", "watching", "hidden", "lossy", "another", "offline"} {
 		t.Run("page/"+name, func(t *testing.T) {
 			t.Parallel()
 			p := b.Open(t, site(t))
@@ -153,6 +155,32 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	s.Do("rowan-street", "back")
 	p.Until(`document.readyState === 'complete'`)
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
+	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
+}
+
+// Two tabs of a browser share what waits: both show it, one sends it, and the other goes on when that
+// one is closed.
+func TestTabsShareTheQueue(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	origin, s := site(t), cases.NewServer(t)
+	link := s.Link("rowan-street")
+	s.Others("rowan-street", "n", `{"op":"put","value":10}`)
+	one := b.Open(t, origin)
+	two := one.Tab(origin)
+	run := func(p *browser.Page, call string, args ...any) {
+		t.Helper()
+		assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.`+call+`)`, args...)))
+	}
+	s.Do("rowan-street", "cut")
+	run(one, "tab(%q, 2)", link)
+	run(two, "tab(%q, 1)", link)
+	for _, p := range []*browser.Page{one, two} {
+		run(p, "tabHas(3)")
+	}
+	one.Go("about:blank") // it held the lock
+	s.Do("rowan-street", "back")
+	run(two, "tabShows(13)")
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
 }
 
@@ -210,40 +238,27 @@ func TestDocPage(t *testing.T) {
 	one.Shows("3180 litres")
 }
 
-// The module is small, as it is written.
+// The module is small on the way to a page.
 func TestModuleIsSmall(t *testing.T) {
 	t.Parallel()
 	var packed bytes.Buffer
 	w, err := gzip.NewWriterLevel(&packed, gzip.BestCompression)
 	require.NoError(t, err)
-	_, err = w.Write(js.Small)
+	_, err = w.Write(js.Module)
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
-	t.Logf("%d bytes as written; %d, and %d gzipped, as it is served", len(js.Module), len(js.Small), packed.Len())
-	assert.Less(t, len(js.Module), 28<<10)
-	assert.Less(t, packed.Len(), 8_000)
+	t.Logf("%d bytes, and %d gzipped", len(js.Module), packed.Len())
+	assert.Less(t, packed.Len(), 15_000)
 }
 
-// What is served is made of what is written.
-func TestSmallIsTheModule(t *testing.T) {
+// The module is bundled from its sources.
+func TestModuleIsBuilt(t *testing.T) {
 	t.Parallel()
-	tool(t, "terser/bin/terser")
-	dir := t.TempDir()
-	for _, name := range []string{"package.json", "small-pantry.js"} {
-		raw, err := os.ReadFile(name)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), raw, 0o600))
-	}
-	modules, err := filepath.Abs("node_modules")
+	made, err := bundle.Module(".", t.TempDir(), nil)
 	require.NoError(t, err)
-	require.NoError(t, os.Symlink(modules, filepath.Join(dir, "node_modules")))
-	cmd := exec.Command("npm", "run", "small")
-	cmd.Dir = dir
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, string(out))
-	made, err := os.ReadFile(filepath.Join(dir, "small-pantry.min.js"))
+	raw, err := os.ReadFile(made)
 	require.NoError(t, err)
-	assert.True(t, bytes.Equal(js.Small, made), "small-pantry.js was changed: npm run small, in js")
+	assert.True(t, bytes.Equal(js.Module, raw), "js/src was changed: go generate ./js")
 }
 
 // tool is a program that npm has installed beside the module.

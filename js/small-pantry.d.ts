@@ -9,59 +9,102 @@
  *     tank.watch(state => show(state.value, state.phase))
  *     await tank.add(-10)
  *
- * A server serves the module at /small-pantry.js. A page of another origin needs a link with a
- * token; in development mode it must be served by the same machine.
+ * A server serves the module at /small-pantry.js, and these types at /small-pantry.d.ts. A page of another
+ * origin needs a link with a token; in development mode it must be served by the same machine.
  */
 
-/** What a value may be. An int that a number holds exactly is a number, another a bigint. */
-export type Value = boolean | number | bigint | string | Uint8Array | Date | Value[] | { [name: string]: Value } | null
+/** A value. An int that a number holds exactly is a number, another one a bigint. Lists and maps hold no times and no bytes. */
+export type Value = boolean | number | bigint | string | Uint8Array | Date | Inner[] | { [name: string]: Inner } | null
+
+/** What a list or a map can hold. */
+export type Inner = boolean | number | bigint | string | null | Inner[] | { [name: string]: Inner }
+
+/** T if a list or a map can hold it, also if T is an interface; else never. */
+export type Stored<T> = T extends Date | Uint8Array | symbol | ((...args: any[]) => any) ? never
+  : T extends boolean | number | bigint | string | null | undefined ? T
+  : T extends object ? StoredMembers<T> : never
+
+/** T if all of its members are Stored. */
+export type StoredMembers<T> = { [K in keyof T]: Stored<T[K]> }
 
 export type Kind = 'bool' | 'int' | 'float' | 'text' | 'bytes' | 'time' | 'list' | 'map'
 
-/** What holds for the values of a key. */
+/** The rules for the values of a key. */
 export interface Rules<T> {
-  /** The least and the largest that is stored, both or neither; the server holds everybody to them. */
-  min?: T
-  max?: T
-  /** What it is, for a list of keys. */
+  /** A description, for a list of keys. */
   about?: string
-  /** For a list: how many items are kept; the oldest leave at the front. */
-  keep?: number
-  /** Says in a sentence why a value can't be stored; '' or nothing: it can. */
+  /** Says in a sentence why a value can't be stored; '' or nothing means that it can. */
   check?(x: T): string | undefined | void
 }
 
-/** A declared name: its kind, its default, and what its values must be. It never changes. */
-export interface Key<T> extends Readonly<Rules<T>> {
+export interface Bounds<T> extends Rules<T> {
+  /** The smallest and the largest value that is stored, both or neither. The server checks every writer against them. */
+  min?: T
+  max?: T
+}
+
+export interface ListRules<T> extends Rules<T> {
+  /** How many items are kept; the oldest are removed at the front. */
+  keep?: number
+}
+
+/** A declared name: its kind, its default, and its rules. It never changes. */
+export interface Key<T> {
   readonly name: string
   readonly kind: Kind
   readonly default: T
+  readonly min?: T
+  readonly max?: T
+  readonly about?: string
+  readonly keep?: number
   readonly choices?: readonly string[]
-  /** Says in a sentence why x can't be stored; '' or nothing: it can. */
+  check?(x: T): string | undefined | void
+  /** The key of a member of the family: the same key with the name NAME/PART. part is any text. */
+  at(part: string): Key<T>
+  /** Says in a sentence why x can't be stored; '' or nothing means that it can. */
   why(x: unknown): string | undefined | void
+  /** Reads what a user typed. It throws a BoardError 'invalid' whose message is a sentence for the user. */
+  parse(typed: string): T
+  /** Returns x in the form that parse reads: the text to show in an input. */
+  format(x: T): string
 }
 
-// Declarations. They throw a BoardError 'invalid' for a name that can't be one, and for a
-// default that is of another kind or outside of its range.
+/** The declaration of a collection: each record is an entry NAME/ID. */
+export interface RecordsKey<T> {
+  readonly name: string
+  readonly kind: Kind
+  /** The key of one record. */
+  at(id: string): Key<T>
+  /** The id of the record in an entry; undefined for the name of another entry. */
+  idOf(name: string): string | undefined
+}
+
+// Declarations. They throw a BoardError 'invalid' for an invalid name, and for a default of another kind
+// or outside of its range.
 export function bool(name: string, fallback: boolean, rules?: Rules<boolean>): Key<boolean>
-export function int(name: string, fallback: number, rules?: Rules<number>): Key<number>
+export function int(name: string, fallback: number, rules?: Bounds<number>): Key<number>
 /** With a bigint as its default, for values that a number may not hold: they are bigints then. */
-export function int(name: string, fallback: bigint, rules?: Rules<number | bigint>): Key<number | bigint>
-export function float(name: string, fallback: number, rules?: Rules<number>): Key<number>
+export function int(name: string, fallback: bigint, rules?: Bounds<number | bigint>): Key<number | bigint>
+export function float(name: string, fallback: number, rules?: Bounds<number>): Key<number>
 export function text(name: string, fallback: string, rules?: Rules<string>): Key<string>
 export function bytes(name: string, fallback: Uint8Array, rules?: Rules<Uint8Array>): Key<Uint8Array>
 /** A moment, to the millisecond. */
 export function time(name: string, fallback: Date, rules?: Rules<Date>): Key<Date>
-export function list<T extends Value>(name: string, fallback: T[], rules?: Rules<T[]>): Key<T[]>
-export function map<T extends Value>(name: string, fallback: { [name: string]: T }, rules?: Rules<{ [name: string]: T }>): Key<{ [name: string]: T }>
-/** A text that is one of several; the first is the default. */
+export function list<T extends StoredMembers<T>>(name: string, fallback: T[], rules?: ListRules<T[]>): Key<T[]>
+export function map<T extends StoredMembers<T>>(name: string, fallback: { [name: string]: T }, rules?: Rules<{ [name: string]: T }>): Key<{ [name: string]: T }>
+/** A text from a fixed set; the first is the default. */
 export function oneOf<T extends string>(name: string, first: T, ...rest: T[]): Key<T>
 
+/** A collection of objects. example has their members with the default of each. */
+export function records<T extends StoredMembers<T> & object>(name: string, example: T, rules?: Rules<T>): RecordsKey<T>
+/** All of key.at(…) as a collection, with the rules of the key: for example a counter for each gardener. An id is any text. */
+export function family<T>(key: Key<T>): RecordsKey<T>
+
 /**
- * How far what is known can be trusted. unknown: the server has not told yet; current; sending: a
- * change is on its way; queued: it waits for the network; stale: the server can't be reached;
- * unreadable: what is stored can't be used, and the default replaces it; refused: the newest change
- * was, and error says why.
+ * How far a value can be trusted. unknown: the server has not answered yet; current; sending: a change is
+ * being sent; queued: it waits for the network; stale: the server can't be reached, or was not yet in this
+ * visit; unreadable: the stored value can't be used, and the default is shown; refused: the newest change
+ * was refused, and error says why.
  */
 export type Phase = 'unknown' | 'current' | 'sending' | 'queued' | 'stale' | 'unreadable' | 'refused'
 
@@ -75,12 +118,16 @@ export interface State<T> {
   mine: boolean
   /** How many changes wait for the network. */
   queued: number
+  /** The value after all of them are stored; value if there are none. */
+  waiting: T
   /** The version of the board that changed it last; 0: it is not stored. */
   version: number
   updated?: Date
   /** Who changed it last: the label of a token, and what the app calls itself. */
   by: string
   error?: BoardError
+  /** When the server last confirmed it, by the clock of this device; undefined: never. */
+  asOf?: Date
   /** For setIf. */
   tag: string
 }
@@ -98,6 +145,8 @@ export interface Op {
   json: string
   /** On condition that the entry is still this tag says: a tag, a version, or 0 for absent. */
   if?: string
+  /** The operand, for ops that a Var has made. */
+  args?: any
 }
 
 type Item<T> = T extends (infer E)[] ? E : never
@@ -164,7 +213,42 @@ export interface Entry {
   from?: string
 }
 
-/** A change that waits to be sent. With error, the server refused it, and it is kept until it is discarded. */
+/** One record that changed: old and now are undefined where there was or is none. first: it was there when changes began. */
+export interface ItemChange<T> {
+  old?: T
+  now?: T
+  first: boolean
+}
+
+/** A collection on a board. An id is a text; records and family say which. */
+export interface Collection<T> {
+  readonly key: RecordsKey<T>
+  /** The known records by id: ids that are numbers first, by size, then the others by their characters. */
+  all(): Map<string, T>
+  readonly size: number
+  /** The record as far as is known, else the default. */
+  get(id: string): T
+  /** One record as a variable. */
+  at(id: string): Var<T>
+  /** The known records in the order of compare. */
+  sorted(compare: (a: T, b: T) => number): [string, T][]
+  lookup(id: string, how?: How): Promise<{ value: T; found: boolean }>
+  /** Stores a new record and resolves with its id, which no other phone makes. An error with the code queued has the id too. */
+  add(x: T, how?: How): Promise<string>
+  put(id: string, x: T, how?: How): Promise<void>
+  /** Stores what f makes of a record. It rejects with 'absent' if there is none. */
+  update(id: string, f: (old: T) => T | Promise<T>, how?: How): Promise<T>
+  /** Removes records in one commit. Ids without a record are ignored. */
+  drop(...ids: string[]): Promise<void>
+  clear(how?: How): Promise<void>
+  /** Calls f with all records and the ids that changed, as soon as they are known and after each change. The result ends it. */
+  watch(f: (all: Map<string, T>, changed: string[]) => void): () => void
+  watch(): AsyncGenerator<Map<string, T>, void>
+  /** Calls f for each record that is there, and then for each that was added, changed or removed. The result ends it. */
+  changes(f: (id: string, change: ItemChange<T>) => void): () => void
+}
+
+/** A change that waits to be sent. With error, the server refused it, and it is kept until it is retried or discarded. */
 export interface Pending {
   id: number
   ops: Op[]
@@ -173,11 +257,17 @@ export interface Pending {
   error?: BoardError
   /** It was made with another link of this browser, and only a page with that link sends it. */
   other: boolean
+  /** What a set of one entry would store. */
+  mine?: unknown
+  /** With error.code 'conflict': the entry that is stored instead; undefined: it was removed. */
+  theirs?: Entry
 }
 
 export interface Status {
   /** How changes come: '' not yet, else 'push', 'wait' (a request that waits for news) or 'poll'. */
   way: '' | 'push' | 'wait' | 'poll'
+  /** What does not work on this network, for example streams; '' if everything does. */
+  trouble: string
   /** Why the server can't be reached; undefined: it can. */
   error?: BoardError
   /** The version of the board. */
@@ -190,10 +280,15 @@ export interface Options {
   /** What the app calls itself, beside its changes. */
   name?: string
   /** Keys to declare on the board, which holds every app to them. Its findings are reported to onProblem. */
-  declare?: Key<any>[]
-  /** Changes that can't be sent are kept in IndexedDB, and sent later, each counted once. */
+  declare?: (Key<any> | RecordsKey<any>)[]
+  /** Changes that can't be sent are kept in IndexedDB, and sent later, each counted once. What is known is kept too, for a visit without a network. */
   offline?: boolean
-  /** What goes wrong and is survived. Default: console.warn. */
+  /**
+   * Called with what goes wrong and is survived, once each. Its codes are those of calls, and: near, a name
+   * that nearly matches another; replaced, a value that a set replaced although this app had not seen it;
+   * transport, a network that lets no streams or no waiting requests through; plain, a link without https.
+   * Default: console.warn.
+   */
   onProblem?(e: BoardError): void
   /** false: only polls, no stream and no waiting request. Default: true. */
   push?: boolean
@@ -215,10 +310,12 @@ export interface Board {
   readonly status: Status
   /** The variable that a key is on this board, which asks for it from now on. */
   on<T>(key: Key<T>): Var<T>
-  /** Resolves when the first answer is here. */
-  ready(): Promise<void>
+  /** The collection that a key declares. The board requests all of it from now on. */
+  records<T>(key: RecordsKey<T>): Collection<T>
+  /** Resolves when the server has answered for all variables and collections. It rejects after timeout ms (default: Options.timeout), or when the link is refused, with the reason. */
+  ready(how?: How & { timeout?: number }): Promise<void>
   /** Makes all changes in one commit, or none. */
-  commit(ops: Op[], how?: How): Promise<{ version: number; entries: Entry[]; gone: { name: string; version: number }[]; results: { changed: boolean; taken?: unknown }[] }>
+  commit(ops: Op[], how?: How): Promise<{ version: number; entries: Entry[]; gone: { name: string; version: number }[]; results: { changed: boolean; taken?: unknown; replaced?: Omit<Entry, 'name' | 'from'> }[] }>
   /** Calls f at once with what is known of the names that begin so, and then with what changed; undefined: it is not stored any more. The result ends it. */
   watch(prefix: string, f: (changed: Map<string, Entry | undefined>) => void): () => void
   /** Calls f at once, and whenever the connection becomes another one. The result ends it. */
@@ -227,7 +324,10 @@ export interface Board {
   call(method: string, path: string, more?: How & { query?: Record<string, unknown>; body?: Value }): Promise<any>
   /** What waits to be sent, and what was refused when it was, oldest first. */
   pending(): Promise<Pending[]>
+  /** Removes a change. It rejects with 'busy' while the change is being sent. */
   discard(id: number): Promise<void>
+  /** Sends a refused change again as the user's decision: a set then replaces what is stored. It also takes over a change of another link that certainly did not arrive. */
+  retry(id: number): Promise<void>
   /** Asks nothing until resume. */
   pause(): void
   resume(): void
@@ -246,6 +346,14 @@ export class BoardError extends Error {
   at?: number
   stored?: Entry
   retryAfter?: number
+  /** With 'absent': names that nearly match. With 'near': the other name. */
+  near?: string | string[]
+  /** The name that a problem is about. */
+  about?: string
+  /** With 'replaced': what was replaced. */
+  replaced?: Omit<Entry, 'name' | 'from'>
+  /** With 'queued' from add of a collection: the id of the new record. */
+  id?: string
 }
 
 /**

@@ -62,7 +62,7 @@ func newFile(w *gzip.Writer, name string, body []byte) ownFile {
 // first request, since most programs that have this package serve none.
 var ownFiles = sync.OnceValue(func() map[string]ownFile {
 	w := gzip.NewWriter(nil)
-	all := map[string]ownFile{"": newFile(w, ".html", boardHTML), "/small-pantry.js": newFile(w, ".js", js.Small), "/small-pantry.d.ts": newFile(w, ".ts", js.Types)}
+	all := map[string]ownFile{"": newFile(w, ".html", boardHTML), "/small-pantry.js": newFile(w, ".js", js.Module), "/small-pantry.d.ts": newFile(w, ".ts", js.Types)}
 	files, err := pageFiles.ReadDir("page")
 	for _, f := range files {
 		var body []byte

@@ -1070,7 +1070,7 @@ func TestPageIsSmall(t *testing.T) {
 		require.NoError(t, errors.Join(err, w.Close()))
 		return out.Len()
 	}
-	first := packed(js.Small)
+	first := packed(js.Module)
 	for _, f := range []string{"index.html", "page.js", "chunk.js", "page.css"} {
 		raw, err := os.ReadFile(filepath.Join("page", f))
 		require.NoError(t, err)

@@ -35,13 +35,13 @@ var faults = []fault{
 		promise: "the client follows no redirect",
 	},
 	{
-		file:    "board/queue.go",
-		old:     "	if last.sent || last == q.out || last.code",
-		new:     "	if last == q.out || last.code",
+		file:    "board/outbox.go",
+		old:     "	if last.sent || last == o.out || last.code",
+		new:     "	if last == o.out || last.code",
 		promise: "a put is not merged into one that may have arrived",
 	},
 	{
-		file:    "js/small-pantry.js",
+		file:    "js/src/outbox.js",
 		old:     "const merges = last && !last.sent && ",
 		new:     "const merges = last && ",
 		promise: "a put is not merged into one that may have arrived (JavaScript)",
@@ -53,9 +53,9 @@ var faults = []fault{
 		promise: "a change that was sent is not altered",
 	},
 	{
-		file:    "js/small-pantry.js",
-		old:     "ours = i => i.who === who",
-		new:     "ours = i => true",
+		file:    "js/src/outbox.js",
+		old:     "return item.who === this.#board.connection.who",
+		new:     "return true",
 		promise: "a change of one link is not sent with another",
 	},
 	{

@@ -9,24 +9,28 @@ import (
 )
 
 // Changes calls yield for each record whose ids come from watch: for all of the first ids with first
-// set, and then for those that differ from the last call. It ends with watch, or when yield returns
-// false. lookup returns a usable record.
-func Changes[T any](watch iter.Seq[[]string], lookup func(id string) (T, bool), yield func(id string, old, new T, had, has, first bool) bool) {
-	known := map[string]T{}
+// set, and then for those that have changed since the last call. It ends with watch, or when yield
+// returns false. lookup returns a usable record, and the version that changed it.
+func Changes[T any](watch iter.Seq[[]string], lookup func(id string) (x T, version int64, found bool), yield func(id string, old, new T, had, has, first bool) bool) {
+	type record struct {
+		x       T
+		version int64
+	}
+	known := map[string]record{}
 	first := true
 	for ids := range watch {
 		for _, id := range ids {
 			old, had := known[id]
-			now, has := lookup(id)
-			if !had && !has {
+			now, version, has := lookup(id)
+			if !had && !has || had && has && old.version == version {
 				continue
 			}
 			if has {
-				known[id] = now
+				known[id] = record{now, version}
 			} else {
 				delete(known, id)
 			}
-			if !yield(id, old, now, had, has, first) {
+			if !yield(id, old.x, now, had, has, first) {
 				return
 			}
 		}

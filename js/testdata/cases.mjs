@@ -10,7 +10,8 @@ const until = async (what, is) => {
 /** control(board, action, body) has the server do something, and gives its answer. */
 export async function run(c, link, control) {
   const { kind, name, default: fallback, ...rules } = c.key, key = rules.choices ? pantry.oneOf(name, ...rules.choices) : pantry[kind](name, fallback, rules)
-  const board = pantry.join(link, { fast: 20, slow: 100, patience: 1500, offline: !!c.offline, onProblem() {} })
+  const problems = []
+  const board = pantry.join(link, { fast: 20, slow: 100, patience: 1500, timeout: c.timeout || undefined, offline: !!c.offline, onProblem: e => problems.push(e.code) })
   const v = board.on(key)
   let seen, at
   const shows = want => pantry.write(v.get()) === pantry.write(want)
@@ -32,7 +33,12 @@ export async function run(c, link, control) {
     for (const [i, s] of c.steps.entries()) {
       at = `step ${i} ${pantry.write(s)}`
       if (s.server) { await control('do', s.server); continue }
-      if (s.others) await control('others', `${name} ${pantry.write(s.others)}`)
+      const met = () => problems.filter(c => c === s.problem).length
+      if (s.problem) {
+        await until(() => `${problems}`, () => met() >= (s.problems ?? 0))
+        check(met() === (s.problems ?? 0), `${problems}`)
+      } else if (/pause|resume/.test(s.do)) board[s.do]()
+      else if (s.others) await control('others', `${s.name ?? name} ${pantry.write(s.others)}`)
       else if (s.until) await until(() => `it is ${v.state().phase} ${pantry.write(v.get())} ${v.state().error?.code ?? ''}`, () => v.state().phase === s.until && (s.now === undefined || shows(s.now)) && (!s.error || v.state().error?.code === s.error))
       else if (s.pending !== undefined) await until(async () => `${(await board.pending()).length} are pending`, async () => (await board.pending()).length === s.pending)
       else if (s.do === 'holds') check((await control('holds', name)).includes(`"kind":"${s.kind}","value":${s.json},`), 'it holds something else')

@@ -1,11 +1,11 @@
 // What the cases can't say as data. Each function gives JSON of what failed.
 
-import { join, bool, bytes, int, float, list, map, text, time, parse, write, BoardError } from '/small-pantry.js'
+import { join, bool, bytes, family, int, float, list, map, oneOf, records, text, time, parse, write, BoardError } from '/small-pantry.js'
 
 const sleep = ms => new Promise(f => setTimeout(f, ms))
 const until = async (what, is) => {
   for (const end = Date.now() + 50000; Date.now() < end; await sleep(5)) if (await is()) return
-  throw new Error(typeof what === 'function' ? what() : what)
+  throw new Error(typeof what === 'function' ? await what() : what)
 }
 const check = (ok, what) => { if (!ok) throw new Error(what) }
 const same = (a, b, what) => check(write(a) === write(b), `${what}: ${write(a)} is not ${write(b)}`)
@@ -468,3 +468,187 @@ export const edges = test(async origin => {
   b.close()
   c.close()
 })
+
+// What users type is read and refused as by the client in Go.
+export const typed = test(async origin => {
+  const make = { bool: ['b', false], int: ['n', 0], float: ['n', 1], text: ['t', ''], bytes: ['b', new Uint8Array()], time: ['t', new Date(0)], list: ['l', []], map: ['m', {}] }
+  const all = await (await fetch(`${origin}/cases/typed.json`)).json(), kinds = { bool, int, float, text, bytes, time, list, map }
+  check(all.length > 50, `${all.length} cases`)
+  for (const { kind, min, max, choices, typed, shown, sentence } of all) {
+    const key = choices ? oneOf('t', ...choices) : kinds[kind](...make[kind], { min, max })
+    let got, bad
+    try { got = key.format(key.parse(typed)) } catch (e) { bad = e }
+    check(sentence ? bad?.message === sentence && bad.code === 'invalid' : got === (shown ?? ''), `${kind} ${write(typed)}: ${got} ${bad}`)
+  }
+  let even
+  try { int('n', 0, { check: x => x % 2 ? 'Enter an even number.' : '' }).parse('3') } catch (e) { even = e.message }
+  same(even, 'Enter an even number.', 'the sentence of a check')
+})
+
+// Collections: records of objects, and families with the rules of a key.
+export const collections = test(async origin => {
+  const { link, control } = await site(origin), b = join(link, quick), c = join(link, quick)
+  const plantings = records('plantings', { crop: '', beds: [], spacing: 30 }), r = b.records(plantings), others = c.records(plantings)
+  await c.ready()
+  const ids = []
+  for (const crop of ['peas', 'beans', 'leeks']) ids.push(await r.add({ crop, beds: ['C4'], spacing: 20 }))
+  check(ids.every((id, i) => /^[0-9a-v]{26}$/.test(id) && !(ids[i - 1] >= id)), `${ids}`)
+  await r.put('12', { crop: 'roses', beds: [] })
+  await r.put('7', { crop: 'dill', beds: [], spacing: 5 })
+  await until(() => `${[...others.all().keys()]}`, () => others.size === 5)
+  same([...others.all().keys()], ['7', '12', ...ids], 'in order')
+  same([others.get('12'), others.get('none')], [{ crop: 'roses', beds: [], spacing: 30 }, { crop: '', beds: [], spacing: 30 }], 'defaults of members')
+  same(others.sorted((x, y) => x.crop.localeCompare(y.crop)).map(([, x]) => x.crop), ['beans', 'dill', 'leeks', 'peas', 'roses'], 'sorted')
+  same((await others.update('7', old => ({ ...old, spacing: 8 }))).spacing, 8, 'updated')
+  await until('not known here', () => r.get('7').spacing === 8)
+  const told = [], lists = [], stop = r.changes((id, { old, now, first }) => told.push([id, old?.spacing ?? 0, now?.spacing ?? 0, first])), stopAll = r.watch((all, changed) => lists.push([all.size, changed.length]))
+  await until(() => `${told}`, () => told.length === 5 && told.every(t => t[3]))
+  await r.put('7', { crop: 'dill', beds: [], spacing: 9 })
+  await until(() => `${told}`, () => told.length === 6)
+  await r.drop('7', 'never', ids[0])
+  await until(() => `${told}`, () => told.length === 8)
+  same([told[5], lists[0], lists.at(-1)], [['7', 8, 9, false], [5, 5], [3, 2]], 'changes')
+  stop()
+  stopAll()
+  for (const [f, code] of [[() => r.put('a/b', {}), 'invalid'], [() => r.update('never', x => x), 'absent'], [() => r.put('x', 5), 'invalid'], [() => b.records(int('n', 0)), 'invalid'], [() => b.on(plantings), 'invalid']]) {
+    let e
+    try { await f() } catch (bad) { e = bad }
+    same(e?.code, code, String(f))
+  }
+  await control('others', 'plantings/odd {"op":"put","value":{"crop":5}}')
+  await until('the odd one is not known', () => others.all().size === 3 && b.status.version === c.status.version)
+  check(!others.all().has('odd'), 'a record that can not be used')
+  await r.clear()
+  await until(() => `${others.size}`, () => others.size === 0)
+
+  const grams = int('harvest/grams', 0, { min: 0, max: 5000 }), f = b.records(family(grams)), g = c.records(family(grams))
+  await Promise.all([f.at('Ana').add(200), g.at('Ana').add(250), f.at('Ben / Eva').raise(90), b.on(grams.at('%')).set(1)])
+  await until(() => `${[...g.all()]}`, () => g.size === 3 && g.get('Ana') === 450)
+  same([[...g.all().keys()], g.sorted((x, y) => y - x).map(([id]) => id), g.get('nobody')], [['%', 'Ana', 'Ben / Eva'], ['Ana', 'Ben / Eva', '%'], 0], 'a family')
+  let far
+  try { await g.at('Ana').add(4900) } catch (e) { far = e.code }
+  same(far, 'out-of-range', 'the bounds of the key')
+  b.close()
+  c.close()
+  const d = join(link, { ...quick, declare: [plantings, family(grams)] })
+  await d.ready()
+  await until('not declared', async () => (await d.call('GET', '/keys')).keys.filter(k => k.family).length === 2)
+  d.close()
+})
+
+// An operation on a key with a check stores nothing that the check refuses, also beside others.
+export const checks = test(async origin => {
+  const { link } = await site(origin), even = { check: x => x % 2 ? 'Enter an even number.' : '' }
+  const b = join(link, quick), c = join(link, quick), v = b.on(int('n', 0, even)), w = c.on(int('n', 0, even)), plain = c.on(int('n', 0))
+  await Promise.all([b.ready(), c.ready()])
+  let bad
+  try { await v.add(1) } catch (e) { bad = e }
+  same([bad?.code, (await plain.lookup()).found, v.state().phase], ['invalid', false, 'refused'], 'an odd sum')
+  await Promise.all([v, w].map(async x => { for (let i = 0; i < 5; i++) await x.add(2) }))
+  same((await plain.lookup()).value, 20, 'of two at once')
+  await plain.add(1)
+  await until('not known', () => v.state().version >= 7)
+  try { await v.add(2) } catch (e) { bad = e }
+  same([bad.code, (await plain.lookup()).value], ['wrong-kind', 21].map((x, i) => i ? x : bad.code), 'on what somebody else stored')
+  b.close()
+  c.close()
+})
+
+// ready ends: when its time is over, with its signal, when the link is refused, and when the board is closed.
+export const readiness = test(async origin => {
+  const { link, control } = await site(origin), ends = async p => { try { await p; return 'ok' } catch (e) { return e.code } }
+  const nowhere = join('http://127.0.0.1:1/boards/b', { ...quick, timeout: 300 })
+  nowhere.on(int('n', 0))
+  same([await ends(nowhere.ready()), await ends(nowhere.ready({ signal: AbortSignal.abort() })), await ends(nowhere.ready({ timeout: 20 }))], ['unreachable', 'unreachable', 'unreachable'], 'without a server')
+  nowhere.close()
+  same(await ends(nowhere.ready()), 'closed', 'a closed board')
+  await control('do', 'silent')
+  const silent = join(link, { ...quick, timeout: 200 })
+  silent.on(int('n', 0))
+  same(await ends(silent.ready()), 'unreachable', 'a silent server')
+  await control('do', 'back')
+  same(await ends(silent.ready({ timeout: 20000 })), 'ok', 'a server that came back')
+  silent.close()
+})
+
+// A way to the server that loses what is asked does not make the client ask without end.
+export const storm = test(async origin => {
+  const { link, control } = await site(origin), real = globalThis.fetch, problems = []
+  let asked = 0
+  globalThis.fetch = (url, ...more) => {
+    asked++
+    return real(url.replace(/[&?]since=[^&]*/g, ''), ...more)
+  }
+  try {
+    const b = join(link, { ...quick, fast: 2000, onProblem: e => problems.push(e.code) }), v = b.on(int('n', 0))
+    await b.ready()
+    for (let i = 0; i < 20; i++) await control('others', `n {"op":"put","value":${i}}`)
+    await sleep(3000)
+    check(asked < 75, `${asked} requests in three seconds`)
+    await until(() => `${v.get()}`, () => v.get() === 19)
+    b.close()
+  } finally { globalThis.fetch = real }
+})
+
+// Without a network: what a variable comes to, records under ids of their own, a conflict that the user
+// decides, and what is shown in the next visit.
+export const offline = test(async origin => {
+  const { link, control } = await site(origin), open = more => join(link, { ...quick, patience: 200, offline: true, ...more })
+  let b = open()
+  const litres = int('litres', 0), notes = records('notes', { text: '' }), v = b.on(litres), r = b.records(notes)
+  await b.ready()
+  await v.set(10)
+  await r.add({ text: 'first' })
+  await control('do', 'cut')
+  await until('not stale', () => v.state().phase === 'stale')
+  const queued = async f => { try { await f(); return 'stored' } catch (e) { return e.code === 'queued' ? e.id ?? 'queued' : e.code } }
+  same([await queued(() => v.add(5)), await queued(() => v.add(-2))], ['queued', 'queued'], 'additions')
+  const id = await queued(() => r.add({ text: 'second' }))
+  check(/^[0-9a-v]{26}$/.test(id), `an id: ${id}`)
+  same([v.get(), v.state().waiting, v.state().queued], [10, 13, 2], 'what it comes to')
+  await sleep(1200) // what is known is stored
+  b.close()
+
+  b = open()
+  const again = b.on(litres), notesAgain = b.records(notes)
+  await until(() => `${again.state().phase} ${again.get()}`, () => again.get() === 10 && again.state().queued === 2)
+  same([[...notesAgain.all().values()].map(n => n.text), again.state().waiting], [['first'], 13], 'in the next visit')
+  check(again.state().asOf instanceof Date && Date.now() - again.state().asOf < 60_000, `as of ${again.state().asOf}`)
+  await control('do', 'back')
+  await until(() => `${again.get()}`, () => again.get() === 13 && again.state().phase === 'current')
+  await until(async () => `${notesAgain.size} ${JSON.stringify(await b.pending())} ${JSON.stringify(await b.call('GET', '/entries'))} ${b.status.way}`, () => notesAgain.size === 2)
+  same([...notesAgain.all().values()].map(n => n.text), ['first', 'second'], 'all records')
+
+  // A set that would overwrite somebody's newer value is the user's decision.
+  await control('do', 'cut')
+  await until('not stale', () => again.state().phase === 'stale')
+  await queued(() => again.set(50))
+  await control('others', 'litres {"op":"put","value":70}')
+  await control('do', 'back')
+  await until(() => again.state().phase, () => again.state().phase === 'refused')
+  const [p] = await b.pending()
+  same([p.error.code, p.mine, p.theirs.value, p.theirs.name], ['conflict', 50, 70, 'litres'], 'mine and theirs')
+  await b.retry(p.id)
+  await until(() => `${again.get()}`, () => again.get() === 50 && again.state().phase === 'current')
+  same((await b.pending()).length, 0, 'pending')
+
+  // An operation with a check is checked when it is sent.
+  const even = b.on(int('even', 0, { check: x => x % 2 ? 'Enter an even number.' : '' }))
+  await until('not known', () => even.state().phase === 'current')
+  await control('do', 'cut')
+  await until('not stale', () => even.state().phase === 'stale')
+  await queued(() => even.add(2))
+  await control('others', 'even {"op":"put","value":7}')
+  await control('do', 'back')
+  await until('it is not refused', async () => (await b.pending())[0]?.error)
+  same([(await b.call('GET', '/entries/even')).value, (await b.pending()).map(p => p.error?.code)], [7, ['invalid']], 'nothing that the check refuses')
+  b.close()
+})
+
+// Two tabs share what waits: each for the test in Go, which closes one of them.
+export const tab = (link, n) => test(async () => {
+  const b = globalThis.tabBoard = join(link, { ...quick, patience: 200, offline: true }), v = globalThis.tabVar = b.on(int('n', 0))
+  for (let i = 0; i < n; i++) await v.add(1).catch(e => same(e.code, 'queued', 'an addition'))
+})()
+export const tabHas = n => test(() => until(async () => `${JSON.stringify(await globalThis.tabBoard.pending())} ${JSON.stringify(globalThis.tabVar.state())} are pending`, async () => (await globalThis.tabBoard.pending()).length === n && globalThis.tabVar.state().queued === n))()
+export const tabShows = n => test(() => until(() => `${globalThis.tabVar.get()}`, async () => globalThis.tabVar.get() === n && (await globalThis.tabBoard.pending()).length === 0))()

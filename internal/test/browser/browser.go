@@ -143,9 +143,10 @@ func Need(t testing.TB, program string) {
 	t.Skipf("%s is missing: make test installs it", program)
 }
 
-// A Page is a tab of somebody's own: it shares nothing with other Pages.
+// A Page is a tab. Pages that Open opened share nothing; those of Tab share a profile.
 type Page struct {
 	t        testing.TB
+	profile  context.Context
 	ctx      context.Context
 	requests chan string
 }
@@ -157,13 +158,22 @@ func (b *Browser) Open(t testing.TB, address string) *Page {
 	if err != nil {
 		t.Fatalf("make a browser profile: %v", err)
 	}
+	t.Cleanup(func() { giveBack(t, own, address) })
+	return open(t, own, address)
+}
+
+// Tab opens another tab with the storage of this page.
+func (p *Page) Tab(address string) *Page {
+	p.t.Helper()
+	return open(p.t, p.profile, address)
+}
+
+func open(t testing.TB, own context.Context, address string) *Page {
+	t.Helper()
 	ctx, cancel := chromedp.NewContext(own)
-	t.Cleanup(func() {
-		cancel()
-		giveBack(t, own, address)
-	})
-	p := &Page{t: t, ctx: ctx, requests: make(chan string, 10_000)}
-	err = chromedp.Listen(ctx, func(event any) {
+	t.Cleanup(cancel)
+	p := &Page{t: t, profile: own, ctx: ctx, requests: make(chan string, 10_000)}
+	err := chromedp.Listen(ctx, func(event any) {
 		switch e := event.(type) {
 		case *network.EventRequestWillBeSent:
 			select {

@@ -14,12 +14,24 @@ var (
 	Operations []byte
 	//go:embed trouble.json
 	Trouble []byte
+	//go:embed typed.json
+	Typed []byte
 )
+
+// A TypedCase is what a user types for a key: the value in the form of Format, or the sentence.
+type TypedCase struct {
+	Kind            string
+	Min, Max        *float64
+	Choices         []string
+	Typed           string
+	Shown, Sentence string
+}
 
 // A Case is one key on one board, and what happens to it in turn.
 type Case struct {
 	What    string
 	Offline bool
+	Timeout int // in milliseconds; 0 means the client's own
 	Key     Key
 	Steps   []Step
 }
@@ -48,8 +60,12 @@ type Step struct {
 
 	Server string          // what the server or the network does: see Server.Do
 	Others json.RawMessage // an op of somebody else's on the entry
+	Name   string          // or on this one
 	Until  string          // wait for a phase
-	Error  string          // and for the code of the state's error
+	// Problem is the code of a problem to wait for, and Problems how many of that code there are then.
+	Problem  string
+	Problems int
+	Error    string // and for the code of the state's error
 
 	Pending *int            // how many changes are queued, with those that were refused
 	Now     json.RawMessage // what the variable shows then

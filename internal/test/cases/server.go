@@ -28,6 +28,7 @@ type Server struct {
 	busy    bool
 	noPush  bool
 	noWait  bool
+	holds   bool // streams
 }
 
 // NewServer starts a server, which stops with the test.
@@ -59,12 +60,15 @@ func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + bo
 //	lose N                 answers to writes, though they are done
 //	busy                   the next write is to come again in a second
 //	portal                 everything is answered with a page for people
+//	redirect, blocked, missing, half
+//	                       with a redirect, a page with 403 or 404, half a JSON
 //	other                  with what is of another board
 //	broken                 with 502
 //	silent                 nothing comes, and nothing ends
 //	cut                    nothing is answered
 //	drop                   what is open breaks off, once
 //	no streams, no waits   something on the way doesn't let them through
+//	hold streams           it holds them back without an end
 //	remove                 the board is removed
 //	restart                the server starts anew
 //	back                   all is well again
@@ -78,9 +82,11 @@ func (s *Server) Do(board, what string) {
 		s.noPush = true
 	case "no waits":
 		s.noWait = true
+	case "hold streams":
+		s.holds = true
 	case "back":
-		s.trouble, s.lose, s.busy, s.noPush, s.noWait, cuts = "", 0, false, false, false, false
-	case "portal", "other", "broken", "silent", "cut":
+		s.trouble, s.lose, s.busy, s.noPush, s.noWait, s.holds, cuts = "", 0, false, false, false, false, false
+	case "portal", "redirect", "blocked", "missing", "half", "other", "broken", "silent", "cut":
 		s.trouble = what
 	case "drop":
 	case "remove", "restart":
@@ -145,6 +151,8 @@ func (s *Server) next(r *http.Request) string {
 		return "busy"
 	case s.noPush && strings.HasSuffix(r.URL.Path, "/events"):
 		return "absent"
+	case s.holds && strings.HasSuffix(r.URL.Path, "/events"):
+		return "silent"
 	case s.noWait && r.URL.Query().Has("wait"):
 		return "broken"
 	case r.Method == http.MethodOptions && s.trouble != "cut" && s.trouble != "silent": // which a browser asks before
@@ -179,6 +187,15 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		}
 	case "broken":
 		w.WriteHeader(http.StatusBadGateway)
+	case "redirect":
+		http.Redirect(w, r, "http://sign-in.example/", http.StatusFound)
+	case "blocked":
+		http.Error(w, "blocked", http.StatusForbidden)
+	case "missing":
+		http.Error(w, "there is nothing here", http.StatusNotFound)
+	case "half":
+		h.Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, `{"board":"board`)
 	case "absent":
 		http.NotFound(w, r)
 	case "busy":
