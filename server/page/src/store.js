@@ -58,6 +58,7 @@ function take(changed) {
     e ? entries.set(name, e) : entries.delete(name)
     if (!ready) continue
     if (!news.has(name)) news.set(name, before)
+    remember(name, before, e)
   }
   frame ??= setTimeout(draw, document.hidden ? 1000 : 30)
   if (known || waiting.size) pending() // something became of a change that waits
@@ -75,7 +76,6 @@ function draw() {
     if (!before !== !e) more = true
     if (e) removed.delete(name)
     fresh.set(name, now)
-    remember(name, before, e)
     announce(name)
   }
   if (past) return
