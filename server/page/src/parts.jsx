@@ -2,7 +2,7 @@
 
 import { useEffect, useLayoutEffect, useRef, useState } from 'preact/hooks'
 import { age, line, opText, stepOf, visible, when } from './model.js'
-import { dropNote, insist, notes, takeBack, tap, waiting } from './store.js'
+import { dropNote, insist, notes, storeMine, takeBack, tap, waiting } from './store.js'
 import { useTopics } from './topics.js'
 
 /** A moment in the past, which keeps itself true. */
@@ -25,8 +25,13 @@ export function Steps({ name, kind, of }) {
 export function Notes({ name }) {
   const own = notes.get(name), queued = waiting.get(name) ?? []
   return <>
-    {queued.map(w => w.error
-      ? <div class="note refused" key={w.id}><span>{w.error.code === 'conflict' ? `${opText(w.op)} was not stored: somebody changed it first.` : `${opText(w.op)} was refused: ${w.error.message}`}</span>
+    {queued.map(w => w.error?.code === 'conflict'
+      ? <div class="note refused" key={w.id}><span><bdi>{opText(w.op)}</bdi> was not stored. {w.theirs
+        ? <>Changed by <bdi>{visible(w.theirs.by || 'somebody')}</bdi>, {age(w.theirs.updated)}: <b><bdi>{line(w.theirs.value, w.theirs.kind)}</bdi></b></>
+        : 'Somebody removed it first.'}</span>
+        <span class="both"><button type="button" onClick={() => takeBack(w.id)}>Keep theirs</button> <button type="button" onClick={() => storeMine(w.id)}>{w.op.op === 'drop' ? 'Remove it' : 'Store mine'}</button></span></div>
+      : w.error
+      ? <div class="note refused" key={w.id}><span>{opText(w.op)} was refused: {w.error.message}</span>
         <button type="button" onClick={() => takeBack(w.id)}>Give up my change</button></div>
       : <div class="note" key={w.id}><span><bdi>{opText(w.op)}</bdi>{w.other ? ', kept for another link of this browser' : ', waits'}</span>
         <button type="button" aria-label={`Take back the change of ${name}`} onClick={() => takeBack(w.id)}>take back</button></div>)}

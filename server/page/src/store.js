@@ -422,7 +422,9 @@ async function pending() {
 }
 look.pending = pending
 
-export const takeBack = id => board.discard(id).then(pending)
+export const takeBack = id => board.discard(id).then(pending, pending)
+/** Sends a change again that somebody else was faster than, as the user's decision. */
+export const storeMine = id => board.retry(id).then(pending, pending)
 const countWaiting = () => new Set([...waiting.values()].flat().filter(w => !w.error && !w.other).map(w => w.id)).size
 
 export const isRows = () => view.mode ? view.mode === 'rows' : names().length >= 200
