@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/fieldname"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -48,7 +49,8 @@ func Fields[T any](def T) FieldsKey[T] {
 	}
 	c := coderOf(t)
 	fields, unkept := fieldsOf(t, map[reflect.Type]*coder{})
-	d := &fieldsDef[T]{name: kebab(t.Name()), def: def, unkept: unkept}
+	name, _ := fieldname.Of(t.Name(), "")
+	d := &fieldsDef[T]{name: name, def: def, unkept: unkept}
 	if c.refers {
 		d.clone = codecOf(value.KindMap, def).clone
 		d.def = d.clone(def)

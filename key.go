@@ -359,6 +359,13 @@ func init() {
 		}
 		return func(v value.Value) error { _, err := k.kept(v); return err }
 	}
+	keyhook.Unkept = func(key any) string {
+		k, ok := key.(AnyKey)
+		if !ok {
+			return ""
+		}
+		return k.unkept()
+	}
 	keyhook.Part = func(key any, id string) string { return key.(interface{ part(string) string }).part(id) }
 	keyhook.ID = func(key any, part string) string { return key.(interface{ id(string) string }).id(part) }
 }

@@ -4,9 +4,8 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strings"
-	"unicode"
 
+	"github.com/small-pantry/pantry/internal/fieldname"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -17,32 +16,24 @@ type field struct {
 	*coder
 }
 
-// fieldsOf returns the fields of a struct that are stored, and describes those that are not. The
-// name is the tag pantry:"…", else the tag json:"…", else the field's name in small letters with
-// hyphens: ReminderHour is reminder-hour. A field of an embedded struct counts as the struct's own.
+// fieldsOf returns the fields of a struct that are stored, and describes those that are not. A field of
+// an embedded struct counts as the struct's own.
 func fieldsOf(t reflect.Type, building map[reflect.Type]*coder) (fields []field, unkept string) {
 	seen := map[string]string{}
 	for _, f := range reflect.VisibleFields(t) {
 		if f.Anonymous && f.Type.Kind() == reflect.Struct {
 			continue // its fields are promoted
 		}
-		tag, ok := f.Tag.Lookup("pantry")
-		if !ok {
-			tag, _, _ = strings.Cut(f.Tag.Get("json"), ",")
-		}
+		name, stored := fieldname.Of(f.Name, f.Tag)
 		switch {
 		case !f.IsExported():
 			unkept = fmt.Sprintf("the field %s of %s does not survive, since it is not exported; start its name with a capital letter", f.Name, t)
 			continue
-		case tag == "-":
+		case !stored:
 			unkept = fmt.Sprintf("the field %s of %s does not survive, since its tag excludes it", f.Name, t)
 			continue
 		case len(f.Index) > 1 && throughPointer(t, f.Index):
 			misuse("the struct %s embeds a pointer with the field %s, which can't be stored; embed the struct itself", t, f.Name)
-		}
-		name := tag
-		if name == "" {
-			name = kebab(f.Name)
 		}
 		if other := seen[name]; other != "" {
 			misuse("the fields %s and %s of %s are both stored as %q; give one a tag pantry:\"…\"", other, f.Name, t, name)
@@ -66,20 +57,6 @@ func throughPointer(t reflect.Type, index []int) bool {
 		t = f.Type
 	}
 	return false
-}
-
-// kebab converts ReminderHour to reminder-hour and TotalKg to total-kg. A run of capitals is one
-// word.
-func kebab(name string) string {
-	var b strings.Builder
-	runes := []rune(name)
-	for i, r := range runes {
-		if unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) || i+1 < len(runes) && unicode.IsLower(runes[i+1])) {
-			b.WriteByte('-')
-		}
-		b.WriteRune(unicode.ToLower(r))
-	}
-	return b.String()
 }
 
 func (c *coder) structure(t reflect.Type, building map[reflect.Type]*coder) {

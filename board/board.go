@@ -111,9 +111,10 @@ type Board struct {
 	ready  chan struct{} // closed when the first answer has arrived
 	kick   chan struct{} // requests a poll now
 
-	pmu       sync.Mutex // guards problems and reporting
+	pmu       sync.Mutex // guards the following fields
 	problems  []pantry.Problem
 	reporting bool // a goroutine passes problems on
+	used      map[string]usedKey
 
 	mu       sync.Mutex // guards the following fields
 	nodes    map[string]*node

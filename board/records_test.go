@@ -174,3 +174,36 @@ func TestWhatASetReplaced(t *testing.T) {
 	case <-time.After(50 * time.Millisecond): // a problem that is not reported has no other sign
 	}
 }
+
+// Mistakes with keys are reported at their first use, without a declaration, once each.
+func TestFirstUseOnABoard(t *testing.T) {
+	t.Parallel()
+	st := newStore(t)
+	problems := make(chan string, 20)
+	b := st.join(t, board.OnProblem(func(p pantry.Problem) { problems <- p.Name + ": " + p.Err.Error() }))
+	type hidden struct {
+		Crop string
+		bed  string
+	}
+	_ = hidden{}.bed
+	for range 3 {
+		board.On(b, pantry.Int("best", 0))
+		board.On(b, pantry.Int("best", 5))
+		board.On(b, pantry.Text("wifi-password", ""))
+		board.OnRecords(b, pantry.RecordsOf[hidden]("hidden"))
+		board.On(b, pantry.Int("fine", 0).Between(0, 5))
+	}
+	var told []string
+	for range 3 {
+		told = append(told, <-problems)
+	}
+	slices.Sort(told)
+	assert.Contains(t, told[0], "best: two keys have the name")
+	assert.Contains(t, told[1], "hidden: the field bed of board_test.hidden does not survive")
+	assert.Contains(t, told[2], "wifi-password: the name \"wifi-password\" suggests a secret")
+	select {
+	case more := <-problems:
+		t.Fatal(more)
+	case <-time.After(50 * time.Millisecond): // nothing follows
+	}
+}

@@ -124,7 +124,7 @@ func TestCases(t *testing.T) {
 // What the cases can't say as data, in Node and in a page.
 func TestMore(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges", "typed", "collections", "checks", "readiness", "storm"} {
+	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges", "typed", "collections", "checks", "readiness", "storm", "firstUse"} {
 		t.Run("node/"+name, func(t *testing.T) {
 			t.Parallel()
 			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))

@@ -286,7 +286,8 @@ export interface Options {
   /**
    * Called with what goes wrong and is survived, once each. Its codes are those of calls, and: near, a name
    * that nearly matches another; replaced, a value that a set replaced although this app had not seen it;
-   * transport, a network that lets no streams or no waiting requests through; plain, a link without https.
+   * transport, a network that lets no streams or no waiting requests through; plain, a link without https;
+   * twice, two keys of one name that differ; secret, a name that suggests one.
    * Default: console.warn.
    */
   onProblem?(e: BoardError): void

@@ -14,8 +14,14 @@ type resources struct {
 	smallBodies *admission.Pool // bytes of bodies up to smallBody
 	largeBodies *admission.Pool // bytes of others
 	answers     *admission.Pool // bytes of answers that are being written
+	work        *admission.Pool // bytes that commits under way encode
 	streams     *admission.Pool // streams and waiting calls
 	past        *admission.Gate // reads of earlier states
+}
+
+// bytes are the resources that are counted in bytes, by name.
+func (r *resources) bytes() map[string]*admission.Pool {
+	return map[string]*admission.Pool{"small-bodies": r.smallBodies, "large-bodies": r.largeBodies, "answers": r.answers, "work": r.work}
 }
 
 const (
@@ -40,6 +46,7 @@ func newResources(limits Limits, dev bool) *resources {
 	}
 	return &resources{
 		smallBodies: pool(4*mib, smallHolds, 4), largeBodies: pool(32*mib, smallHolds, 4), answers: pool(32*mib, smallHolds, 4),
+		work:    pool(32*mib, smallHolds, 2),
 		streams: pool(int64(limits.Streams), 1, 2), past: admission.NewGate(past, 64, pastWait),
 	}
 }
@@ -62,6 +69,19 @@ func (c *call) hold(p *admission.Pool, n int64, what string) error {
 	}
 	c.free = append(c.free, h.Release)
 	return nil
+}
+
+// works returns a function that takes room for the work of a commit, of which it gets the total so far,
+// until the call ends.
+func (c *call) works() func(total int64) error {
+	h := c.s.resources.work.Hold(c.who())
+	c.free = append(c.free, h.Release)
+	return func(total int64) error {
+		if total <= h.Size() { // it is evaluated again
+			return nil
+		}
+		return overShare(h.Grow(total-h.Size()), "bytes of commits")
+	}
 }
 
 // readsPast takes a slot for reading earlier states until the call ends.

@@ -55,7 +55,7 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 	}
 	call := rules.Call{
 		Who: who, Edits: edits, Widen: true, Limits: c.s.limits.board(), Status: status,
-		Prefix: c.grant.Prefix, Guard: c.grant.Guard, Allowed: c.stillAllowed, Erase: c.erases,
+		Prefix: c.grant.Prefix, Guard: c.grant.Guard, Allowed: c.stillAllowed, Erase: c.erases, Reserve: c.works(),
 	}
 	var l *ledger.Ledger
 	if call.Request, err = c.request(who, edits); err == nil {

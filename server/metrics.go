@@ -54,6 +54,11 @@ func newMeter(s *Server) *meter {
 		gauge("smallpantry_boards_open", "Boards that are in memory.", func() float64 { return float64(s.store.Open()) }),
 		gauge("smallpantry_boards_most", "How many boards there may be.", func() float64 { return float64(s.limits.Boards) }),
 	)
+	for name, pool := range s.resources.bytes() {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+			Name: "smallpantry_held_bytes", Help: "Bytes that requests under way hold, by resource.", ConstLabels: prometheus.Labels{"resource": name},
+		}, func() float64 { n, _ := pool.Used(); return float64(n) }))
+	}
 	if c, ok := s.store.(prometheus.Collector); ok { // what the store reports
 		m.registry.MustRegister(c)
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/fieldname"
 	"github.com/small-pantry/pantry/internal/near"
 )
 
@@ -21,19 +22,31 @@ type key struct {
 	obj    types.Object // the variable that holds it, if it is one
 	sealed bool
 	family bool
+
+	kind    string   // of its values; "" if that is unknown
+	members []string // the stored fields of its struct; nil for others
 }
 
 // declaredNames are the names that a package declares, as a fact for packages that import it.
 type declaredNames struct{ Names []declaredName }
 
-type declaredName struct{ Name, Maker, Where string }
+// A declaredName is one key. Kind is the kind of its values, "" if that is unknown. Members are the
+// stored names of the fields of a struct that is a record or an Object, nil for others.
+type declaredName struct {
+	Name, Maker, Where, Kind string
+	Members                  []string
+}
 
 // AFact marks declaredNames as a fact.
 func (*declaredNames) AFact() {}
 
 func (f *declaredNames) String() string { return fmt.Sprintf("declares %d names", len(f.Names)) }
 
-var makers = []string{"Bool", "Int", "Float", "Text", "Bytes", "Time", "Duration", "OneOf", "List", "Map", "Object", "RecordsOf"}
+// makers are the functions that declare a key, with the kind of its values.
+var makers = map[string]string{
+	"Bool": "bool", "Int": "int", "Float": "float", "Text": "text", "Bytes": "bytes", "Time": "time", "Duration": "int", "OneOf": "text", "List": "list",
+	"Map": "map", "Object": "map", "RecordsOf": "",
+}
 
 // findKeys finds the keys that the package declares.
 func (c *checker) findKeys() {
@@ -68,7 +81,11 @@ func (c *checker) findKeys() {
 	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
 		call := node.(*ast.CallExpr)
 		path, receiver, maker := c.called(call)
-		if path != devicePath || receiver != "" || !slices.Contains(makers, maker) {
+		kind, makes := makers[maker]
+		if path == devicePath && receiver == "" && maker == "Fields" && !c.inTest(call) {
+			c.fields = append(c.fields, c.fieldsOf(call)...)
+		}
+		if path != devicePath || receiver != "" || !makes {
 			continue
 		}
 		c.survives(call, maker)
@@ -79,7 +96,13 @@ func (c *checker) findKeys() {
 		if !ok {
 			continue
 		}
-		k := &key{name: name, maker: maker, call: call, obj: holders[call], sealed: sealed[call], family: maker == "RecordsOf"}
+		k := &key{name: name, maker: maker, call: call, obj: holders[call], sealed: sealed[call], family: maker == "RecordsOf", kind: kind}
+		if maker == "Object" || maker == "RecordsOf" {
+			k.members = c.membersOf(call)
+		}
+		if k.members != nil || k.sealed {
+			k.kind = map[bool]string{true: "sealed", false: "map"}[k.sealed]
+		}
 		if !k.sealed && (maker == "Text" || maker == "Bytes") && entry.SecretName(name) {
 			c.report(call, "the name %q says that it is a secret, and the key is not Sealed: add .Sealed(), and the option Seal to Open", name)
 		}
@@ -90,11 +113,82 @@ func (c *checker) findKeys() {
 	}
 	var fact declaredNames
 	for _, k := range c.keys {
-		fact.Names = append(fact.Names, declaredName{k.name, k.maker, c.Fset.Position(k.call.Pos()).String()})
+		fact.Names = append(fact.Names, declaredName{k.name, k.maker, c.Fset.Position(k.call.Pos()).String(), k.kind, k.members})
 	}
+	fact.Names = append(fact.Names, c.fields...)
 	if len(fact.Names) > 0 {
 		c.ExportPackageFact(&fact)
 	}
+}
+
+// structOf returns the struct of a declaration such as RecordsOf[Planting], or nil.
+func (c *checker) structOf(call *ast.CallExpr) *types.Struct {
+	named, ok := c.TypesInfo.TypeOf(call).(*types.Named)
+	if !ok || named.TypeArgs().Len() != 1 {
+		return nil
+	}
+	s, _ := named.TypeArgs().At(0).Underlying().(*types.Struct)
+	return s
+}
+
+// membersOf returns the stored names of the fields of a declaration's struct, or nil.
+func (c *checker) membersOf(call *ast.CallExpr) (members []string) {
+	for name := range storedFields(c.structOf(call)) {
+		members = append(members, name)
+	}
+	slices.Sort(members)
+	return members
+}
+
+// fieldsOf returns the names that the fields of a Fields declaration have.
+func (c *checker) fieldsOf(call *ast.CallExpr) (names []declaredName) {
+	for name, t := range storedFields(c.structOf(call)) {
+		names = append(names, declaredName{Name: name, Maker: "Fields", Where: c.Fset.Position(call.Pos()).String(), Kind: kindOf(t)})
+	}
+	slices.SortFunc(names, func(a, b declaredName) int { return cmp.Compare(a.Name, b.Name) })
+	return names
+}
+
+// storedFields returns the stored fields of a struct by their stored names. Those of an embedded struct
+// count as the struct's own.
+func storedFields(s *types.Struct) map[string]types.Type {
+	all := map[string]types.Type{}
+	if s == nil {
+		return all
+	}
+	for i := range s.NumFields() {
+		f := s.Field(i)
+		if inner, ok := f.Type().Underlying().(*types.Struct); ok && f.Embedded() {
+			for name, t := range storedFields(inner) {
+				all[name] = t
+			}
+			continue
+		}
+		if name, stored := fieldname.Of(f.Name(), reflect.StructTag(s.Tag(i))); stored && f.Exported() {
+			all[name] = f.Type()
+		}
+	}
+	return all
+}
+
+// kindOf returns the kind of the values of a type, or "".
+func kindOf(t types.Type) string {
+	switch t := t.Underlying().(type) {
+	case *types.Basic:
+		switch info := t.Info(); {
+		case info&types.IsBoolean != 0:
+			return "bool"
+		case info&types.IsInteger != 0:
+			return "int"
+		case info&types.IsFloat != 0:
+			return "float"
+		case info&types.IsString != 0:
+			return "text"
+		}
+	case *types.Map:
+		return "map"
+	}
+	return ""
 }
 
 // root returns the call at the start of a chain: Int in pantry.Int("a", 1).Between(0, 2).

@@ -16,6 +16,10 @@
 //   - Open without Close in main, and Ready with a context that never ends
 //   - a write that waits for the disk in a function that draws
 //
+// With the flag -against, a file of a namespace or the link of a board, it also reports what a new version
+// of the program would orphan there: entries that no key declares any more, and members of records that no
+// field has, each with the nearest declared name.
+//
 // Where a fix is certain, the report suggests it. The comment //pantry:meant REASON at the end of a line
 // silences its reports.
 package vet
@@ -43,6 +47,13 @@ var Analyzer = &analysis.Analyzer{
 	Run:       run,
 }
 
+// against is the file or the link of the flag -against.
+var against string
+
+func init() {
+	Analyzer.Flags.StringVar(&against, "against", "", "a file of a namespace, or the link of a board: report what the program would orphan in it")
+}
+
 const (
 	devicePath = "github.com/small-pantry/pantry"
 	boardPath  = devicePath + "/board"
@@ -51,9 +62,10 @@ const (
 // A checker looks at one package.
 type checker struct {
 	*analysis.Pass
-	in   *inspector.Inspector
-	keys []*key
-	uses map[types.Object]*key // the variables that hold a key
+	in     *inspector.Inspector
+	keys   []*key
+	fields []declaredName        // of Fields
+	uses   map[types.Object]*key // the variables that hold a key
 }
 
 func run(pass *analysis.Pass) (any, error) {
@@ -68,6 +80,11 @@ func run(pass *analysis.Pass) (any, error) {
 	c.declaredTwice()
 	c.notDeclared()
 	c.usage()
+	if against != "" && c.Pkg.Name() == "main" {
+		if err := c.orphans(against); err != nil {
+			return nil, err
+		}
+	}
 	for node := range c.in.PreorderSeq((*ast.FuncDecl)(nil)) {
 		f := node.(*ast.FuncDecl)
 		if f.Body == nil || c.inTest(f) {

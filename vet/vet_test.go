@@ -16,7 +16,10 @@ import (
 	"golang.org/x/tools/go/analysis/checker"
 	"golang.org/x/tools/go/packages"
 
+	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/board"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/vet"
 )
 
@@ -95,4 +98,50 @@ func TestNoFalseAlarm(t *testing.T) {
 	t.Parallel()
 	reports, _ := found(t, "github.com/small-pantry/pantry/examples/...", "github.com/small-pantry/pantry/internal/demo")
 	assert.Empty(t, reports)
+}
+
+// With -against, what a new version would orphan in a file or on a board is reported, and nothing else.
+func TestAgainst(t *testing.T) {
+	dir := t.TempDir()
+	ns, err := pantry.Open(dir, "plotbook")
+	require.NoError(t, err)
+	type planting struct{ Crop, Title string }
+	_, err = pantry.RecordsOf[planting]("plantings").In(ns).Add(planting{"peas", "early"})
+	require.NoError(t, err)
+	require.NoError(t, pantry.Int("reminder-hour", 18).In(ns).Set(7))
+	require.NoError(t, pantry.Text("units", "metric").In(ns).Set("imperial"))
+	require.NoError(t, pantry.Text("spacing", "").In(ns).Set("wide"))
+	require.NoError(t, pantry.Int("total", 0).In(ns).Set(5)) // a Float key reads it
+	require.NoError(t, pantry.Bool("tip-seen", false).In(ns).Set(true))
+	require.NoError(t, ns.Close())
+	s := pantrytest.NewServer(t)
+	b, err := board.Join(s.Link("plotbook"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
+	back, err := pantry.Open(dir, "plotbook")
+	require.NoError(t, err)
+	require.NoError(t, board.CopyTo(t.Context(), b, back))
+	require.NoError(t, back.Close())
+
+	t.Cleanup(func() { assert.NoError(t, vet.Analyzer.Flags.Set("against", "")) })
+	for _, where := range []string{filepath.Join(dir, "plotbook.jsonl"), s.Link("plotbook")} {
+		require.NoError(t, vet.Analyzer.Flags.Set("against", where))
+		reports, _ := found(t, "./testdata/evolved")
+		all := reports["main.go:2"]
+		delete(reports, "main.go:2")
+		assert.Empty(t, reports)
+		slices.Sort(all)
+		assert.Equal(t, []string{
+			where + ` holds reminder-hour = 7, which no key of this program declares; if it is "reminder-hours" now, add the schema step RenameKey("reminder-hour", "reminder-hours")`,
+			where + ` holds spacing as text, and this program declares it as int: add the schema step ConvertKey("spacing", …)`,
+			where + ` holds the member title of plantings/1, and its struct has no such field; add the schema step RenameMember("plantings", "title", NEW), or keep the field`,
+			where + ` holds tip-seen = true, which no key of this program declares; add a schema step: RenameKey("tip-seen", NEW) keeps it, DropKey("tip-seen") removes it`,
+		}, all)
+	}
+	require.NoError(t, vet.Analyzer.Flags.Set("against", filepath.Join(dir, "none.jsonl")))
+	pkgs, err := packages.Load(&packages.Config{Mode: packages.LoadAllSyntax}, "./testdata/evolved")
+	require.NoError(t, err)
+	graph, err := checker.Analyze([]*analysis.Analyzer{vet.Analyzer}, pkgs, nil)
+	require.NoError(t, err)
+	assert.ErrorContains(t, graph.Roots[0].Err, "none.jsonl")
 }

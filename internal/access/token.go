@@ -47,7 +47,7 @@ func (s Secret) From(id string) Secret {
 // A kept token is a stored grant with the hash of its secret.
 type kept struct {
 	Grant
-	hash Hash
+	hash          Hash
 	request, body string // see Once; empty without one
 }
 

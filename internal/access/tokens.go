@@ -26,7 +26,7 @@ type Tokens struct {
 	l     *ledger.Ledger
 	since time.Time // uses of tokens are known from this time on
 	stop  context.CancelFunc
-	done chan struct{}
+	done  chan struct{}
 
 	mu     sync.RWMutex // guards opened
 	opened map[string]*Holder

@@ -44,6 +44,9 @@ type Call struct {
 	// Allowed returns an error if the caller may no longer commit, at the moment of the commit. nil
 	// allows it.
 	Allowed func() error
+	// Reserve takes room for the bytes that the commit has encoded so far, and returns an error if there
+	// is none. It is called with the total, also when the commit is evaluated again. nil allows all.
+	Reserve func(total int64) error
 	// Erase makes the commit erase the old values of the names in the edits.
 	Erase bool
 	// Status returns the status of a success; nil means no status.
@@ -60,8 +63,8 @@ type Outcome struct {
 	Results []Result      // one per edit
 	// Findings are the undeclared names that the commit created and that nearly match others.
 	Findings []Near
-	Status  int           // the status to answer with; 0 if the Call has none
-	Work    int64         // how many bytes the edits encoded
+	Status   int   // the status to answer with; 0 if the Call has none
+	Work     int64 // how many bytes the edits encoded
 	// Repeated reports that the request was done before.
 	Repeated bool
 	Duty     error // a *ledger.DutyError if old values could not be erased yet
@@ -144,15 +147,16 @@ type judgement struct {
 	widen   bool
 	prefix  string
 	from    string // the caller's instance
-	work    int64 // encoded bytes
-	maxWork int64 // 0 means no limit
+	work    int64  // encoded bytes
+	maxWork int64  // 0 means no limit
+	reserve func(total int64) error
 	status  int
 	repeats *ledger.Receipt // the request was done before; nil if it was not
 }
 
 func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
 	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, from: c.Who.From, maxWork: c.Limits.Work,
+		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, from: c.Who.From, maxWork: c.Limits.Work, reserve: c.Reserve,
 	}
 	if c.Allowed != nil {
 		if err := c.Allowed(); err != nil {
@@ -272,6 +276,11 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 		}
 		if j.work += int64(enc.Size() + len(e.Name)); j.maxWork > 0 && j.work > j.maxWork {
 			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes or more in turn, and the limit is %d: make several commits, or put the value once", j.work, j.maxWork)
+		}
+		if j.reserve != nil {
+			if err := j.reserve(j.work); err != nil {
+				return Result{}, err
+			}
 		}
 		tx.Put(e.Name, enc)
 	}

@@ -4,7 +4,7 @@ import { Collection } from './collection.js'
 import { Connection, delay } from './connection.js'
 import { BoardError, invalid, unsure } from './errors.js'
 import { draw, write } from './json.js'
-import { Key, RecordsKey } from './keys.js'
+import { Key, RecordsKey, suggestsSecret } from './keys.js'
 import { sentForm, tagOf } from './ops.js'
 import { Outbox } from './outbox.js'
 import { Storage } from './storage.js'
@@ -26,6 +26,7 @@ class Core {
   #nodes = new Map() // by name: { sending, refused }
   #watchers = new Set()
   #pairs = new Set()
+  #used = new Map() // by name: the key that was used first; '' once another one was reported
   #declared = false
   #from // this page's instance, as others see it
   #dirty = new Set()
@@ -62,6 +63,18 @@ class Core {
       f(...args)
     } catch (e) {
       setTimeout(() => { throw e }) // it is the app's
+    }
+  }
+
+  /** Reports, once for each name, mistakes that need no list of keys to be found. */
+  firstUse(key) {
+    const form = JSON.stringify({ ...key.toJSON(), about: undefined }, (_, x) => typeof x === 'bigint' ? `${x}n` : x), id = key.name + (key.one ? '/' : ''), before = this.#used.get(id)
+    if (before === undefined) {
+      this.#used.set(id, form)
+      if (suggestsSecret(key) && !this.declare.some(k => k.name === key.name)) this.problem(new BoardError('secret', `the name ${key.name} suggests a secret, and everybody with a link to the board could read it: keep it on the device`, { about: key.name }))
+    } else if (before && before !== form) {
+      this.#used.set(id, '')
+      this.problem(new BoardError('twice', `two keys have the name ${key.name}, and differ: was a line copied? Declare the key once, and use its variable`, { about: key.name }))
     }
   }
 
@@ -291,6 +304,7 @@ export function join(link, options = {}) {
     status,
     on(key) {
       if (!(key instanceof Key)) throw invalid(key instanceof RecordsKey ? `${key.name} is a collection: use records` : 'on takes a key, such as int(\'tank/litres\', 0)')
+      core.firstUse(key)
       if (key.check) core.keys.set(key.name, key)
       if (view.bind(key.name)) transports.kick()
       transports.start()
@@ -298,6 +312,7 @@ export function join(link, options = {}) {
     },
     records(key) {
       if (!(key instanceof RecordsKey)) throw invalid('records takes the key of a collection, from records or family')
+      core.firstUse(key)
       if (view.bindPrefix(`${key.name}/`)) transports.kick()
       transports.start()
       return new Collection(core, key)

@@ -112,6 +112,17 @@ export const records = (name, example, rules) => new RecordsKey(new Key('map', n
 /** Declares all of key.at(…) as a collection, with the rules of the key. An id is any text. */
 export const family = key => new RecordsKey(key, true)
 
+const secretWords = /^(password|passwd|passphrase|secret|token|apikey|credentials?|bearer)$/
+const secretPairs = /^(api|private|access) key$/
+const harmless = /^(count|hint|length|policy|expiry|expires|updated|label|name|kind|id|url|max|min|set)$/
+
+/** Reports whether the name of a key suggests that its values are secrets. */
+export function suggestsSecret(key) {
+  if (!/text|bytes|list|map/.test(key.kind)) return false
+  const words = key.name.replace(/(\p{Ll})(\p{Lu})/gu, '$1 $2').toLowerCase().split(/[^\p{L}]+/u).filter(w => w)
+  return !words.some(w => harmless.test(w)) && words.some((w, i) => secretWords.test(w) || secretPairs.test(`${words[i - 1]} ${w}`))
+}
+
 const escaped = /[%/\p{Cc}]|^\.{1,2}$/gu
 
 function escapePart(part) {

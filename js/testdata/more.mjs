@@ -645,6 +645,22 @@ export const offline = test(async origin => {
   b.close()
 })
 
+// Mistakes with keys are reported at their first use, once each.
+export const firstUse = test(async origin => {
+  const { link } = await site(origin), problems = [], b = join(link, { ...quick, onProblem: e => problems.push(`${e.code} ${e.about}`) })
+  for (let i = 0; i < 3; i++) {
+    b.on(int('best', 0))
+    b.on(int('best', 5))
+    b.on(text('wifi-password', ''))
+    b.on(int('token-count', 0))
+    b.on(int('fine', 0, { min: 0, max: 5, about: `${i}` }))
+    b.records(records('apiKeys', { key: '' }))
+  }
+  await b.ready()
+  same(problems.sort(), ['secret wifi-password', 'twice best'], 'problems')
+  b.close()
+})
+
 // Two tabs share what waits: each for the test in Go, which closes one of them.
 export const tab = (link, n) => test(async () => {
   const b = globalThis.tabBoard = join(link, { ...quick, patience: 200, offline: true }), v = globalThis.tabVar = b.on(int('n', 0))
