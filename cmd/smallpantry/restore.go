@@ -13,13 +13,15 @@ import (
 )
 
 func (a *app) restore() *cobra.Command {
+	var yes bool
 	cmd := &cobra.Command{
 		Use:   "restore PLACE@WHEN [NAME...]",
 		Short: "Restore an earlier state in a new commit",
 		Long: `restore sets the entries back to an earlier state in one new commit, which can be
 undone in the same way. WHEN is a version from history (@12), a time
 (@2026-05-03T09:00) or an age (@-10m, @-2h, @-3d). With NAMEs it restores only these.
-Entries that did not exist then are removed.`,
+Entries that did not exist then are removed. A moment before the first commit removes
+everything, and needs --yes.`,
 		Example: "  smallpantry restore garden/plotbook@12 reminder-hour\n  smallpantry restore garden/plotbook@-2h",
 		Args:    atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -39,9 +41,12 @@ Entries that did not exist then are removed.`,
 				return err
 			}
 			defer p.Close()
-			then, _, err := p.At(cmd.Context(), when)
+			then, version, err := p.At(cmd.Context(), when)
 			if err != nil {
 				return err
+			}
+			if version == 0 && !yes {
+				return usage("nothing was stored in %s at that time, so restore would remove everything; add --yes to confirm", p.Where())
 			}
 			now, err := p.List(cmd.Context(), "")
 			if err != nil {
@@ -69,5 +74,6 @@ Entries that did not exist then are removed.`,
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "also restore a moment before the first commit")
 	return a.withJSON(a.withForce(cmd))
 }

@@ -128,7 +128,11 @@ func IsBoard(url string) bool { return IsURL(url) && strings.Contains(url, "/boa
 func Open(where string, w Way) (Present, error) {
 	tell := func(p pantry.Problem) { w.Tell(Shown(where), p) }
 	if IsURL(where) {
-		opts := []board.Option{board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(tell)}
+		s := &shared{address: Shown(where), say: w.Say, tell: tell}
+		if s.say == nil {
+			s.say = func(string) {}
+		}
+		opts := []board.Option{board.ClientName(clientName), board.Patience(Patience), board.Poll(w.Every, w.Every), board.OnProblem(s.problem)}
 		if !w.Push {
 			opts = append(opts, board.WithoutPush())
 		}
@@ -136,10 +140,8 @@ func Open(where string, w Way) (Present, error) {
 		if err != nil {
 			return nil, err
 		}
-		if w.Say == nil {
-			w.Say = func(string) {}
-		}
-		return &shared{b: b, address: Shown(where), say: w.Say}, nil
+		s.b = b
+		return s, nil
 	}
 	dir, name, err := Split(where)
 	if err != nil {

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sync/atomic"
 	"time"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
@@ -18,6 +20,17 @@ type shared struct {
 	b       *board.Board
 	address string
 	say     func(sentence string) // see Way.Say; not nil
+	tell    func(pantry.Problem)  // see Way.Tell
+	watches atomic.Bool
+}
+
+// problem passes on a problem of the board. A name that nearly matches another one is reported by what
+// asked for it: a problem could come too late.
+func (s *shared) problem(p pantry.Problem) {
+	if near := (*board.NearError)(nil); errors.As(p.Err, &near) && !s.watches.Load() {
+		return
+	}
+	s.tell(p)
 }
 
 func (s *shared) Where() string { return s.address }
@@ -48,6 +61,7 @@ func (s *shared) At(ctx context.Context, when When) ([]entry.Entry, int64, error
 }
 
 func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
+	s.watches.Store(true)
 	return func(yield func(entry.Entry, error) bool) {
 		first, cancel := context.WithTimeout(ctx, Patience)
 		err := s.b.Ready(first)
@@ -99,7 +113,11 @@ func unforced(force bool) error {
 }
 
 func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error) {
-	return s.b.Commit(ctx, edits...)
+	done, err := s.b.Commit(ctx, edits...)
+	for _, f := range done.Findings {
+		s.tell(pantry.Problem{Place: s.b.Name(), Name: f.Name, Time: time.Now(), Err: &board.NearError{Name: f.Name, Near: f.Near, By: f.By}})
+	}
+	return done, err
 }
 
 // put sets an entry of any kind to v.
