@@ -12,6 +12,9 @@ import (
 	"testing"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/value"
 )
 
 // reopening opens and closes a namespace.
@@ -70,6 +73,9 @@ func opening(s *suite) error {
 		}
 	}
 	if err := withPast(s, dir); err != nil {
+		return err
+	}
+	if err := longPast(s, dir); err != nil {
 		return err
 	}
 	return memory(s, dir)
@@ -209,4 +215,83 @@ func growing(s *suite) error {
 				return look()
 			}), func() (float64, error) { return 10_000*20 + 256<<10, nil }),
 	)
+}
+
+// longPast looks back, and erases, in files of different sizes that are all past: no compaction has
+// shortened them.
+func longPast(s *suite, dir string) error {
+	const history, forget = "History(5) of a file of 37 MiB", "Forget of one name in a file of 37 MiB"
+	if !s.wants(history) && !s.wants(forget) {
+		return nil
+	}
+	open := func(name string, size int) (*ledger.Ledger, error) {
+		l, err := ledger.Open(dir, name, ledger.Options{Small: 1 << 40, Kept: 1 << 40, KeptBytes: 1 << 40})
+		for n := 0; err == nil; n++ {
+			_, err = l.CommitWithin(prompt, entry.Author{By: "bench"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+				for i := range 100 {
+					v, err := ledger.Encode(value.Int(int64(n)))
+					if err != nil {
+						return err
+					}
+					tx.Put(fmt.Sprintf("beds/%03d", (n+i)%300), v)
+				}
+				return nil
+			}))
+			if n%100 == 0 {
+				if info, bad := os.Stat(l.Path()); bad != nil || info.Size() > int64(size) {
+					return l, errors.Join(err, bad)
+				}
+			}
+		}
+		return l, err
+	}
+	small, err := open("past-1", 1<<20)
+	if err != nil {
+		return err
+	}
+	defer small.Close()
+	large, err := open("past-37", 37<<20)
+	if err != nil {
+		return err
+	}
+	defer large.Close()
+	looking := func(l *ledger.Ledger) func(b *testing.B) {
+		return func(b *testing.B) {
+			for range b.N {
+				if _, err := l.History(5); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	}
+	if err := s.time(row{what: history, floor: "History(5) of a file of 1 MiB", limit: 3}, looking(large), looking(small)); err != nil {
+		return err
+	}
+	data, err := os.ReadFile(large.Path())
+	if err == nil { // an open file is not read again
+		err = os.WriteFile(filepath.Join(dir, "past-copy.jsonl"), data, 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	opening := func(b *testing.B) {
+		for range b.N {
+			l, err := ledger.Open(dir, "past-copy", ledger.Options{ReadOnly: true, Small: 1 << 40})
+			if err == nil {
+				err = l.Close()
+			}
+			if err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	n := 0
+	return s.time(row{what: forget, floor: "Open of the same file", limit: 2.5}, func(b *testing.B) {
+		for range b.N {
+			n++
+			if err := large.Forget(fmt.Sprintf("beds/%03d", n%300)); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}, opening)
 }
