@@ -22,9 +22,11 @@ type Batch struct {
 	names   []string                  // the written names, in order
 	now     map[string]ledger.Encoded // their values; the zero Value means removed
 	renamed []renaming                // in order: declared keys move with their entries
-	err     error                     // the first refusal
-	owes    []string                  // a sealed key's value was stored in the clear
-	ended   bool
+	// renameKeys moves them, once something was renamed: an app that renames nothing does not carry it.
+	renameKeys func(b *Batch, tx *ledger.Tx)
+	err        error    // the first refusal
+	owes       []string // a sealed key's value was stored in the clear
+	ended      bool
 }
 
 func (b *Batch) namespace() *Namespace {
@@ -109,7 +111,9 @@ func (b *Batch) apply(tx *ledger.Tx) error {
 			tx.Put(name, enc)
 		}
 	}
-	b.renameKeys(tx)
+	if b.renameKeys != nil {
+		b.renameKeys(b, tx)
+	}
 	tx.Owe(b.owes...)
 	return wrap("commit", b.ns.name, "", b.ns.checkLimit(tx))
 }
@@ -118,7 +122,7 @@ type renaming struct{ from, to string }
 
 // renameKeys moves the declarations of renamed entries with them, also if they are renamed in a
 // cycle.
-func (b *Batch) renameKeys(tx *ledger.Tx) {
+func renameKeys(b *Batch, tx *ledger.Tx) {
 	now := map[string]DeclaredKey{} // of the names that are renamed; no kind means none
 	key := func(name string) DeclaredKey {
 		k, known := now[name]
@@ -317,6 +321,7 @@ func (b *Batch) Rename(from, to string) error {
 		if err == nil {
 			err = b.set(from, value.Value{})
 			b.renamed = append(b.renamed, renaming{from, to})
+			b.renameKeys = renameKeys
 		}
 		return wrap("rename", b.ns.name, from, err)
 	})

@@ -24,7 +24,10 @@ import (
 //
 // All but the first are Problems. A key covers its family (At), and a RecordsKey its records.
 func Declare(keys ...AnyKey) Option {
-	return func(o *options) { o.declared = append(o.declared, keys...) }
+	return func(o *options) {
+		o.declared = append(o.declared, keys...)
+		o.newDeclaration, o.declare = newDeclaration, declare
+	}
 }
 
 // A declaration holds the keys that were passed to Declare.
@@ -63,7 +66,7 @@ func (d *declaration) covers(name string) bool {
 }
 
 // declare compares the declared keys with the file and stores them in it.
-func (ns *Namespace) declare() error {
+func declare(ns *Namespace) error {
 	d := ns.declaration
 	if d == nil {
 		return nil

@@ -36,13 +36,13 @@ type Namespace struct {
 	listener    *ledger.Listener
 	sealer      Sealer
 	limits      limits
-	declaration *declaration // nil: nothing was declared
-	undeclared  sync.Map     // names that were used without a declaration
-	used        sync.Map     // name → usedKey
-	differ      sync.Map     // names of two keys that were reported
-	large       sync.Map     // names whose values were reported as large
-	notes       bool         // see NoteUsage
-	noted       bool         // this run is counted; l's lock guards it
+	declaration *declaration        // nil: nothing was declared
+	undeclared  sync.Map            // names that were used without a declaration
+	used        sync.Map            // name → usedKey
+	differ      sync.Map            // names of two keys that were reported
+	large       sync.Map            // names whose values were reported as large
+	noteUsage   func(ns *Namespace) // nil without NoteUsage: an app without an option carries no code of it
+	noted       bool                // this run is counted; l's lock guards it
 	closed      atomic.Bool
 	done        chan struct{}
 }
@@ -83,12 +83,14 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	}
 	ns := &Namespace{
 		name: name, readOnly: o.readOnly, prob: newProblems(name, o.onProblem), done: make(chan struct{}),
-		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin), notes: o.noteUsage,
+		sealer: o.sealer, limits: o.limits, within: min(o.within, longestWithin), noteUsage: o.noteUsage,
 		author: entry.Author{By: o.as},
 	}
 	var err error
-	if ns.declaration, err = newDeclaration(o.declared); err != nil {
-		return nil, ns.fail("open", "", err)
+	if o.newDeclaration != nil {
+		if ns.declaration, err = o.newDeclaration(o.declared); err != nil {
+			return nil, ns.fail("open", "", err)
+		}
 	}
 	start := time.Now()
 	if err := CheckNamespace(name); err != nil {
@@ -126,8 +128,8 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in separate files",
 			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
 	}
-	if err = ns.migrate(o.steps, o.anySchema); err == nil {
-		err = ns.declare()
+	if err = ns.migrate(o.steps, o.anySchema); err == nil && o.declare != nil {
+		err = o.declare(ns)
 	}
 	if err != nil {
 		return nil, errors.Join(ns.fail("open", "", err), ns.Close())
@@ -214,7 +216,9 @@ func (ns *Namespace) Close() error {
 		return nil
 	}
 	close(ns.done)
-	ns.noteUsage()
+	if ns.noteUsage != nil {
+		ns.noteUsage(ns)
+	}
 	defer ns.l.Leave(ns.listener)
 	// Another Namespace can still use the file.
 	return ns.fail("close", "", errors.Join(ns.l.Flush(), ns.l.Close()))
@@ -273,7 +277,9 @@ func (ns *Namespace) Flush() error {
 	if ns.namespace().closed.Load() {
 		return ns.fail("flush", "", ErrClosed)
 	}
-	ns.noteUsage()
+	if ns.noteUsage != nil {
+		ns.noteUsage(ns)
+	}
 	return ns.fail("flush", "", ns.l.Flush())
 }
 

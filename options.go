@@ -6,18 +6,20 @@ import "time"
 type Option func(*options)
 
 type options struct {
-	readOnly  bool
-	follow    time.Duration
-	onProblem func(Problem)
-	declared  []AnyKey
-	steps     []func(*Batch) error
-	sealer    Sealer
-	limits    limits
-	strict    bool
-	within    time.Duration
-	noteUsage bool
-	anySchema bool
-	as        string
+	readOnly       bool
+	follow         time.Duration
+	onProblem      func(Problem)
+	declared       []AnyKey
+	newDeclaration func(keys []AnyKey) (*declaration, error) // nil without Declare
+	declare        func(ns *Namespace) error                 // nil without Declare
+	steps          []func(*Batch) error
+	sealer         Sealer
+	limits         limits
+	strict         bool
+	within         time.Duration
+	noteUsage      func(ns *Namespace) // nil without NoteUsage
+	anySchema      bool
+	as             string
 }
 
 type limits struct{ value, namespace int }

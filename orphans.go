@@ -11,6 +11,7 @@ import (
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -25,7 +26,7 @@ func (ns *Namespace) reportOrphans(known map[string]DeclaredKey) {
 			fresh = append(fresh, one)
 		}
 	}
-	slices.SortFunc(fresh, func(a, b DeclaredKey) int { return strings.Compare(a.Name, b.Name) })
+	sorted.By(fresh, func(a, b *DeclaredKey) int { return strings.Compare(a.Name, b.Name) })
 	told := map[string]bool{}
 	for e := range ns.Entries("") {
 		if ns.declaration.covers(e.Name) || ns.resembles(e.Name) {

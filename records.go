@@ -16,6 +16,7 @@ import (
 	"github.com/small-pantry/pantry/internal/records"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -348,7 +349,7 @@ type recordEntry struct {
 // entries returns the records as of one moment, in order.
 func (r Records[T]) entries() []recordEntry {
 	out := r.unordered()
-	slices.SortFunc(out, inOrder)
+	sorted.By(out, inOrder)
 	return out
 }
 
@@ -377,7 +378,7 @@ func (r Records[T]) unordered() []recordEntry {
 
 // inOrder sorts numbers first, by size, and then the other ids in the order of adding. Ids of one
 // commit, and absent ones, are in byte order.
-func inOrder(a, b recordEntry) int {
+func inOrder(a, b *recordEntry) int {
 	if order, decided := records.Compare(a.id, b.id); decided {
 		return order
 	}
@@ -500,7 +501,7 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 				}
 			}
 			now.Release()
-			slices.SortFunc(told, inOrder)
+			sorted.By(told, inOrder)
 			ids := make([]string, len(told))
 			for i, e := range told {
 				ids[i] = e.id

@@ -39,11 +39,11 @@ func (ns *Namespace) Usage() []KeyUsage {
 // file DIR/.NAME.usage. `smallpantry check` then finds keys that no run has read or written. It is
 // for development. Flush and Close update the file. A failure is reported as a Problem and loses
 // nothing else. NoteUsage does nothing without Declare, and nothing with ReadOnly.
-func NoteUsage() Option { return func(o *options) { o.noteUsage = true } }
+func NoteUsage() Option { return func(o *options) { o.noteUsage = noteUsage } }
 
 // noteUsage adds the use of the declared keys to the notes.
-func (ns *Namespace) noteUsage() {
-	if !ns.notes || ns.declaration == nil || ns.readOnly {
+func noteUsage(ns *Namespace) {
+	if ns.declaration == nil || ns.readOnly {
 		return
 	}
 	keys := map[string]keyuse.Use{}

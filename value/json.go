@@ -12,6 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // AppendJSON appends the JSON form of v to dst:
@@ -243,7 +244,7 @@ func readMap(r *scan.Reader, depth int) (Value, error) {
 	if err != nil {
 		return Value{}, err
 	}
-	slices.SortFunc(members, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
+	sorted.By(members, byName)
 	return mapOf(members), nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // MaxDepth is the maximum nesting depth of lists and maps.
@@ -90,15 +91,17 @@ func List(items ...Value) Value { return listOf(slices.Clone(items)) }
 
 // Map returns a map of members. A name that occurs twice is an error.
 func Map(members ...Member) (Value, error) {
-	sorted := slices.Clone(members)
-	slices.SortFunc(sorted, func(a, b Member) int { return strings.Compare(a.Name, b.Name) })
-	for i := 1; i < len(sorted); i++ {
-		if sorted[i].Name == sorted[i-1].Name {
-			return Value{}, refuse.As(ErrInvalid, "the name %q occurs twice in one map", sorted[i].Name)
+	all := slices.Clone(members)
+	sorted.By(all, byName)
+	for i := 1; i < len(all); i++ {
+		if all[i].Name == all[i-1].Name {
+			return Value{}, refuse.As(ErrInvalid, "the name %q occurs twice in one map", all[i].Name)
 		}
 	}
-	return mapOf(sorted), nil
+	return mapOf(all), nil
 }
+
+func byName(a, b *Member) int { return strings.Compare(a.Name, b.Name) }
 
 // Kind returns the kind of v.
 func (v Value) Kind() Kind { return v.kind }

@@ -116,7 +116,7 @@ func programs(s *suite) error {
 		}
 	}
 	return errors.Join(err1, err2, err3,
-		s.compare(row{what: "size of an app with one Int key, stripped", floor: "of a program that prints one line", limit: 1.95, unit: megabytes}, size(app), size(hello)),
+		s.compare(row{what: "size of an app with one Int key, stripped", floor: "of a program that prints one line", limit: 1.76, unit: megabytes}, size(app), size(hello)),
 		s.time(row{what: "start of the command, up to its help", floor: "start of a program that prints one line", limit: 6}, start(command, "list", "--help"), start(hello)),
 	)
 }

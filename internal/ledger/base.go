@@ -8,6 +8,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // A base holds what the first lines of a file contain besides records.
@@ -22,7 +23,7 @@ type base struct {
 // lines encodes records and the rest of a base as the first lines of a file: one for each version
 // that still has a record, in order, and one at the base's version for the rest. n is their number.
 func (s base) lines(recs []Named) (lines []byte, count int) {
-	slices.SortFunc(recs, func(a, b Named) int {
+	sorted.By(recs, func(a, b *Named) int {
 		if a.Version != b.Version {
 			return int(a.Version - b.Version)
 		}
@@ -150,7 +151,7 @@ func tombstones(recs []Named, oldest *int64, now time.Time) []Named {
 			*oldest = max(*oldest, e.Version)
 		}
 	}
-	slices.SortFunc(gone, func(a, b Named) int { return cmp.Compare(b.Version, a.Version) })
+	sorted.By(gone, func(a, b *Named) int { return cmp.Compare(b.Version, a.Version) })
 	if len(gone) > keptGone {
 		*oldest = max(*oldest, gone[keptGone].Version)
 		gone = gone[:keptGone]

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"io/fs"
 	"math"
-	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -234,7 +234,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 			}
 		}
 	}
-	slices.SortFunc(changed, func(a, b differing) int { return cmp.Compare(a.rec.Version, b.rec.Version) })
+	sorted.By(changed, func(a, b *differing) int { return cmp.Compare(a.rec.Version, b.rec.Version) })
 	if len(changed) > 0 && changed[0].rec.Version <= l.Version() {
 		l.ring.reset(im.version) // the past is not the one that was read before
 	}
