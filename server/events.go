@@ -56,31 +56,22 @@ func (c *call) events() error {
 	c.w.Header().Set("X-Accel-Buffering", "no") // for proxies that would collect events
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
-	s := stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
+	s := &stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
 	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // the request's own deadline has passed
 		return err
 	}
 	defer s.interruptible()()
+	defer s.turn.leave()
 	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
-	for first := true; s.err == nil; first = false {
-		if first || page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0 {
-			told := s.tell(f, page)
-			f.memory.Release()
-			if !told {
-				break
-			}
-		}
-		at, err := mark.Parse(page.Mark)
-		if err != nil {
-			return nil
-		}
+	at, told := s.send(f, page, true)
+	for told && s.err == nil {
 		f.q.Since = []mark.Mark{at}
 		if !s.await(f) {
 			break
 		}
-		if page, err = f.read(); err != nil {
-			break // the client connects again and gets the error
-		}
+		s.turn.take(c.s.fanOut)
+		at, told = s.sendChange(f)
+		s.turn.leave()
 	}
 	return nil
 }
@@ -90,6 +81,7 @@ type stream struct {
 	c    *call
 	out  *http.ResponseController
 	beat time.Duration // the interval of comments while nothing changes
+	turn turn          // while it sends a change
 	err  error         // its end
 }
 
@@ -174,6 +166,54 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 		}
 		page.Whole, page.Since = false, first.Since
 	}
+}
+
+// send sends a page if it has news, or always, and returns its mark. told is false if the stream ends.
+func (s *stream) send(f *follower, page rules.Page, always bool) (at mark.Mark, told bool) {
+	at, err := mark.Parse(page.Mark)
+	if err != nil {
+		return at, false
+	}
+	if always || page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0 {
+		told = s.tell(f, page)
+		f.memory.Release()
+		return at, told
+	}
+	return at, true
+}
+
+// sendChange sends what has changed. If another stream with the same selection has just sent it, it sends
+// the same bytes.
+func (s *stream) sendChange(f *follower) (at mark.Mark, told bool) {
+	id := eventID{board: s.c.board, selection: f.q.Hash(), within: f.q.Within, since: f.q.Since[0]}
+	if f.l != nil && f.current(id.since) == nil {
+		id.version = f.l.Version()
+		if e := s.c.s.sharedEvents.find(id); e != nil {
+			s.say(e.text)
+			return e.mark, true
+		}
+	}
+	page, err := f.read()
+	if err != nil {
+		return at, false // the client connects again and gets the error
+	}
+	at, err = mark.Parse(page.Mark)
+	news := len(page.Entries)+len(page.Gone) > 0
+	if err != nil || !news || page.Whole || page.Next != "" || len(page.Findings) > 0 || s.c.s.trouble != (Trouble{}) {
+		return s.send(f, page, false)
+	}
+	text := append(append([]byte("id: "), page.Mark...), "\ndata: "...)
+	_ = wire.WritePage(&page, f.q.Bare, rules.MaxPage, func(b []byte) error { // it never fails
+		text = append(text, b...)
+		return nil
+	})
+	e := &sharedEvent{eventID: id, mark: at, text: string(append(text, "\n\n"...))}
+	f.memory.Release()
+	if e.version = page.Version; len(e.text) <= chunk {
+		s.c.s.sharedEvents.keep(e)
+	}
+	s.say(e.text)
+	return at, true
 }
 
 // await waits for changes. Every beat it sends a comment, or the mark of the board if only other

@@ -165,7 +165,9 @@ type decoder struct {
 	r     scan.Reader
 	c     commit
 	names strings.Builder // see keep
-	at    struct {        // the last time that was parsed
+	by    word
+	from  word
+	at    struct { // the last time that was parsed
 		text string
 		ms   int64
 	}
@@ -306,8 +308,8 @@ func (d *decoder) decode(line []byte) error {
 	return nil
 }
 
-// usualLine decodes a line with one entry in the form in which this code writes it. Most lines of a
-// long history are like that. For any other line it consumes nothing and returns false.
+// usualLine decodes a line with one entry in the form in which this code writes it, on a device or on a
+// board. Most lines of a long history are like that. For any other line it consumes nothing and returns false.
 func (d *decoder) usualLine() bool {
 	c, r := &d.c, &d.r
 	start := r.Offset()
@@ -343,11 +345,44 @@ func (d *decoder) usualLine() bool {
 	} else if !r.Literal(`"`) {
 		return no()
 	}
-	if !r.Literal(`,"set":[`) || !d.readUsual() || !r.Literal(`],"crc":"`) || len(r.Rest()) != len(`01234567"}`) {
+	by, ok := d.by.read(r, `,"by":`)
+	if !ok {
 		return no()
 	}
-	c.Version, c.At, c.synced = version, d.at.ms, synced
+	from, ok := d.from.read(r, `,"from":`)
+	if !ok || !r.Literal(`,"set":[`) || !d.readUsual() || !r.Literal(`]`) {
+		return no()
+	}
+	var receipt *Receipt
+	if r.Literal(`,"receipt":`) { // of a write to a board
+		if receipt, err = readReceipt(r); err != nil {
+			return no()
+		}
+		receipt.Version, receipt.At = version, d.at.ms
+	}
+	if !r.Literal(`,"crc":"`) || len(r.Rest()) != len(`01234567"}`) {
+		return no()
+	}
+	c.Version, c.At, c.By, c.From, c.synced, c.receipt = version, d.at.ms, by, from, synced, receipt
 	return true
+}
+
+// A word is a text that many lines have, for example the name of a writer.
+type word struct{ text string }
+
+// read reads the member with the text, if it is next. ok is false if it can't be read.
+func (w *word) read(r *scan.Reader, member string) (text string, ok bool) {
+	if !r.Literal(member) {
+		return "", true
+	}
+	raw, err := r.StringBytes()
+	if err != nil {
+		return "", false
+	}
+	if w.text != string(raw) {
+		w.text = string(raw)
+	}
+	return w.text, true
 }
 
 func (d *decoder) readSet() error {

@@ -202,3 +202,36 @@ func TestNoMajority(t *testing.T) {
 		t.Error("a server that reaches no node does not stop")
 	}
 }
+
+// status shows nodes and servers, also when some of them are gone, and exits 1 when one needs attention.
+func TestStatus(t *testing.T) {
+	t.Parallel()
+	c := start(t, 3, 2)
+	endpoints := "--endpoints=" + strings.Join(node.Endpoints(c.Members), ",")
+	var out, errs string
+	require.Eventually(t, func() (ok bool) { // a new server registers first
+		var code int
+		code, out, errs = call("status", endpoints)
+		return code == exitDone && strings.Count(out, "% of boards") == 2
+	}, 30*time.Second, 100*time.Millisecond, "%s%s", out, errs)
+	assert.Equal(t, 1, strings.Count(out, "leader"), out)
+	assert.Equal(t, 2, strings.Count(out, "follower"), out)
+	assert.Equal(t, 2, strings.Count(out, " ready "), out)
+	assert.Contains(t, out, "nothing needs attention")
+
+	leader, err := c.Leader(t.Context())
+	require.NoError(t, err)
+	c.KillServer(0)
+	c.KillNode(leader)
+	code, out, errs := call("status", endpoints)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, "no answer")
+	assert.Contains(t, out, "does not answer within 3s")
+	assert.Contains(t, out, "can't be reached: ")
+	assert.Regexp(t, `\d things need attention`, errs)
+
+	c.KillNode((leader + 1) % 3) // no majority
+	code, out, _ = call("status", endpoints)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, "% of boards", "the servers are known from any node")
+}

@@ -1,0 +1,75 @@
+package server
+
+import (
+	"hash/maphash"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/mark"
+)
+
+// fanOutWidth returns how many streams send a change at the same time: half of the processors. While
+// thousands of streams send, the others look at the network and answer requests. Go does not look at the
+// network while it has goroutines to run.
+func fanOutWidth() int { return max(1, runtime.GOMAXPROCS(0)/2) }
+
+// A turn is a place among the streams that send a change. It ends when the change is sent, or after a
+// short time, so that slow readers hold up nobody. The zero turn is none.
+type turn struct {
+	end  func()
+	late *time.Timer
+}
+
+// patienceOfTurn is how long a stream keeps its turn.
+const patienceOfTurn = time.Millisecond
+
+// take waits for a turn.
+func (t *turn) take(places chan struct{}) {
+	places <- struct{}{}
+	t.end = sync.OnceFunc(func() { <-places })
+	t.late = time.AfterFunc(patienceOfTurn, t.end)
+}
+
+// leave ends the turn, if there is one.
+func (t *turn) leave() {
+	if t.end != nil {
+		t.late.Stop()
+		t.end()
+		t.end = nil
+	}
+}
+
+// An eventID identifies the change of a selection since a mark.
+type eventID struct {
+	board, selection, within string
+	since                    mark.Mark
+	version                  int64 // of the board
+}
+
+// A sharedEvent is a change as it is sent.
+type sharedEvent struct {
+	eventID
+	mark mark.Mark
+	text string
+}
+
+// sharedEvents holds a few of the newest changes that streams have sent. It is safe for concurrent use.
+type sharedEvents [16]atomic.Pointer[sharedEvent]
+
+var eventSeed = maphash.MakeSeed()
+
+func (s *sharedEvents) slot(id eventID) *atomic.Pointer[sharedEvent] {
+	return &s[maphash.Comparable(eventSeed, [2]string{id.board, id.selection})%uint64(len(s))]
+}
+
+// find returns the event with an ID, or nil.
+func (s *sharedEvents) find(id eventID) *sharedEvent {
+	if e := s.slot(id).Load(); e != nil && e.eventID == id {
+		return e
+	}
+	return nil
+}
+
+func (s *sharedEvents) keep(e *sharedEvent) { s.slot(e.eventID).Store(e) }
