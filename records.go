@@ -61,7 +61,7 @@ func RecordsOf[T any](name string) RecordsKey[T] {
 }
 
 // Family declares all of k.At(…) as one collection, with the default and the rules of k: for example a
-// counter for each gardener, all of which are read, sorted and cleared as one. The id of a record is
+// counter for each gardener. They are read, sorted and cleared together. The id of a record is
 // the text that At takes.
 func Family[T any](k Key[T]) RecordsKey[T] {
 	if k.definition().sealed {

@@ -66,7 +66,7 @@ func namespaceOf(l link) string {
 	return l.board[:min(len(l.board), 40)] + "-" + hex.EncodeToString(sum[:4])
 }
 
-// useOutbox gives a Board the outbox in a directory, and its instance. The first Board opens it.
+// useOutbox sets a Board's outbox to that of a directory, and its instance. The first Board opens it.
 func (b *Board) useOutbox(dir string) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {

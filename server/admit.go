@@ -71,7 +71,7 @@ func (c *call) hold(p *admission.Pool, n int64, what string) error {
 	return nil
 }
 
-// works returns a function that takes room for the work of a commit, of which it gets the total so far,
+// works returns a function that takes room for the work of a commit. It gets the total so far,
 // until the call ends.
 func (c *call) works() func(total int64) error {
 	h := c.s.resources.work.Hold(c.who())

@@ -16,7 +16,7 @@ import (
 func fanOutWidth() int { return max(1, runtime.GOMAXPROCS(0)/2) }
 
 // A turn is a place among the streams that send a change. It ends when the change is sent, or after a
-// short time, so that slow readers hold up nobody. The zero turn is none.
+// short time, so that slow readers do not hold up others. The zero turn is none.
 type turn struct {
 	end  func()
 	late *time.Timer

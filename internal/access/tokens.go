@@ -251,7 +251,7 @@ func (t *Tokens) first(tx *ledger.Tx, names []string, once Once, now time.Time) 
 		case k.body != once.Body:
 			return "", refuse.As(rules.ErrKeyReused, "another request for a link used this Idempotency-Key; each new request needs a key of its own")
 		case k.Made.Before(t.since), now.Sub(k.Made) > repeatable, t.wasUsed(name):
-			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if nobody has it", id)
+			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if it is not in use", id)
 		}
 		return name, nil
 	}

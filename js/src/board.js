@@ -87,7 +87,7 @@ class Core {
 
   isMine(e) { return !!this.#from && e?.from === this.#from }
 
-  /** Tells the watchers of names, or of anything. */
+  /** Calls the watchers of names, or of anything. */
   changed(names) {
     for (const w of this.#watchers) if (!names || names.some(w.wants)) this.safely(w.tell, names ?? [])
   }

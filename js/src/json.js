@@ -6,7 +6,7 @@ import { is } from './kinds.js'
 /** Returns 128 random bits in hex. */
 export const draw = () => Array.from(crypto.getRandomValues(new Uint8Array(16)), b => b.toString(16).padStart(2, '0')).join('')
 
-const marker = draw() // stands for what JSON would spoil; it is random, so that no value contains it
+const marker = draw() // replaces what JSON would spoil; it is random, so that no value contains it
 
 const tooLong = number => /^-?\d{16,}$/.test(number) && !Number.isSafeInteger(+number)
 

@@ -39,7 +39,7 @@ export function opsOf(key) {
   return ops
 }
 
-/** Returns what an op makes of a value; undefined means absent. An op of which that is not known changes nothing. */
+/** Returns what an op makes of a value; undefined means absent. An op whose result is not known changes nothing. */
 export function apply(op, now, key) {
   const { args } = op, old = now ?? key.default
   switch (args && op.op) {

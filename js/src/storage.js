@@ -44,7 +44,7 @@ export class Storage {
     return items
   }
 
-  /** Returns the entries that were known last, by name, and the time as of which they were. */
+  /** Returns the entries that were known last, by name, and the time at which they were read. */
   async known() {
     const entries = new Map()
     let asOf

@@ -89,7 +89,7 @@ export class Transports {
     }
   }
 
-  /** Whatever the cause, a client sends 60 requests one after the other, and then one a second. */
+  /** In any case, a client sends 60 requests one after the other, and then one a second. */
   #mayAskAtOnce() {
     const a = this.#allowed, now = clock()
     a.tokens = Math.min(mostAtOnce, a.tokens + (now - a.at) / 1000)
@@ -222,7 +222,7 @@ export class Transports {
     return clock() + Math.min(tryAgain * 2 ** (n - 1), 600_000)
   }
 
-  /** Notes how an attempt ended, and by which transport changes arrive now; '' by none. */
+  /** Notes how an attempt ended, and the transport that brings changes now; '' means none. */
   answered(way, error) {
     const before = this.error?.code, same = before === error?.code && (!way || this.way === way)
     this.error = error
