@@ -1,7 +1,7 @@
 // Package seal encrypts the values of sealed keys with AES-GCM.
 //
 //	sealer, err := seal.AESGCM(fromKeystore) // 32 bytes
-//	ns, err := pantry.Open(dir, "gatehouse", pantry.Seal(sealer))
+//	ns, err := pantry.Open(dir, "gatehouse", pantry.Declare(gateCode), pantry.Seal(sealer))
 package seal
 
 import (

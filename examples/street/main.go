@@ -120,7 +120,7 @@ func (s *street) open(ctx context.Context, dir string) (err error) {
 
 // join opens one app.
 func (s *street) join(app, link, dir string) error {
-	b, err := board.Join(link, board.Offline(dir), board.OnProblem(func(pantry.Problem) {})) // the screen says it
+	b, err := board.Join(link, board.Declare(tankLitres, gateOpen, hoseQueue, hoseBed, notices), board.Offline(dir), board.OnProblem(func(pantry.Problem) {})) // the screen says it
 	if err != nil {
 		return err
 	}
