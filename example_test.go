@@ -9,7 +9,6 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/seal"
-	"github.com/small-pantry/pantry/value"
 )
 
 // temporary opens a namespace for an example, in a directory that goes away.
@@ -272,25 +271,6 @@ func ExampleDeclare() {
 	// tank/litres <nil>
 	// the name "tank/litre" nearly matches "tank/litres", which is declared in this namespace: they differ in one letter
 	// tank/litre <nil>
-}
-
-// Version 2 of the app calls the hour by another name.
-func ExampleSchema() {
-	dir, err := os.MkdirTemp("", "pantry-example-")
-	if err != nil {
-		fmt.Println(err)
-		return
-	}
-	defer os.RemoveAll(dir)
-	one, err := pantry.Open(dir, "plotbook")
-	fmt.Println(err, one.Put("hour", value.Int(7)), one.Close())
-	two, err := pantry.Open(dir, "plotbook", pantry.Schema(
-		func(b *pantry.Batch) error { return b.Rename("hour", "reminder-hour") },
-	))
-	fmt.Println(err, pantry.Int("reminder-hour", 18).In(two).Get(), two.Close())
-	// Output:
-	// <nil> <nil> <nil>
-	// <nil> 7 <nil>
 }
 
 // A list and its count, whole or not at all.

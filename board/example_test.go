@@ -51,6 +51,62 @@ func Example() {
 	// 410 litres, by owner (rainlog)
 }
 
+// Phones of three versions use a board while a name changes: from hour to reminder-hour.
+func ExampleBoard_WithdrawKey() {
+	link, stop := serve()
+	defer stop()
+	ctx := context.Background()
+	old, renamed := pantry.Int("hour", 18), pantry.Int("reminder-hour", 18)
+	phone := func(keys ...pantry.AnyKey) *board.Board {
+		b, err := board.Join(link, board.Declare(keys...))
+		if err != nil {
+			log.Fatal(err)
+		}
+		return b
+	}
+	set := func(b *board.Board, hour int, keys ...pantry.Key[int]) {
+		for _, k := range keys {
+			if err := board.On(b, k).Set(ctx, hour); err != nil {
+				log.Fatal(err)
+			}
+		}
+	}
+	shows := func(b *board.Board, k pantry.Key[int]) {
+		hour, _, err := board.On(b, k).Lookup(ctx)
+		fmt.Println(hour, err)
+	}
+
+	one, two := phone(old), phone(old, renamed)
+	set(two, 7, old, renamed) // version 2 stores both names and reads the old one
+	shows(one, old)
+	set(one, 8, old) // version 1 stores the old one only, and version 2 follows
+	shows(two, old)
+	one.Close()
+
+	three := phone(old, renamed) // no phone has version 1 now: version 3 stores both and reads the new one
+	set(three, 9, old, renamed)
+	shows(two, old)
+	shows(three, renamed)
+	two.Close()
+	three.Close()
+
+	four := phone(renamed) // no phone has version 2 now
+	defer four.Close()
+	if err := four.WithdrawKey(ctx, old.Name()); err != nil {
+		log.Fatal(err)
+	}
+	if err := four.Drop(ctx, old.Name()); err != nil {
+		log.Fatal(err)
+	}
+	shows(four, renamed)
+	// Output:
+	// 7 <nil>
+	// 8 <nil>
+	// 9 <nil>
+	// 9 <nil>
+	// 9 <nil>
+}
+
 // serve runs a server with one board, and gives its owner's link.
 func serve() (link string, stop func()) {
 	dir, err := os.MkdirTemp("", "pantry-example-")
