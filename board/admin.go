@@ -76,7 +76,7 @@ func (a *Admin) List(ctx context.Context) (boards []Summary, err error) {
 func (a *Admin) Create(ctx context.Context, board string) (made bool, err error) {
 	err = a.with(board, func(b *Board) error {
 		rq := request{op: "create", method: http.MethodPost, server: true, body: wire.AppendBoardName(nil, board), header: asJSON()}
-		got, err := b.send(ctx, rq)
+		got, err := b.conn.send(ctx, rq)
 		made = got.status == http.StatusCreated
 		return b.fail(rq.op, "", err)
 	})

@@ -98,30 +98,23 @@ func HTTPClient(c *http.Client) Option { return func(o *options) { o.client = c 
 
 // A Board is a board of the shared store, as one app sees it. It is safe for concurrent use.
 type Board struct {
-	link     link
-	opts     options
-	http     *http.Client
-	instance string  // distinguishes the changes of this Board from those of others
-	from     string  // as others see it
-	outbox   *outbox // nil without Offline
-	ids      ids     // of new records
+	conn   *connection
+	report *reporter
+	opts   options
+	from   string  // conn.instance as others see it
+	outbox *outbox // nil without Offline
+	ids    ids     // of new records
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
 	ready  chan struct{} // closed when the first answer has arrived
 	kick   chan struct{} // requests a poll now
 
-	pmu       sync.Mutex // guards the following fields
-	problems  []pantry.Problem
-	reporting bool // a goroutine passes problems on
-	used      map[string]usedKey
-
 	mu       sync.Mutex // guards the following fields
 	nodes    map[string]*node
 	view     *view
 	asked    string // identifies the newest question for the server
 	ways     ways
-	later    time.Time // no call before it (Retry-After)
 	watchers map[*watcher]struct{}
 	status   Status
 	outage   string // the code that was reported; "" means none
@@ -129,11 +122,10 @@ type Board struct {
 	polling  bool
 	paused   bool
 	closed   bool
-	asOf     time.Time          // when the server last confirmed what is shown, possibly in an earlier launch
-	atOnce   *rate.Limiter      // of requests without a pause between them
-	stormed  bool               // atOnce was used up, which was reported
-	near     map[[2]string]bool // the pairs of names that were reported: see reportNear
-	done     sync.WaitGroup     // the goroutines that request changes and send the queue
+	asOf     time.Time      // when the server last confirmed what is shown, possibly in an earlier launch
+	atOnce   *rate.Limiter  // of requests without a pause between them
+	stormed  bool           // atOnce was used up, which was reported
+	done     sync.WaitGroup // the goroutines that request changes and send the queue
 }
 
 // Join returns the board of a link: http(s)://HOST[:PORT]/boards/BOARD, with an access token after
@@ -160,20 +152,24 @@ func Join(address string, opts ...Option) (*Board, error) {
 	client.Timeout = 0 // it would cut streams; Timeout limits calls
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	b := &Board{
-		link: l, opts: o, http: &client, instance: draw(), view: newView(),
+		report: &reporter{place: l.board, onProblem: o.onProblem}, opts: o, view: newView(),
 		ready: make(chan struct{}), kick: make(chan struct{}, 1),
 		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
 		atOnce: rate.NewLimiter(perSecond, mostAtOnce),
 	}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
+	b.conn = &connection{
+		link: l, http: &client, instance: draw(), clientName: o.clientName,
+		timeout: o.timeout, patience: o.patience, ctx: b.ctx,
+	}
 	if o.offline != "" {
 		if err = b.useOutbox(o.offline); err != nil {
 			return nil, fmt.Errorf("join board %s: %w", l.board, err)
 		}
 	}
-	b.from = wire.InstanceID(b.instance)
+	b.from = wire.InstanceID(b.conn.instance)
 	if l.open() {
-		b.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
+		b.report.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
 	}
 	if len(o.declare) > 0 {
 		b.start()
@@ -223,35 +219,7 @@ func draw() string {
 }
 
 // Name returns the board's name.
-func (b *Board) Name() string { return b.link.board }
-
-// problem reports a problem. OnProblem runs in a goroutine of its own, one problem after the other,
-// so that it can call the board, Close included, and can wait for the goroutine that closes it.
-func (b *Board) problem(name string, err error) {
-	b.pmu.Lock()
-	defer b.pmu.Unlock()
-	b.problems = append(b.problems, pantry.Problem{Place: b.link.board, Name: name, Time: time.Now(), Err: err})
-	if !b.reporting {
-		b.reporting = true
-		go b.report()
-	}
-}
-
-// report passes the problems to OnProblem.
-func (b *Board) report() {
-	for {
-		b.pmu.Lock()
-		if len(b.problems) == 0 {
-			b.reporting = false
-			b.pmu.Unlock()
-			return
-		}
-		p := b.problems[0]
-		b.problems = b.problems[1:]
-		b.pmu.Unlock()
-		b.opts.onProblem(p)
-	}
-}
+func (b *Board) Name() string { return b.conn.link.board }
 
 // fail completes an error of a call.
 func (b *Board) fail(op, name string, err error) error {
@@ -263,7 +231,7 @@ func (b *Board) fail(op, name string, err error) error {
 		e = &Error{Index: -1, Code: "invalid", Sentence: err.Error(), Err: err}
 	}
 	c := *e
-	c.Op, c.Board, c.Name = op, b.link.board, name
+	c.Op, c.Board, c.Name = op, b.conn.link.board, name
 	return &c
 }
 

@@ -75,7 +75,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 		return done, err
 	}
 	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent and nothing is queued
-		return done, b.fail(op, namesOf(edits), b.unreachable(err))
+		return done, b.fail(op, namesOf(edits), b.conn.unreachable(err))
 	}
 	edits = b.withSeen(edits)
 	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
@@ -208,12 +208,12 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	}
 	rq := request{op: w.op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, w.edits), header: header, since: w.since}
 	about := namesOf(w.edits)
-	got, err := b.send(ctx, rq)
+	got, err := b.conn.send(ctx, rq)
 	b.reached(ctx, err)
 	if err != nil {
 		return nil, b.fail(w.op, about, err)
 	}
-	page, err := b.readPage(got.body)
+	page, err := b.conn.readPage(got.body)
 	if err == nil && len(page.Results) != len(w.edits) {
 		err = unexpected(fmt.Errorf("it has results of %d ops, and %d were sent", len(page.Results), len(w.edits)))
 	}
@@ -221,11 +221,11 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 		return nil, b.fail(w.op, about, err)
 	}
 	b.show(ctx, a, page)
-	b.reportNear(page)
+	b.report.nearNames(page.Findings)
 	for i, r := range page.Results {
 		if r.Replaced != nil {
 			name := w.edits[i].Name
-			b.problem(name, &ReplacedError{Name: name, Lost: *r.Replaced, Now: stored(page, name)})
+			b.report.problem(name, &ReplacedError{Name: name, Lost: *r.Replaced, Now: stored(page, name)})
 		}
 	}
 	return page, nil
@@ -365,7 +365,7 @@ func (b *Board) Forget(ctx context.Context, names ...string) error {
 		if err := pantry.CheckName(name); err != nil {
 			return b.fail("forget", name, err)
 		}
-		_, err := b.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}, header: http.Header{"Idempotency-Key": {draw()}}})
+		_, err := b.conn.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}, header: http.Header{"Idempotency-Key": {draw()}}})
 		if err != nil {
 			return b.fail("forget", name, err)
 		}

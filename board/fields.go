@@ -208,7 +208,7 @@ func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 			for _, name := range slices.Sorted(maps.Keys(c.errs)) {
 				if e := c.remotes[slices.Index(x.names, name)].entry; told[name] != e.Version {
 					told[name] = e.Version
-					x.b.problem(name, x.b.unusable(e, c.errs[name]))
+					x.b.report.problem(name, x.b.unusable(e, c.errs[name]))
 				}
 			}
 			if !yield(v.State()) {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -58,30 +57,3 @@ func (e *ReplacedError) remedy() string {
 	}
 	return "Update or SetIf"
 }
-
-// reportNear reports the names of an answer that nearly match others, once.
-func (b *Board) reportNear(page *wire.Page) {
-	if len(page.Findings) > 0 {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		b.reportNearLocked(page)
-	}
-}
-
-// reportNearLocked is reportNear with mu held.
-func (b *Board) reportNearLocked(page *wire.Page) {
-	for _, f := range page.Findings {
-		pair := [2]string{f.Name, f.Near}
-		if b.near[pair] || len(b.near) >= maxPairs {
-			continue
-		}
-		if b.near == nil {
-			b.near = map[[2]string]bool{}
-		}
-		b.near[pair] = true
-		b.problem(f.Name, &NearError{Name: f.Name, Near: f.Near, By: f.By})
-	}
-}
-
-// maxPairs is how many pairs of names one Board reports.
-const maxPairs = 1000

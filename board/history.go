@@ -46,13 +46,13 @@ func (b *Board) history(ctx context.Context, limit int, before int64, names []st
 	if before > 0 {
 		query.Set("before", strconv.FormatInt(before, 10))
 	}
-	got, err := b.send(ctx, request{op: "history", method: http.MethodGet, path: "/history", query: query})
+	got, err := b.conn.send(ctx, request{op: "history", method: http.MethodGet, path: "/history", query: query})
 	if err != nil {
 		return nil, b.fail("read the history of", "", err)
 	}
 	h, err := wire.ReadHistory(got.body)
 	if err == nil {
-		err = b.ours(h.Board)
+		err = b.conn.ours(h.Board)
 	}
 	if err == nil && h.Next > 0 && len(h.Commits) == 0 {
 		err = errors.New("it announces more commits, and has none")

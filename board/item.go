@@ -26,7 +26,7 @@ type item struct {
 }
 
 // of reports whether a Board can send the item: it has the link that the item was made with.
-func (it *item) of(b *Board) bool { return it.link == "" || it.link == b.link.id() }
+func (it *item) of(b *Board) bool { return it.link == "" || it.link == b.conn.link.id() }
 
 func (it *item) fields(ops *[]byte) []scan.Field {
 	theirs := scan.Form{Read: func(r *scan.Reader) (err error) {

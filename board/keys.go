@@ -58,7 +58,7 @@ func (b *Board) WithdrawKey(ctx context.Context, name string) error {
 	if family {
 		rq.path += "?family=true"
 	}
-	_, err := b.send(ctx, rq)
+	_, err := b.conn.send(ctx, rq)
 	return b.fail("withdraw", name, err)
 }
 
@@ -70,13 +70,13 @@ func (b *Board) declare(ctx context.Context, d rules.Declaration) (*wire.Keys, e
 }
 
 func (b *Board) keys(ctx context.Context, rq request) (*wire.Keys, error) {
-	got, err := b.send(ctx, rq)
+	got, err := b.conn.send(ctx, rq)
 	if err != nil {
 		return &wire.Keys{}, b.fail(rq.op, "", err)
 	}
 	k, err := wire.ReadKeys(got.body)
 	if err == nil {
-		err = b.ours(k.Board)
+		err = b.conn.ours(k.Board)
 	}
 	if err != nil {
 		return &wire.Keys{}, b.fail(rq.op, "", unexpected(err))

@@ -72,7 +72,7 @@ func (b *Board) useOutbox(dir string) error {
 	if err != nil {
 		return err
 	}
-	id := filepath.Join(dir, namespaceOf(b.link))
+	id := filepath.Join(dir, namespaceOf(b.conn.link))
 	outboxes.Lock()
 	defer outboxes.Unlock()
 	o := outboxes.open[id]
@@ -86,7 +86,7 @@ func (b *Board) useOutbox(dir string) error {
 	o.mu.Lock()
 	o.boards = append(o.boards, b)
 	o.mu.Unlock()
-	b.outbox, b.instance, b.asOf = o, o.instance, o.confirmed()
+	b.outbox, b.conn.instance, b.asOf = o, o.instance, o.confirmed()
 	o.wake()
 	return nil
 }
@@ -117,15 +117,15 @@ func (o *outbox) leave(b *Board) error {
 
 // openOutbox opens an outbox for its first Board.
 func openOutbox(b *Board, id, dir string) (*outbox, error) {
-	release, err := journal.Hold(filepath.Join(dir, "."+namespaceOf(b.link)+".outbox"))
+	release, err := journal.Hold(filepath.Join(dir, "."+namespaceOf(b.conn.link)+".outbox"))
 	if err != nil {
 		return nil, fmt.Errorf("another process uses the directory of Offline: %w", err)
 	}
 	o := &outbox{
-		id: id, release: release, instance: b.instance, found: make(chan pantry.Problem, 16), kick: make(chan struct{}, 1),
+		id: id, release: release, instance: b.conn.instance, found: make(chan pantry.Problem, 16), kick: make(chan struct{}, 1),
 		last: map[string]Entry{}, dirty: map[string]Entry{}, next: 1,
 	}
-	o.ns, err = pantry.Open(dir, namespaceOf(b.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
+	o.ns, err = pantry.Open(dir, namespaceOf(b.conn.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
 		select { // a goroutine without locks reports it
 		case o.found <- p:
 		default:
@@ -144,7 +144,7 @@ func openOutbox(b *Board, id, dir string) (*outbox, error) {
 	for e := range o.ns.Entries(queuePrefix) {
 		it, err := readItem(e)
 		if err != nil {
-			b.problem(e.Name, err)
+			b.report.problem(e.Name, err)
 			continue
 		}
 		o.items = append(o.items, it)
@@ -161,7 +161,7 @@ func openOutbox(b *Board, id, dir string) (*outbox, error) {
 		o.instance = instance
 	case len(o.items) > 0: // a repeat would count twice
 		o.silent = true
-		b.problem(instanceName, errors.New("the id that these queued changes were sent with is lost, so they might count twice: they are kept, and not sent; see Pending"))
+		b.report.problem(instanceName, errors.New("the id that these queued changes were sent with is lost, so they might count twice: they are kept, and not sent; see Pending"))
 	}
 	o.from = wire.InstanceID(o.instance)
 	return o, nil
@@ -200,7 +200,7 @@ func (o *outbox) report(name string, err error) {
 	boards := slices.Clone(o.boards)
 	o.mu.Unlock()
 	for _, b := range boards {
-		b.problem(name, err)
+		b.report.problem(name, err)
 	}
 }
 
@@ -274,7 +274,7 @@ func (o *outbox) keep(b *Board, w write, sent bool) (*item, error) {
 	if b.ctx.Err() != nil {
 		return nil, closedByApp()
 	}
-	it := &item{number: o.next, write: w, sent: sent, link: b.link.id()}
+	it := &item{number: o.next, write: w, sent: sent, link: b.conn.link.id()}
 	it.edits = slices.Clone(w.edits)
 	if !sent { // a change that was sent must be repeated unchanged
 		for i := range it.edits {

@@ -137,7 +137,7 @@ func (o *outbox) renew(b *Board, id string) (*item, error) {
 		return nil, nil
 	}
 	again := *it
-	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.link.id(), "", "", false, "", draw(), Entry{}
+	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.conn.link.id(), "", "", false, "", draw(), Entry{}
 	again.edits = slices.Clone(it.edits)
 	if put := again.put(); put != nil && it.code != "" {
 		put.Cond, put.Seen = entry.Cond{}, nil // the user has seen what it replaces

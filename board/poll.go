@@ -114,8 +114,8 @@ func (b *Board) mayAskAtOnce() bool {
 	}
 	if !b.stormed {
 		b.stormed = true
-		b.problem("", &Error{
-			Index: -1, Code: "unexpected", Op: "poll", Board: b.link.board, Err: ErrUnreachable,
+		b.report.problem("", &Error{
+			Index: -1, Code: "unexpected", Op: "poll", Board: b.conn.link.board, Err: ErrUnreachable,
 			Sentence: "the answers contradict each other, or the way to the server loses what is requested, as when two servers with different data share one address; the board is now asked once a second",
 		})
 	}
@@ -126,8 +126,9 @@ func (b *Board) mayAskAtOnce() bool {
 // meanwhile.
 func (b *Board) mayAsk() bool {
 	b.mu.Lock()
-	paused, later := b.paused, time.Until(b.later)
+	paused := b.paused
 	b.mu.Unlock()
+	later := b.conn.delayed()
 	switch {
 	case paused:
 		select {
@@ -264,7 +265,7 @@ func (b *Board) transportFails(failures *int, sentence string) (again time.Time)
 	*failures++
 	b.status.Trouble = sentence
 	if *failures == 2 && b.status.Err == nil {
-		b.problem("", &Error{Index: -1, Code: "transport", Op: "watch", Board: b.link.board, Sentence: sentence, Err: ErrUnreachable})
+		b.report.problem("", &Error{Index: -1, Code: "transport", Op: "watch", Board: b.conn.link.board, Sentence: sentence, Err: ErrUnreachable})
 	}
 	return time.Now().Add(min(tryAgain<<(*failures-1), 10*tryAgain))
 }
@@ -347,7 +348,7 @@ func (b *Board) pollOnce(ctx context.Context, from source, wait time.Duration) (
 			err = b.fail("poll", "", unexpected(err))
 			break
 		}
-		b.reportNearLocked(page)
+		b.report.nearNames(page.Findings)
 		news = len(changed) > 0
 		early = page.Whole
 		_, b.asked, _ = mark.InTag(got.tag)
@@ -408,7 +409,7 @@ func (b *Board) tellOutage(err error) {
 		b.outage = code
 	}
 	if b.ctx.Err() == nil {
-		b.done.Go(func() { b.problem("", err) }) // it can call the board
+		b.done.Go(func() { b.report.problem("", err) }) // it can call the board
 	}
 }
 
@@ -424,9 +425,9 @@ func (b *Board) declareNow() {
 		b.mu.Unlock()
 		return
 	case err != nil:
-		b.problem("", err)
+		b.report.problem("", err)
 	}
 	for _, f := range findings {
-		b.problem(f.Name, &FindingError{f})
+		b.report.problem(f.Name, &FindingError{f})
 	}
 }

@@ -113,7 +113,7 @@ func (r Records[T]) All() iter.Seq2[string, T] {
 		for _, one := range x.known() {
 			rec, err := x.k.At(one.id).Decode(one.e.Value)
 			if err != nil {
-				x.b.problem(one.e.Name, x.b.unusable(one.e, err))
+				x.b.report.problem(one.e.Name, x.b.unusable(one.e, err))
 				continue
 			}
 			if !yield(one.id, rec) {

@@ -264,6 +264,6 @@ func (o *outbox) refuse(b *Board, it *item, err error) {
 	o.out = nil
 	o.mu.Unlock()
 	for _, user := range o.users(it) {
-		user.problem(namesOf(it.edits), errors.Join(err, bad))
+		user.report.problem(namesOf(it.edits), errors.Join(err, bad))
 	}
 }

@@ -18,7 +18,7 @@ func (b *Board) Facts(ctx context.Context) (*Facts, error) {
 	var facts *Facts
 	err := b.ask(ctx, request{op: "show", method: http.MethodGet}, func(body []byte) (err error) {
 		if facts, err = wire.ReadFacts(body); err == nil {
-			err = b.ours(facts.Board)
+			err = b.conn.ours(facts.Board)
 		}
 		return err
 	})
@@ -27,7 +27,7 @@ func (b *Board) Facts(ctx context.Context) (*Facts, error) {
 
 // ask makes a call and reads its answer.
 func (b *Board) ask(ctx context.Context, rq request, read func(body []byte) error) error {
-	got, err := b.send(ctx, rq)
+	got, err := b.conn.send(ctx, rq)
 	if err == nil && read != nil {
 		if err = read(got.body); err != nil {
 			err = unexpected(err)

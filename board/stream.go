@@ -46,7 +46,7 @@ func (s byStream) follow(b *Board) (atOnce bool) {
 	from := time.Now()
 	quiet := time.AfterFunc(b.opts.timeout, cancel) // the server sends something at once
 	defer quiet.Stop()
-	resp, err := b.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
+	resp, err := b.conn.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
 	if err != nil {
 		if ctx.Err() != nil && b.ctx.Err() == nil && len(b.kick) == 0 { // quiet ended it
 			return s.heldBack(b)
@@ -118,7 +118,7 @@ func (s byStream) ended(b *Board, lived time.Duration, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
-		b.answered(s.name(), b.fail("watch", "", b.unreachable(err)))
+		b.answered(s.name(), b.fail("watch", "", b.conn.unreachable(err)))
 	}
 	if b.ways.cut++; lived > soon {
 		b.ways.cut = 0
@@ -139,7 +139,7 @@ func (b *Board) pushed(a asking, page *wire.Page) error {
 	if err != nil {
 		return unexpected(err)
 	}
-	b.reportNearLocked(page)
+	b.report.nearNames(page.Findings)
 	b.ways.noStreams, b.status.Trouble = 0, ""
 	if fresh {
 		b.status.Pushed++
@@ -184,7 +184,7 @@ func (e *events) page(b *Board) (*wire.Page, error) {
 		if err != nil {
 			return nil, err
 		}
-		page, err := b.readPage(data)
+		page, err := b.conn.readPage(data)
 		if err != nil {
 			return nil, err
 		}

@@ -13,8 +13,6 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/keyhook"
-	"github.com/small-pantry/pantry/internal/refuse"
-	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
@@ -154,41 +152,10 @@ func (b *Board) mayHave(k pantry.AnyKey) {
 		if !b.isAbout(about) {
 			panic("board: the key " + d.Name + " is outside of what Only says that this app is about: " + strings.Join(b.opts.only, ", "))
 		}
-		b.firstUse(k, d)
+		// The server reports a declared secret.
+		known := slices.ContainsFunc(b.opts.declare, func(one pantry.AnyKey) bool { return one.Name() == k.Name() })
+		b.report.firstUse(k, d, known)
 	}
-}
-
-// firstUse reports, once for each name, mistakes that need no list of keys to be found.
-func (b *Board) firstUse(k pantry.AnyKey, d pantry.DeclaredKey) {
-	b.pmu.Lock()
-	before, used := b.used[d.ID()]
-	if b.used == nil {
-		b.used = map[string]usedKey{}
-	}
-	again := used && !before.Equal(d) && !before.told
-	if !used || again {
-		b.used[d.ID()] = usedKey{d, again}
-	}
-	b.pmu.Unlock()
-	switch {
-	case again:
-		b.problem(d.Name, refuse.As(pantry.ErrInvalid, "two keys have the name %s, and differ: was a line copied? Declare the key once, and use its variable", scan.Quote(d.Name)))
-		return
-	case used:
-		return
-	}
-	if unkept := keyhook.Unkept(k); unkept != "" {
-		b.problem(d.Name, refuse.As(pantry.ErrInvalid, "%s", unkept))
-	}
-	if entry.SecretKey(d) && !slices.ContainsFunc(b.opts.declare, func(one pantry.AnyKey) bool { return one.Name() == k.Name() }) { // the server reports a declared one
-		b.problem(d.Name, refuse.As(pantry.ErrInvalid, "the name %s suggests a secret, and everybody with a link to the board could read it: keep it on the device, sealed", scan.Quote(d.Name)))
-	}
-}
-
-// A usedKey is the key that was used first under a name.
-type usedKey struct {
-	pantry.DeclaredKey
-	told bool // that another one differs
 }
 
 // isAbout reports whether Only allows a name, or a prefix.
@@ -335,7 +302,7 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 			s := v.State()
 			if s.Phase == Unreadable && s.Version != told {
 				told = s.Version
-				x.b.problem(x.k.Name(), s.Err)
+				x.b.report.problem(x.k.Name(), s.Err)
 			}
 			if !yield(s) {
 				return

@@ -7,23 +7,35 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"net"
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // maxAnswer limits the length of an answer: a page has at most 4 MiB, and one more value.
 const maxAnswer = 8 << 20
+
+// A connection sends calls to the server of a board. It is safe for concurrent use.
+type connection struct {
+	link              link
+	http              *http.Client
+	instance          string // distinguishes the changes of one Board from those of others
+	clientName        string
+	timeout, patience time.Duration
+	ctx               context.Context // ends with Close
+
+	mu    sync.Mutex // guards later
+	later time.Time  // no call before it (Retry-After)
+}
 
 // A request is one call to the server.
 type request struct {
@@ -48,21 +60,21 @@ type reply struct {
 
 // send makes a call. It repeats the call while it certainly was not executed, for the time that
 // Patience allows.
-func (b *Board) send(ctx context.Context, rq request) (reply, error) {
+func (c *connection) send(ctx context.Context, rq request) (reply, error) {
 	if ctx == nil {
 		panic("board: a call needs a context, not nil; use context.Background() if there is none")
 	}
-	if b.ctx.Err() != nil {
+	if c.ctx.Err() != nil {
 		return reply{}, closedByApp()
 	}
 	if _, has := ctx.Deadline(); !has {
-		rq.patient = b.opts.timeout
+		rq.patient = c.timeout
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	defer context.AfterFunc(b.ctx, cancel)()
+	defer context.AfterFunc(c.ctx, cancel)()
 	if rq.once {
-		return b.sendOnce(ctx, rq)
+		return c.sendOnce(ctx, rq)
 	}
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval = 50 * time.Millisecond
@@ -70,7 +82,7 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 	var failed error
 	first, maybe, from := true, false, time.Now()
 	got, err := backoff.Retry(ctx, func() (got reply, err error) {
-		if err := b.heed(ctx, b.opts.patience-time.Since(from)); err != nil {
+		if err := c.heed(ctx, c.patience-time.Since(from)); err != nil {
 			if failed == nil {
 				failed = err
 			}
@@ -80,7 +92,7 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 			rq.header.Set("Idempotency-Since", rq.since)
 		}
 		first = false
-		got, err = b.sendOnce(ctx, rq)
+		got, err = c.sendOnce(ctx, rq)
 		failed = err
 		maybe = maybe || err != nil && !notDone(err)
 		var e *Error
@@ -88,14 +100,14 @@ func (b *Board) send(ctx context.Context, rq request) (reply, error) {
 			return got, backoff.Permanent(err)
 		}
 		return got, err
-	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(b.opts.patience))
+	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(c.patience))
 	if err != nil && failed != nil {
 		err = failed // Retry can return only that the time has passed
 	}
 	if e := (*Error)(nil); maybe && errors.As(err, &e) {
-		c := *e
-		c.maybe = true
-		err = &c
+		copied := *e
+		copied.maybe = true
+		err = &copied
 	}
 	return got, err
 }
@@ -107,11 +119,25 @@ func closedByApp() error {
 // longestLater is the maximum Retry-After that is obeyed.
 const longestLater = 5 * time.Minute
 
+// delay makes calls wait for the time of Retry-After.
+func (c *connection) delay(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if later := time.Now().Add(min(d, longestLater)); later.After(c.later) {
+		c.later = later
+	}
+}
+
+// delayed returns how long calls have to wait.
+func (c *connection) delayed() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return time.Until(c.later)
+}
+
 // heed waits for the time of Retry-After. If that is longer than the call has, it returns an error.
-func (b *Board) heed(ctx context.Context, patience time.Duration) error {
-	b.mu.Lock()
-	later := time.Until(b.later)
-	b.mu.Unlock()
+func (c *connection) heed(ctx context.Context, patience time.Duration) error {
+	later := c.delayed()
 	if later <= 0 {
 		return nil
 	}
@@ -126,7 +152,7 @@ func (b *Board) heed(ctx context.Context, patience time.Duration) error {
 	case <-time.After(later):
 		return nil
 	case <-ctx.Done():
-		return b.unreachable(ctx.Err())
+		return c.unreachable(ctx.Err())
 	}
 }
 
@@ -159,10 +185,10 @@ func notDone(err error) bool {
 }
 
 // request sends a request once.
-func (b *Board) request(ctx context.Context, rq request) (*http.Response, error) {
-	address := b.link.base + "/v1/boards"
+func (c *connection) request(ctx context.Context, rq request) (*http.Response, error) {
+	address := c.link.base + "/v1/boards"
 	if !rq.server {
-		address += "/" + url.PathEscape(b.link.board) + rq.path
+		address += "/" + url.PathEscape(c.link.board) + rq.path
 	}
 	if len(rq.query) > 0 {
 		address += "?" + rq.query.Encode()
@@ -177,21 +203,21 @@ func (b *Board) request(ctx context.Context, rq request) (*http.Response, error)
 	for name, values := range rq.header {
 		hr.Header[name] = values
 	}
-	hr.Header.Set("Client-Instance", b.instance)
-	if b.opts.clientName != "" {
-		hr.Header.Set("Client-Name", b.opts.clientName)
+	hr.Header.Set("Client-Instance", c.instance)
+	if c.clientName != "" {
+		hr.Header.Set("Client-Name", c.clientName)
 	}
-	if b.link.token != "" {
-		hr.Header.Set("Authorization", "Bearer "+b.link.token)
+	if c.link.token != "" {
+		hr.Header.Set("Authorization", "Bearer "+c.link.token)
 	}
-	resp, err := b.http.Do(hr)
+	resp, err := c.http.Do(hr)
 	if err != nil {
-		return nil, b.unreachable(err)
+		return nil, c.unreachable(err)
 	}
 	return resp, nil
 }
 
-func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
+func (c *connection) sendOnce(ctx context.Context, rq request) (reply, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	listen := func(time.Duration) {}
@@ -200,14 +226,14 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 		defer quiet.Stop()
 		listen = func(d time.Duration) { quiet.Reset(d) }
 	}
-	resp, err := b.request(ctx, rq)
+	resp, err := c.request(ctx, rq)
 	if err != nil {
 		return reply{}, err
 	}
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(heard{resp.Body, func() { listen(rq.patient) }}, maxAnswer+1))
 	if err != nil {
-		return reply{}, b.unreachable(cmp.Or(context.Cause(ctx), err))
+		return reply{}, c.unreachable(cmp.Or(context.Cause(ctx), err))
 	}
 	if len(body) > maxAnswer {
 		return reply{}, &Error{Index: -1, Code: "unexpected", Sentence: fmt.Sprintf("the answer is over %d bytes", maxAnswer), Err: errors.New("answer too long")}
@@ -215,11 +241,7 @@ func (b *Board) sendOnce(ctx context.Context, rq request) (reply, error) {
 	if resp.StatusCode >= 300 && resp.StatusCode != http.StatusNotModified {
 		e := fromAnswer(resp, body)
 		if e.RetryAfter > 0 {
-			b.mu.Lock()
-			if later := time.Now().Add(min(e.RetryAfter, longestLater)); later.After(b.later) {
-				b.later = later
-			}
-			b.mu.Unlock()
+			c.delay(e.RetryAfter)
 		}
 		return reply{}, e
 	}
@@ -238,12 +260,12 @@ func (h heard) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (b *Board) unreachable(err error) error {
+func (c *connection) unreachable(err error) error {
 	var ue *url.Error
 	if errors.As(err, &ue) {
 		err = ue.Err // the message has the address already, and it can be long
 	}
-	if b.ctx.Err() != nil {
+	if c.ctx.Err() != nil {
 		return closedByApp()
 	}
 	why := err.Error()
@@ -256,7 +278,7 @@ func (b *Board) unreachable(err error) error {
 	case errors.Is(err, context.Canceled):
 		return &Error{Index: -1, Code: "unreachable", Sentence: "the app ended the call before the answer came", Err: errors.Join(ErrUnreachable, err)}
 	}
-	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", b.link.base, why), Err: errors.Join(ErrUnreachable, err)}
+	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", c.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }
 
 func entryPath(name string) string { return namePath("/entries/", name) }
@@ -274,17 +296,11 @@ func unexpected(err error) error {
 	return &Error{Index: -1, Code: "unexpected", Sentence: "the answer is not what a board answers (" + err.Error() + "); is the address right?", Err: err}
 }
 
-// A listPage is the answer to a list; with 304 the page is nil.
-type listPage struct {
-	*wire.Page
-	tag string
-}
-
 // readPage reads a page of this board.
-func (b *Board) readPage(body []byte) (*wire.Page, error) {
+func (c *connection) readPage(body []byte) (*wire.Page, error) {
 	page, err := wire.ReadPage(body)
 	if err == nil {
-		err = b.ours(page.Board)
+		err = c.ours(page.Board)
 	}
 	if err != nil {
 		return nil, unexpected(err)
@@ -293,116 +309,9 @@ func (b *Board) readPage(body []byte) (*wire.Page, error) {
 }
 
 // ours returns why an answer is not from this board.
-func (b *Board) ours(board string) error {
-	if board != b.link.board {
+func (c *connection) ours(board string) error {
+	if board != c.link.board {
 		return fmt.Errorf("it is of the board %s", scan.Quote(board))
 	}
 	return nil
-}
-
-// list requests a page of this board.
-func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage, err error) {
-	rq.method, rq.path = http.MethodGet, "/entries"
-	if tag != "" {
-		rq.header = http.Header{"If-None-Match": {tag}}
-	}
-	page.Page = &wire.Page{}
-	got, err := b.send(ctx, rq)
-	if err != nil {
-		return page, b.fail(rq.op, "", err)
-	}
-	page.tag = got.header.Get("ETag")
-	switch {
-	case got.status == http.StatusNotModified && tag != "":
-		return listPage{nil, page.tag}, nil
-	case got.status == http.StatusNotModified:
-		err = unexpected(errors.New("it is 304, and nothing was known"))
-	default:
-		page.Page, err = b.readPage(got.body)
-	}
-	if err != nil {
-		page.Page = &wire.Page{}
-	}
-	return page, b.fail(rq.op, "", err)
-}
-
-// Entry requests an entry from the server.
-func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, err error) {
-	if err := pantry.CheckName(name); err != nil {
-		return Entry{}, false, b.fail("get", name, err)
-	}
-	got, err := b.send(ctx, request{op: "get", method: http.MethodGet, path: entryPath(name)})
-	if err == nil {
-		if bad := e.UnmarshalJSON(got.body); bad != nil || e.Name != name {
-			err = unexpected(cmp.Or(bad, errors.New("it is of another entry")))
-		}
-	}
-	if errors.Is(err, pantry.ErrAbsent) {
-		var e *Error
-		if errors.As(err, &e) && len(e.near) > 0 {
-			page := &wire.Page{}
-			for _, near := range e.near {
-				page.Findings = append(page.Findings, rules.Near{Name: name, Near: near})
-			}
-			b.reportNear(page)
-		}
-		return Entry{Name: name}, false, nil
-	}
-	if err != nil {
-		return Entry{}, false, b.fail("get", name, err)
-	}
-	return e, true, nil
-}
-
-// Entries requests the entries whose names begin with prefix, sorted by the bytes of their names,
-// page by page.
-func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, error] {
-	return func(yield func(Entry, error) bool) {
-		for page, err := range b.pages(ctx, withPrefix(prefix)) {
-			if err != nil {
-				yield(Entry{}, err)
-				return
-			}
-			for _, e := range page.Entries {
-				if !yield(e, nil) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// All returns Entries as a slice, with the version of the board in the first page.
-func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, version int64, err error) {
-	version = -1
-	for page, err := range b.pages(ctx, withPrefix(prefix)) {
-		if err != nil {
-			return nil, 0, err
-		}
-		if version < 0 {
-			version = page.Version
-		}
-		entries = append(entries, page.Entries...)
-	}
-	return entries, version, nil
-}
-
-func withPrefix(prefix string) url.Values {
-	if prefix == "" {
-		return url.Values{}
-	}
-	return url.Values{"prefix": {prefix}}
-}
-
-// pages iterates over the pages of a list. There is at least one.
-func (b *Board) pages(ctx context.Context, query url.Values) iter.Seq2[listPage, error] {
-	return func(yield func(listPage, error) bool) {
-		for {
-			page, err := b.list(ctx, request{op: "list", query: query}, "")
-			if !yield(page, err) || err != nil || page.Next == "" {
-				return
-			}
-			query.Set("after", page.Next)
-		}
-	}
 }
