@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/rules"
 )
 
 // newConnection returns a connection to a handler.
@@ -82,6 +83,17 @@ func TestConnectionHeedsRetryAfter(t *testing.T) {
 	assert.InDelta(t, 30, c.delayed().Seconds(), 5)
 }
 
+// A shorter Retry-After does not replace a longer one, and none is over 5 minutes.
+func TestConnectionDelays(t *testing.T) {
+	t.Parallel()
+	c := &connection{}
+	c.delay(30 * time.Second)
+	c.delay(time.Second)
+	assert.InDelta(t, 30, c.delayed().Seconds(), 5)
+	c.delay(time.Hour)
+	assert.InDelta(t, 300, c.delayed().Seconds(), 5)
+}
+
 // The end of the connection's context ends its calls.
 func TestConnectionEnds(t *testing.T) {
 	t.Parallel()
@@ -114,5 +126,11 @@ func TestReporter(t *testing.T) {
 		time.Sleep(3 * time.Second)
 		synctest.Wait()
 		assert.Equal(t, []string{"a", "b", "c"}, got)
+		found := []rules.Near{{Name: "tank/litre", Near: "tank/litres"}}
+		r.nearNames(found)
+		r.nearNames(found)
+		time.Sleep(2 * time.Second)
+		synctest.Wait()
+		assert.Equal(t, []string{"a", "b", "c", "tank/litre"}, got, "a pair is reported once")
 	})
 }

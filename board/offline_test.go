@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -611,6 +612,37 @@ func TestSecretOfALink(t *testing.T) {
 		}
 		return err
 	}))
+}
+
+// A put is not merged into a queued one of another link: each link has its own in the queue.
+func TestQueuedPutOfAnotherLink(t *testing.T) {
+	t.Parallel()
+	owner, stop := serve()
+	defer stop()
+	o, err := board.Join(owner)
+	require.NoError(t, err)
+	defer o.Close()
+	second, err := o.Invite(t.Context(), board.Invitation{May: "own", Label: "second"})
+	require.NoError(t, err)
+	dir := t.TempDir()
+	away := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no network")}
+	}}}
+	for i, link := range []string{owner, second.Link} {
+		b, err := board.Join(link, board.Offline(dir), board.HTTPClient(away), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+		require.NoError(t, err)
+		for _, n := range []int{1, 2} {
+			assert.ErrorIs(t, board.On(b, pantry.Int("d", 0)).Set(t.Context(), 10*i+n), board.ErrQueued)
+		}
+		assert.Len(t, b.Pending(), i+1, "the puts of one link are merged")
+		require.NoError(t, b.Close())
+	}
+	b, err := board.Join(owner, board.Offline(dir), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer b.Close()
+	d := board.On(b, pantry.Int("d", 0))
+	until(t, d, func(s board.State[int]) bool { return s.Value == 2 && s.Queued == 0 && s.Phase == board.Current })
+	assert.Len(t, b.Pending(), 1, "that of the second link is kept")
 }
 
 // A change is sent only with the link that it was made with. Another link shows it, and takes it over

@@ -178,10 +178,24 @@ func TestTabsShareTheQueue(t *testing.T) {
 	for _, p := range []*browser.Page{one, two} {
 		run(p, "tabHas(3)")
 	}
+	s.Do("rowan-street", "back")
+	for _, p := range []*browser.Page{one, two} {
+		run(p, "tabShows(13)")
+	}
+	for key, n := range s.Arrived() {
+		assert.Equal(t, 1, n, "%s was sent by both", key)
+	}
+
+	s.Do("rowan-street", "cut")
+	run(one, "tab(%q, 2)", link)
+	run(two, "tab(%q, 1)", link)
+	for _, p := range []*browser.Page{one, two} {
+		run(p, "tabHas(3)")
+	}
 	one.Go("about:blank") // it held the lock
 	s.Do("rowan-street", "back")
-	run(two, "tabShows(13)")
-	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
+	run(two, "tabShows(16)")
+	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":16,`)
 }
 
 // What was sent with one link is not sent again with another of the same browser.

@@ -289,7 +289,7 @@ var faults = []fault{
 	{
 		file:    "board/sending.go",
 		old:     "	if again || !it.checks(b) {\n",
-		new:     "	if true {\n",
+		new:     "	if again || true {\n",
 		promise: "a queued operation meets its key's Check when it is sent",
 	},
 	{

@@ -663,7 +663,7 @@ export const firstUse = test(async origin => {
 
 // Two tabs share what waits: each for the test in Go, which closes one of them.
 export const tab = (link, n) => test(async () => {
-  const b = globalThis.tabBoard = join(link, { ...quick, patience: 200, offline: true }), v = globalThis.tabVar = b.on(int('n', 0))
+  const b = globalThis.tabBoard ??= join(link, { ...quick, patience: 200, offline: true }), v = globalThis.tabVar ??= b.on(int('n', 0))
   for (let i = 0; i < n; i++) await v.add(1).catch(e => same(e.code, 'queued', 'an addition'))
 })()
 export const tabHas = n => test(() => until(async () => `${JSON.stringify(await globalThis.tabBoard.pending())} ${JSON.stringify(globalThis.tabVar.state())} are pending`, async () => (await globalThis.tabBoard.pending()).length === n && globalThis.tabVar.state().queued === n))()

@@ -3,6 +3,7 @@ package cases
 import (
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -28,13 +29,14 @@ type Server struct {
 	busy    bool
 	noPush  bool
 	noWait  bool
-	holds   bool // streams
+	holds   bool           // streams
+	arrived map[string]int // by their Idempotency-Key, writes that reached the server
 }
 
 // NewServer starts a server, which stops with the test.
 func NewServer(t testing.TB) *Server {
 	t.Helper()
-	s := &Server{t: t, real: pantrytest.NewServer(t)}
+	s := &Server{t: t, real: pantrytest.NewServer(t), arrived: map[string]int{}}
 	to, err := url.Parse(strings.TrimSuffix(s.real.Link(""), "/boards/"))
 	if err != nil {
 		t.Fatal(err)
@@ -108,6 +110,13 @@ func (s *Server) Do(board, what string) {
 	}
 }
 
+// Arrived returns how often each write has reached the server, by its Idempotency-Key.
+func (s *Server) Arrived() map[string]int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.arrived)
+}
+
 // Others has somebody else make an op on an entry, whatever trouble there is.
 func (s *Server) Others(board, name, op string) {
 	s.ask(http.MethodPost, board, "/commit", fmt.Sprintf(`{"ops":[{"name":%q,%s]}`, name, strings.TrimPrefix(strings.TrimSpace(op), "{")))
@@ -164,6 +173,11 @@ func (s *Server) next(r *http.Request) string {
 func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	trouble := s.next(r)
 	if trouble == "" {
+		if key := r.Header.Get("Idempotency-Key"); key != "" {
+			s.mu.Lock()
+			s.arrived[key]++
+			s.mu.Unlock()
+		}
 		s.proxy.ServeHTTP(w, r)
 		return
 	}
