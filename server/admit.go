@@ -3,6 +3,7 @@ package server
 import (
 	"errors"
 	"math"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/admission"
@@ -17,6 +18,7 @@ type resources struct {
 	work        *admission.Pool // bytes that commits under way encode
 	streams     *admission.Pool // streams and waiting calls
 	past        *admission.Gate // reads of earlier states
+	large       *admission.Gate // calls that take a processor for a while
 }
 
 // bytes are the resources that are counted in bytes, by name.
@@ -28,6 +30,8 @@ const (
 	mib        = 1 << 20
 	smallHolds = 64 << 10 // a link that holds less can use the reserve
 	pastWait   = 5 * time.Second
+	largeWait  = 10 * time.Second
+	largeCall  = 32 << 10 // a call with a longer body takes its turn
 )
 
 // newResources returns the resources of a server. In development mode there are only the bounds of
@@ -44,10 +48,12 @@ func newResources(limits Limits, dev bool) *resources {
 	if dev {
 		past = admission.Bounds{Total: 4}
 	}
+	large := admission.Bounds{Total: int64(halfOfProcessors())}
 	return &resources{
 		smallBodies: pool(4*mib, smallHolds, 4), largeBodies: pool(32*mib, smallHolds, 4), answers: pool(32*mib, smallHolds, 4),
 		work:    pool(32*mib, smallHolds, 2),
 		streams: pool(int64(limits.Streams), 1, 2), past: admission.NewGate(past, 64, pastWait),
+		large: admission.NewGate(large, 64, largeWait),
 	}
 }
 
@@ -90,6 +96,28 @@ func (c *call) readsPast() error {
 	if err != nil {
 		return overShare(err, "reads of earlier states")
 	}
+	c.free = append(c.free, leave)
+	return nil
+}
+
+// bodyInTurn reads the body. If it is large, it then waits for a turn to execute the call.
+func (c *call) bodyInTurn() ([]byte, error) {
+	body, err := c.body()
+	if err == nil && len(body) > largeCall {
+		err = c.takeTurn()
+	}
+	return body, err
+}
+
+// takeTurn waits for a turn of the calls that take a processor for a while. It lasts until the answer
+// begins, because the reader can be slow.
+func (c *call) takeTurn() error {
+	leave, err := c.s.resources.large.Enter(c.r.Context(), c.who())
+	if err != nil {
+		return overShare(err, "large calls")
+	}
+	leave = sync.OnceFunc(leave)
+	c.rec.before = leave
 	c.free = append(c.free, leave)
 	return nil
 }

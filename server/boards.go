@@ -24,6 +24,9 @@ func (c *call) listBoards() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
+	if err := c.takeTurn(); err != nil {
+		return err
+	}
 	infos, err := c.s.store.Boards(c.r.Context(), "", 0)
 	if err != nil {
 		return err

@@ -64,7 +64,7 @@ func (c *call) readPut() (op value.Op, err error) {
 	if charset := params["charset"]; charset != "" && !strings.EqualFold(charset, "utf-8") {
 		return op, wire.Refuse("unsupported", "the charset %s is not accepted; send UTF-8", scan.Quote(charset))
 	}
-	raw, err := c.body()
+	raw, err := c.bodyInTurn()
 	if err != nil {
 		return op, err
 	}

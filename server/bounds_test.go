@@ -261,6 +261,35 @@ func TestSlowReaders(t *testing.T) {
 	t.Logf("100 readers that don't read hold %d KiB", grown>>10)
 }
 
+// Readers that do not read their answers to large commits do not hold up the large commits of others.
+func TestTurnEndsBeforeTheAnswer(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{})
+		ops := make([]string, 60)
+		for i := range ops {
+			ops[i] = fmt.Sprintf(`{"op":"put","name":"n/%d","value":%q}`, i, strings.Repeat("x", 15<<10))
+		}
+		large := `{"ops":[` + strings.Join(ops, ",") + `]}`
+		var slow []net.Conn
+		for n := range 4 {
+			board := fmt.Sprintf("slow-%d", n)
+			s.make(board)
+			slow = append(slow, s.raw(s.admin, "POST", "/v1/boards/"+board+"/commit", len(large), large))
+			synctest.Wait() // the answer waits for its reader
+			require.Equal(t, 200, s.as(s.admin, "GET", "/v1/boards/"+board+"/entries/n/7", "").status)
+		}
+		s.make("quiet")
+		begun := time.Now()
+		assert.Equal(t, 200, s.as(s.admin, "POST", "/v1/boards/quiet/commit", large).status)
+		assert.Less(t, time.Since(begun), time.Second)
+		for _, conn := range slow {
+			conn.Close()
+		}
+		s.stop()
+	})
+}
+
 // One client at full speed, and a thousand connections that say nothing, leave an ordinary
 // phone alone.
 func TestNobodyHoldsTheOthersUp(t *testing.T) {

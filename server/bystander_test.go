@@ -1,17 +1,21 @@
 package server_test
 
 import (
+	"bufio"
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -111,51 +115,69 @@ func TestEveryCallHasAnAttack(t *testing.T) {
 const crowd = 64
 
 // Whatever one link does, or 64 links on one board or on 64, an ordinary phone on another board is
-// refused nothing. Nothing that was held stays held. In make soak its waits and the memory are asserted
-// too, and the table is printed.
+// refused nothing. Nothing that was held stays held. In make soak the server and the crowd are processes of
+// their own, the phone's waits and the server's memory are asserted too, and the table is printed.
 func TestBystander(t *testing.T) {
-	if !soak.On() {
+	var s *shared
+	storm, resident := storm, func() int64 { return 0 }
+	if soak.On() {
+		var pid int
+		s, pid = serveApart(t)
+		resident = func() int64 { return memory(t, pid) }
+		storm = stormApart(t)
+	} else {
 		t.Parallel()
+		s = startShared(t, server.Options{})
 	}
-	s := startShared(t, server.Options{})
 	s.make("phone")
 	phone, _ := s.invite(s.admin, "phone", `{"may":"write","label":"phone"}`)
 	boards := make([]string, crowd)
 	links := make([]string, crowd) // one of each board
-	onOne := make([]string, crowd) // of the first board
 	for i := range boards {
 		boards[i] = fmt.Sprintf("oak-%d", i)
 		s.make(boards[i])
 		links[i], _ = s.invite(s.admin, boards[i], `{"may":"own","label":"oak"}`)
 		s.fill(links[i], boards[i], i == 0)
 	}
+	onOne := make([]string, crowd) // of the first board
 	for i := range onOne {
 		onOne[i], _ = s.invite(s.admin, boards[0], `{"may":"own","label":"oak"}`)
 	}
+	same := func(text string) []string { return slices.Repeat([]string{text}, crowd) }
 	calm := s.bystand(phone, func() { time.Sleep(300 * time.Millisecond) }) // its own pace
-	idle := memory(t)
+	idle := resident()
 	if soak.On() {
 		t.Logf("alone: %v", calm)
 	}
-	for _, a := range attacks() {
-		for mode, who := range map[string]func(i int) (token, board string){
-			"one link":            func(int) (string, string) { return links[0], boards[0] },
-			"64 links of a board": func(i int) (string, string) { return onOne[i], boards[0] },
-			"64 boards":           func(i int) (string, string) { return links[i], boards[i] },
+	for n, a := range attacks() {
+		for _, mode := range []struct {
+			what           string
+			tokens, boards []string
+		}{
+			{"one link", same(links[0]), same(boards[0])},
+			{"64 links of a board", onOne, same(boards[0])},
+			{"64 boards", links, boards},
 		} {
-			if !soak.On() && mode == "64 links of a board" {
+			if !soak.On() && mode.what == "64 links of a board" {
 				continue
 			}
-			most := atomic.Int64{}
-			seen := s.bystand(phone, func() { s.storm(a, who, &most) })
-			name := fmt.Sprintf("%s (%s), %s", a.call, a.what, mode)
+			tokens := mode.tokens
+			if a.admin {
+				tokens = same(s.admin)
+			}
+			seen := s.bystand(phone, func() {
+				for _, bad := range storm(s.base, n, tokens, mode.boards) {
+					t.Error(bad)
+				}
+			})
+			name := fmt.Sprintf("%s (%s), %s", a.call, a.what, mode.what)
 			assert.Empty(t, seen.refused, "%s: the phone was refused", name)
 			require.Eventually(t, func() bool { return s.held() == 0 }, 20*time.Second, 10*time.Millisecond, "%s: %v is still held", name, s.held)
 			if soak.On() {
-				rss := memory(t)
-				t.Logf("%-75s phone: %v, memory %+d MiB", name, seen, (rss-idle)>>20)
+				more := resident() - idle
+				t.Logf("%-75s phone: %v, memory %+d MiB", name, seen, more>>20)
 				assert.Less(t, seen.p99, 100*time.Millisecond, name)
-				assert.Less(t, rss-idle, int64(256<<20), name)
+				assert.Less(t, more, int64(256<<20), name)
 			}
 		}
 	}
@@ -183,47 +205,135 @@ func (s *shared) fill(token, board string, large bool) {
 	}
 }
 
-// storm makes 64 calls at once and reads their answers.
-func (s *shared) storm(a attack, who func(i int) (token, board string), most *atomic.Int64) {
-	ctx, cancel := context.WithTimeout(s.t.Context(), 30*time.Second)
+// storm makes 64 calls at once and reads their answers: of an attack, each with a token on a board. In make
+// soak it goes on for two seconds. It returns what must not be answered.
+func storm(base string, n int, tokens, boards []string) (bad []string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
+	a := attacks()[n]
+	end := time.Now()
+	if soak.On() {
+		end = end.Add(2 * time.Second)
+	}
+	answers := make(chan string, crowd)
 	var all sync.WaitGroup
 	for i := range crowd {
-		token, board := who(i)
-		if a.admin {
-			token = s.admin
-		}
 		all.Go(func() {
-			req, err := http.NewRequestWithContext(ctx, strings.Fields(a.call)[0], s.base+strings.ReplaceAll(a.path, "{board}", board), strings.NewReader(a.body))
-			if err != nil {
-				s.t.Error(err)
-				return
-			}
-			req.Header.Set("Authorization", "Bearer "+token)
-			req.Header.Set("Client-Instance", fmt.Sprintf("attacker-%d", i))
-			if a.body != "" {
-				kind := a.kind
-				if kind == "" {
-					kind = typeJSON
+			for {
+				answer := a.once(ctx, base, tokens[i], boards[i], i)
+				if !time.Now().Before(end) || answer != "" {
+					answers <- answer
+					return
 				}
-				req.Header.Set("Content-Type", kind)
-			}
-			resp, err := crowdClient.Do(req)
-			if err != nil {
-				return // refused while the body was sent
-			}
-			defer resp.Body.Close()
-			if a.streams {
-				time.AfterFunc(300*time.Millisecond, func() { resp.Body.Close() })
-			}
-			n, _ := io.Copy(io.Discard, resp.Body)
-			most.Add(n)
-			if resp.StatusCode >= 500 && resp.StatusCode != http.StatusServiceUnavailable {
-				s.t.Errorf("%s %s: %s", a.call, a.what, resp.Status)
 			}
 		})
 	}
 	all.Wait()
+	close(answers)
+	for answer := range answers {
+		if answer != "" {
+			bad = append(bad, answer)
+		}
+	}
+	return bad
+}
+
+// once makes one call, and returns its answer if that is an error of the server.
+func (a attack) once(ctx context.Context, base, token, board string, i int) string {
+	req, err := http.NewRequestWithContext(ctx, strings.Fields(a.call)[0], base+strings.ReplaceAll(a.path, "{board}", board), strings.NewReader(a.body))
+	if err != nil {
+		return err.Error()
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	req.Header.Set("Client-Instance", fmt.Sprintf("attacker-%d", i))
+	if a.body != "" {
+		req.Header.Set("Content-Type", cmp.Or(a.kind, typeJSON))
+	}
+	resp, err := crowdClient.Do(req)
+	if err != nil {
+		return "" // refused while the body was sent
+	}
+	defer resp.Body.Close()
+	if a.streams {
+		time.AfterFunc(300*time.Millisecond, func() { resp.Body.Close() })
+	}
+	_, _ = io.Copy(io.Discard, resp.Body)
+	if resp.StatusCode >= 500 && resp.StatusCode != http.StatusServiceUnavailable {
+		return fmt.Sprintf("%s %s: %s", a.call, a.what, resp.Status)
+	}
+	return ""
+}
+
+// crowdHere makes the test's own program the crowd: it reads storms and writes what they return.
+const crowdHere = "SMALL_PANTRY_TEST_CROWD"
+
+type stormOrder struct {
+	Base           string
+	Attack         int
+	Tokens, Boards []string
+}
+
+func crowdChild() {
+	in, out := json.NewDecoder(os.Stdin), json.NewEncoder(os.Stdout)
+	for {
+		var o stormOrder
+		if in.Decode(&o) != nil {
+			return
+		}
+		if err := out.Encode(storm(o.Base, o.Attack, o.Tokens, o.Boards)); err != nil {
+			panic(err)
+		}
+	}
+}
+
+// stormApart starts a process for the crowd.
+func stormApart(t *testing.T) func(base string, n int, tokens, boards []string) []string {
+	t.Helper()
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), crowdHere+"=1")
+	cmd.Stderr = os.Stderr
+	stdin, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	stdout, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		stdin.Close()
+		assert.NoError(t, cmd.Wait())
+	})
+	in, out := json.NewEncoder(stdin), json.NewDecoder(stdout)
+	return func(base string, n int, tokens, boards []string) (bad []string) {
+		if err := in.Encode(stormOrder{base, n, tokens, boards}); err != nil {
+			return []string{err.Error()}
+		}
+		if err := out.Decode(&bad); err != nil {
+			return []string{err.Error()}
+		}
+		return bad
+	}
+}
+
+// serveApart starts a server in a process of its own.
+func serveApart(t *testing.T) (s *shared, pid int) {
+	t.Helper()
+	s = &shared{t: t, data: t.TempDir()}
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), serveHere+"="+s.data, serveShared+"=1")
+	cmd.Stderr = os.Stderr
+	stdout, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	require.NoError(t, err)
+	s.base = "http://" + strings.TrimSpace(line)
+	raw, err := os.ReadFile(filepath.Join(s.data, "admin-token"))
+	require.NoError(t, err)
+	s.admin = strings.TrimSpace(string(raw))
+	return s, cmd.Process.Pid
 }
 
 var crowdClient = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: crowd}}
@@ -294,10 +404,10 @@ func (s *shared) held() (sum float64) {
 	return sum
 }
 
-// memory returns the resident bytes of this process.
-func memory(t *testing.T) int64 {
+// memory returns the resident bytes of a process; 0 where they can't be read.
+func memory(t *testing.T, pid int) int64 {
 	t.Helper()
-	raw, err := os.ReadFile("/proc/self/statm")
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
 	if err != nil {
 		return 0
 	}

@@ -374,12 +374,21 @@ func (c *call) log(took time.Duration, err error) {
 type recorder struct {
 	http.ResponseWriter
 	status int
-	begun  bool // the header was sent
+	begun  bool // the header was sent, or is about to be
 	bytes  int64
+	before func() // called before the header is sent
+}
+
+func (r *recorder) begin() {
+	r.begun = true
+	if r.before != nil {
+		r.before()
+	}
 }
 
 func (r *recorder) WriteHeader(status int) {
-	r.status, r.begun = status, true
+	r.status = status
+	r.begin()
 	if status != http.StatusNotModified {
 		r.Header()["X-Content-Type-Options"] = nosniff
 	}
@@ -388,7 +397,8 @@ func (r *recorder) WriteHeader(status int) {
 
 func (r *recorder) Write(b []byte) (int, error) {
 	if !r.begun {
-		r.begun, r.Header()["X-Content-Type-Options"] = true, nosniff
+		r.begin()
+		r.Header()["X-Content-Type-Options"] = nosniff
 	}
 	n, err := r.ResponseWriter.Write(b)
 	r.bytes += int64(n)

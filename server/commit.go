@@ -18,7 +18,7 @@ func (c *call) commit() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	raw, err := c.body()
+	raw, err := c.bodyInTurn()
 	if err != nil {
 		return err
 	}

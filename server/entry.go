@@ -145,7 +145,7 @@ func (c *call) postEntry() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	raw, err := c.body()
+	raw, err := c.bodyInTurn()
 	if err != nil {
 		return err
 	}

@@ -10,10 +10,10 @@ import (
 	"github.com/small-pantry/pantry/internal/mark"
 )
 
-// fanOutWidth returns how many streams send a change at the same time: half of the processors. While
-// thousands of streams send, the others look at the network and answer requests. Go does not look at the
-// network while it has goroutines to run.
-func fanOutWidth() int { return max(1, runtime.GOMAXPROCS(0)/2) }
+// halfOfProcessors is how many streams send a change at the same time, and how many calls with large
+// bodies are executed. While thousands of streams send, the other processors look at the network and
+// answer requests. Go does not look at the network while it has goroutines to run.
+func halfOfProcessors() int { return max(1, runtime.GOMAXPROCS(0)/2) }
 
 // A turn is a place among the streams that send a change. It ends when the change is sent, or after a
 // short time, so that slow readers do not hold up others. The zero turn is none.

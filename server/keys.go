@@ -37,7 +37,7 @@ func (c *call) declare() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	raw, err := c.body()
+	raw, err := c.bodyInTurn()
 	if err != nil {
 		return err
 	}

@@ -107,6 +107,9 @@ func (c *call) front() error {
 			return err
 		}
 	}
+	if err := c.takeTurn(); err != nil {
+		return err
+	}
 	var b bytes.Buffer
 	if err := frontPage.Execute(&b, about); err != nil {
 		return err

@@ -34,9 +34,16 @@ import (
 // serveHere has the test's own program serve a directory, so that it can be killed.
 const serveHere = "SMALL_PANTRY_TEST_SERVE"
 
+// serveShared has it serve with tokens, and with no limits of rates: all callers have one address.
+const serveShared = "SMALL_PANTRY_TEST_SERVE_SHARED"
+
 func TestMain(m *testing.M) {
 	if data := os.Getenv(serveHere); data != "" {
 		serveChild(data)
+		return
+	}
+	if os.Getenv(crowdHere) != "" {
+		crowdChild()
 		return
 	}
 	goleak.VerifyTestMain(browserless{m})
@@ -48,7 +55,11 @@ type browserless struct{ m *testing.M }
 func (b browserless) Run() int { return browser.Main(b.m) }
 
 func serveChild(data string) {
-	s, err := server.New(server.Options{Data: data, Dev: true, Log: slog.New(slog.DiscardHandler)})
+	o := server.Options{Data: data, Dev: os.Getenv(serveShared) == "", Log: slog.New(slog.DiscardHandler)}
+	if !o.Dev {
+		o.Limits.ClientRate, o.Limits.AddressRate, o.Limits.BoardRate = 100_000, 100_000, 100_000
+	}
+	s, err := server.New(o)
 	if err != nil {
 		panic(err)
 	}

@@ -299,6 +299,12 @@ var faults = []fault{
 		promise: "all boards of a process share the queue of a directory",
 	},
 	{
+		file:    "server/admit.go",
+		old:     "	c.rec.before = leave\n",
+		new:     "",
+		promise: "a slow reader of a large answer keeps no turn of others",
+	},
+	{
 		file:    "board/report.go",
 		old:     "		again := r.near[pair] || len(r.near) >= maxPairs\n",
 		new:     "		again := len(r.near) >= maxPairs\n",

@@ -303,8 +303,8 @@ func (p *Page) Click(selector string) {
 // Fill puts a text in place of what stands in a field.
 func (p *Page) Fill(selector, text string) {
 	p.t.Helper()
-	Eval[bool](p, "{const e = document.querySelector("+quote(selector)+"); e.focus(); e.select(); true}")
-	p.Do(chromedp.KeyEvent("\b"))
+	// In one step, so that nothing that is drawn in between changes the selection.
+	Eval[bool](p, "{const e = document.querySelector("+quote(selector)+"); e.focus(); e.select(); document.execCommand('delete'); true}")
 	call(p, input.InsertText, input.InsertTextParams{Text: text})
 }
 
