@@ -51,8 +51,8 @@ func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error)
 	})
 }
 
-// Add stores a record under the next number, which is never used again, and returns the number. It
-// can't be queued: without an answer the error is unreachable, and the record can have been added.
+// Add stores a record under a new random id of 26 characters, and returns the id. Without a network the
+// record is queued, and the error is queued.
 func (r *Records) Add(c *Call, one *mobile.Record) (id string, err error) {
 	err = r.with(one, func(m map[string]value.Value) (err error) {
 		id, err = r.r.Add(c.context(), m)

@@ -227,11 +227,12 @@ suspend fun board(dir: String, link: String) {
     board[g.hoseQueue].append("B2", unique = true)
     same("C4", board[g.hoseQueue].take(0))
     board[g.hoseQueue].remove("none")
-    same("1", board[g.plantings].add("beans"))
+    val id = board[g.plantings].add("beans")
+    same(26, id.length) // made by the client
     board.ready()
     val other = Garden()
     Board.join(link, other, clientName = "shed").use { shed ->
-        shed[other.plantings].flow.first { it["1"] == "beans" }
+        shed[other.plantings].flow.first { it[id] == "beans" }
         shed[other.tankLitres].flow.first { it.value == 400L && it.phase == "current" && !it.mine && it.by == "tankwatch" && it.updated != null && it.trouble == null }
         comes(shed[other.harvestKg], 1.5)
         comes(shed[other.gateOpen], true)
@@ -241,7 +242,7 @@ suspend fun board(dir: String, link: String) {
         comes(shed[other.watered], Instant.ofEpochMilli(1777799564123))
         comes(shed[other.pause], Duration.ofMillis(1500))
         comes(shed[other.hoseQueue], listOf("B2"))
-        shed[other.plantings].drop("1")
+        shed[other.plantings].drop(id)
     }
     refused("invalid") { tank.set(5001) }
     coroutineScope { for (i in 1L..50L) launch { tank.set(i) } }
