@@ -162,12 +162,12 @@ func Join(address string, opts ...Option) (*Board, error) {
 		link: l, http: &client, instance: draw(), clientName: o.clientName,
 		timeout: o.timeout, patience: o.patience, ctx: b.ctx,
 	}
+	b.from = wire.InstanceID(b.conn.instance)
 	if o.offline != "" {
 		if err = b.useOutbox(o.offline); err != nil {
 			return nil, fmt.Errorf("join board %s: %w", l.board, err)
 		}
 	}
-	b.from = wire.InstanceID(b.conn.instance)
 	if l.open() {
 		b.report.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
 	}

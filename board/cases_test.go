@@ -84,7 +84,7 @@ func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *bo
 	t.Helper()
 	switch {
 	case step.Problem != "":
-		require.Eventually(t, func() bool { return met.count(step.Problem) >= step.Problems }, 20*time.Second, 5*time.Millisecond, "%s: %v", at, met.codes)
+		require.Eventually(t, func() bool { return met.count(step.Problem) >= step.Problems }, 20*time.Second, 5*time.Millisecond, "%s: it was reported %d times", at, met.count(step.Problem))
 		assert.Equal(t, step.Problems, met.count(step.Problem), at)
 	case step.Do == "pause":
 		b.Pause()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -111,26 +112,33 @@ func TestConnectionEnds(t *testing.T) {
 func TestReporter(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
-		var got []string
+		var mu sync.Mutex
+		var names []string
+		got := func() []string {
+			synctest.Wait()
+			mu.Lock()
+			defer mu.Unlock()
+			return slices.Clone(names)
+		}
 		r := &reporter{place: "rowan-street"}
 		r.onProblem = func(p pantry.Problem) {
-			if got = append(got, p.Name); p.Name == "a" {
+			mu.Lock()
+			names = append(names, p.Name)
+			mu.Unlock()
+			if p.Name == "a" {
 				r.problem("c", pantry.ErrInvalid)
 			}
 			time.Sleep(time.Second)
 		}
 		r.problem("a", pantry.ErrInvalid)
 		r.problem("b", pantry.ErrInvalid)
-		synctest.Wait()
-		assert.Equal(t, []string{"a"}, got, "the second one waits")
+		assert.Equal(t, []string{"a"}, got(), "the second one waits")
 		time.Sleep(3 * time.Second)
-		synctest.Wait()
-		assert.Equal(t, []string{"a", "b", "c"}, got)
+		assert.Equal(t, []string{"a", "b", "c"}, got())
 		found := []rules.Near{{Name: "tank/litre", Near: "tank/litres"}}
 		r.nearNames(found)
 		r.nearNames(found)
 		time.Sleep(2 * time.Second)
-		synctest.Wait()
-		assert.Equal(t, []string{"a", "b", "c", "tank/litre"}, got, "a pair is reported once")
+		assert.Equal(t, []string{"a", "b", "c", "tank/litre"}, got(), "a pair is reported once")
 	})
 }

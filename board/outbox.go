@@ -83,10 +83,10 @@ func (b *Board) useOutbox(dir string) error {
 		outboxes.open[id] = o
 		o.done.Go(o.run)
 	}
+	b.outbox, b.conn.instance, b.from, b.asOf = o, o.instance, o.from, o.confirmed()
 	o.mu.Lock()
-	o.boards = append(o.boards, b)
+	o.boards = append(o.boards, b) // from now on it sends
 	o.mu.Unlock()
-	b.outbox, b.conn.instance, b.asOf = o, o.instance, o.confirmed()
 	o.wake()
 	return nil
 }
