@@ -189,8 +189,11 @@ func (o *outbox) users(it *item) (all []*Board) {
 
 // alter changes what the Boards know of each name of a change. mu must not be held.
 func (o *outbox) alter(it *item, f func(r *remote)) {
+	o.mu.Lock()
+	edits := slices.Clone(it.edits) // rebase can change the conditions meanwhile
+	o.mu.Unlock()
 	for _, b := range o.users(it) {
-		b.eachOf(it.edits, f)
+		b.eachOf(edits, f)
 	}
 }
 
