@@ -114,8 +114,8 @@ func TestEveryCallHasAnAttack(t *testing.T) {
 // crowd is how many attackers there are at once.
 const crowd = 64
 
-// Whatever one link does, or 64 links on one board or on 64, an ordinary phone on another board is
-// refused nothing. Nothing that was held stays held. In make soak the server and the crowd are processes of
+// While one link, 64 links of one board, or links of 64 boards make a call, an ordinary phone on another
+// board is refused nothing. Nothing that was held stays held. In make soak the server and the crowd are processes of
 // their own, the phone's waits and the server's memory are asserted too, and the table is printed.
 func TestBystander(t *testing.T) {
 	var s *shared
@@ -183,7 +183,7 @@ func TestBystander(t *testing.T) {
 	}
 }
 
-// fill gives a board many names, large values and a past.
+// fill stores many names, large values and a past on a board.
 func (s *shared) fill(token, board string, large bool) {
 	at := "/v1/boards/" + board
 	var ops []string

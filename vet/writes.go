@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"golang.org/x/tools/go/analysis"
+	"golang.org/x/tools/go/types/typeutil"
 )
 
 // isSet reports whether a call is a Set of a variable on a device or a board.
@@ -191,6 +192,16 @@ func (c *checker) droppedError(n ast.Node) {
 	c.report(call, "the error of %s is dropped: what was not stored goes unnoticed", name)
 }
 
+// neverEnds reports whether an expression is a call of context.Background or context.TODO.
+func (c *checker) neverEnds(x ast.Expr) bool {
+	call, ok := ast.Unparen(x).(*ast.CallExpr)
+	if !ok {
+		return false
+	}
+	f := typeutil.StaticCallee(c.TypesInfo, call)
+	return f != nil && (f.FullName() == "context.Background" || f.FullName() == "context.TODO")
+}
+
 // inMain reports what a main function leaves out.
 func (c *checker) inMain(f *ast.FuncDecl) {
 	ast.Inspect(f.Body, func(n ast.Node) bool {
@@ -199,7 +210,7 @@ func (c *checker) inMain(f *ast.FuncDecl) {
 			return true
 		}
 		if _, receiver, name := c.called(call); receiver == "Board" && name == "Ready" {
-			if arg := c.text(ast.Unparen(call.Args[0])); arg == "context.Background()" || arg == "context.TODO()" {
+			if c.neverEnds(call.Args[0]) {
 				c.report(call, "Ready waits for the whole Timeout without a network: pass a context that ends, or show the default meanwhile")
 			}
 		}

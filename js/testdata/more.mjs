@@ -590,7 +590,7 @@ export const storm = test(async origin => {
   } finally { globalThis.fetch = real }
 })
 
-// Without a network: what a variable comes to, records under ids of their own, a conflict that the user
+// Without a network: the value with all queued changes, records under ids of their own, a conflict that the user
 // decides, and what is shown in the next visit.
 export const offline = test(async origin => {
   const { link, control } = await site(origin), open = more => join(link, { ...quick, patience: 200, offline: true, ...more })
