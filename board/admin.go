@@ -78,7 +78,7 @@ func (a *Admin) Create(ctx context.Context, board string) (made bool, err error)
 		rq := request{op: "create", method: http.MethodPost, server: true, body: wire.AppendBoardName(nil, board), header: asJSON()}
 		got, err := b.conn.send(ctx, rq)
 		made = got.status == http.StatusCreated
-		return b.fail(rq.op, "", err)
+		return b.conn.fail(rq.op, "", err)
 	})
 	return made, err
 }

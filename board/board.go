@@ -6,19 +6,16 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"iter"
 	"log/slog"
 	"net/http"
-	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/wire"
-	"golang.org/x/time/rate"
 )
 
 // An Option changes how Join joins a board.
@@ -98,34 +95,17 @@ func HTTPClient(c *http.Client) Option { return func(o *options) { o.client = c 
 
 // A Board is a board of the shared store, as one app sees it. It is safe for concurrent use.
 type Board struct {
-	conn   *connection
-	report *reporter
-	opts   options
-	from   string  // conn.instance as others see it
-	outbox *outbox // nil without Offline
-	ids    ids     // of new records
+	conn     *connection
+	view     *view
+	poller   *poller
+	outbox   *outbox // nil without Offline
+	report   *reporter
+	opts     options
+	ids      ids         // of new records
+	declared atomic.Bool // the keys of Declare are declared, or can't be
 
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
-	ready  chan struct{} // closed when the first answer has arrived
-	kick   chan struct{} // requests a poll now
-
-	mu       sync.Mutex // guards the following fields
-	nodes    map[string]*node
-	view     *view
-	asked    string // identifies the newest question for the server
-	ways     ways
-	watchers map[*watcher]struct{}
-	status   Status
-	outage   string // the code that was reported; "" means none
-	declared bool   // the keys of Declare are declared, or can't be
-	polling  bool
-	paused   bool
-	closed   bool
-	asOf     time.Time      // when the server last confirmed what is shown, possibly in an earlier launch
-	atOnce   *rate.Limiter  // of requests without a pause between them
-	stormed  bool           // atOnce was used up, which was reported
-	done     sync.WaitGroup // the goroutines that request changes and send the queue
 }
 
 // Join returns the board of a link: http(s)://HOST[:PORT]/boards/BOARD, with an access token after
@@ -151,18 +131,16 @@ func Join(address string, opts ...Option) (*Board, error) {
 	client := *o.client
 	client.Timeout = 0 // it would cut streams; Timeout limits calls
 	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	b := &Board{
-		report: &reporter{place: l.board, onProblem: o.onProblem}, opts: o, view: newView(),
-		ready: make(chan struct{}), kick: make(chan struct{}, 1),
-		nodes: map[string]*node{}, watchers: map[*watcher]struct{}{},
-		atOnce: rate.NewLimiter(perSecond, mostAtOnce),
-	}
+	b := &Board{opts: o, report: &reporter{place: l.board, onProblem: o.onProblem}}
 	b.ctx, b.cancel = context.WithCancel(context.Background())
 	b.conn = &connection{
 		link: l, http: &client, instance: draw(), clientName: o.clientName,
 		timeout: o.timeout, patience: o.patience, ctx: b.ctx,
 	}
-	b.from = wire.InstanceID(b.conn.instance)
+	b.poller = newPoller(b.ctx, b.conn, b.report, &b.opts)
+	b.poller.answer = b.answered
+	b.view = b.poller.view
+	b.view.from = wire.InstanceID(b.conn.instance)
 	if o.offline != "" {
 		if err = b.useOutbox(o.offline); err != nil {
 			return nil, fmt.Errorf("join board %s: %w", l.board, err)
@@ -172,7 +150,7 @@ func Join(address string, opts ...Option) (*Board, error) {
 		b.report.problem("", errors.New("the link is http, not https: others on the network path can read and change what is sent"))
 	}
 	if len(o.declare) > 0 {
-		b.start()
+		b.poller.start()
 	}
 	return b, nil
 }
@@ -221,30 +199,10 @@ func draw() string {
 // Name returns the board's name.
 func (b *Board) Name() string { return b.conn.link.board }
 
-// fail completes an error of a call.
-func (b *Board) fail(op, name string, err error) error {
-	if err == nil {
-		return nil
-	}
-	var e *Error
-	if !errors.As(err, &e) {
-		e = &Error{Index: -1, Code: "invalid", Sentence: err.Error(), Err: err}
-	}
-	c := *e
-	c.Op, c.Board, c.Name = op, b.conn.link.board, name
-	return &c
-}
-
 // Close ends all requests and every Watch. The queue stays stored. Get continues to return the last
 // values; calls return pantry.ErrClosed. A second Close returns nil.
 func (b *Board) Close() error {
-	b.mu.Lock() // start must not add to done while somebody waits for it
-	again := b.closed
-	b.closed = true
-	b.cancel()
-	b.mu.Unlock()
-	b.done.Wait()
-	if again || b.outbox == nil {
+	if first := b.poller.tasks.end(b.cancel); !first || b.outbox == nil {
 		return nil
 	}
 	return b.outbox.leave(b)
@@ -252,17 +210,10 @@ func (b *Board) Close() error {
 
 // Pause stops requests for changes, for example while the app is in the background. Resume starts
 // them again at once. Calls work meanwhile.
-func (b *Board) Pause() { b.pause(true) }
+func (b *Board) Pause() { b.poller.pause(true) }
 
 // Resume ends Pause.
-func (b *Board) Resume() { b.pause(false) }
-
-func (b *Board) pause(on bool) {
-	b.mu.Lock()
-	b.paused = on
-	b.mu.Unlock()
-	b.askNow()
-}
+func (b *Board) Resume() { b.poller.pause(false) }
 
 // Status describes the connection to the server.
 type Status struct {
@@ -281,9 +232,7 @@ type Status struct {
 
 // Status returns the current Status.
 func (b *Board) Status() Status {
-	b.mu.Lock()
-	s := b.status
-	b.mu.Unlock()
+	s := b.poller.now()
 	if b.outbox != nil {
 		s.Queued = b.outbox.waiting(b)
 	}
@@ -303,32 +252,24 @@ func (b *Board) Ready(ctx context.Context) error {
 		ctx, cancel = context.WithTimeout(ctx, b.opts.timeout)
 		defer cancel()
 	}
-	b.mu.Lock()
-	var names []string
-	for name, n := range b.nodes {
-		if n.bound {
-			names = append(names, name)
-		}
-	}
-	b.mu.Unlock()
-	w := b.watch(names, nil)
-	defer b.unwatch(w)
+	w := b.watch(b.view.boundNames(), nil)
+	defer b.view.unwatch(w)
 	for {
-		settled, err := b.settled(w)
+		settled, err := b.view.settled(w)
 		switch {
 		case b.ctx.Err() != nil:
-			return b.fail("join", "", pantry.ErrClosed)
+			return b.conn.fail("join", "", pantry.ErrClosed)
 		case settled:
 			return nil
 		case errors.Is(err, ErrForbidden):
-			return b.fail("join", "", err)
+			return b.conn.fail("join", "", err)
 		}
 		if !w.wait(ctx, b.ctx) && b.ctx.Err() == nil {
-			_, cause := b.settled(w) // an attempt can have failed just now
+			_, cause := b.view.settled(w) // an attempt can have failed just now
 			if cause == nil {
 				cause = ctx.Err()
 			}
-			return b.fail("join", "", &Error{Index: -1, Code: "unreachable", Sentence: "no answer yet: " + sentenceOf(cause), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
+			return b.conn.fail("join", "", &Error{Index: -1, Code: "unreachable", Sentence: "no answer yet: " + sentenceOf(cause), Err: errors.Join(ErrUnreachable, ctx.Err(), cause)})
 		}
 	}
 }
@@ -338,91 +279,39 @@ func (b *Board) Ready(ctx context.Context) error {
 // phones apart.
 type Entry = entry.Entry
 
-// Watch yields the names of all the keys as soon as they are known, and then, after each change,
-// those that changed: one handler can draw a screen first and update it later. Without keys it
-// covers everything on the board. A slow body gets several changes as one. It ends when the body
-// breaks, ctx ends, or the board is closed.
-func (b *Board) Watch(ctx context.Context, keys ...pantry.AnyKey) iter.Seq[[]string] {
-	if len(keys) == 0 {
-		return b.watchAll(ctx, nil, b.everything())
-	}
-	var names, prefixes []string
-	for _, k := range keys {
-		for _, d := range k.Declared() {
-			if d.Family {
-				prefixes = append(prefixes, d.Name+"/")
-			} else {
-				names = append(names, d.Name)
-			}
-		}
-	}
-	return b.watchAll(ctx, names, prefixes)
-}
-
-// WatchNames is Watch for names without keys; without names, for everything.
-func (b *Board) WatchNames(ctx context.Context, names ...string) iter.Seq[[]string] {
-	if len(names) == 0 {
-		return b.watchAll(ctx, nil, b.everything())
-	}
-	return b.watchAll(ctx, names, nil)
-}
-
-// everything returns the prefixes of all that the app uses.
-func (b *Board) everything() []string {
-	if len(b.opts.only) > 0 {
-		return b.opts.only
-	}
-	return []string{""}
-}
-
-func (b *Board) watchAll(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
-	return func(yield func([]string) bool) {
-		w := b.watch(names, prefixes)
-		defer b.unwatch(w)
-		for {
-			if settled, _ := b.settled(w); settled {
-				break
-			}
-			if !w.wait(ctx, b.ctx) {
-				return
-			}
-		}
-		b.changedFor(w)
-		if !yield(append(slices.Clone(names), b.known(prefixes)...)) {
-			return
-		}
-		for w.wait(ctx, b.ctx) {
-			if changed := b.changedFor(w); len(changed) > 0 && !yield(changed) {
-				return
-			}
-		}
-	}
-}
-
-// known returns the names that begin with one of the prefixes and hold a value, as far as is known.
-func (b *Board) known(prefixes []string) []string {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	var names []string
-	for name, n := range b.nodes {
-		begins := func(p string) bool { return strings.HasPrefix(name, p) }
-		if slices.ContainsFunc(prefixes, begins) && !n.state.Load().entry.Value.IsZero() {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
 // Known returns what is known of a name without a request: of a variable, or of any name while a
 // Watch without keys runs.
 func (b *Board) Known(name string) (e Entry, found bool) {
-	b.mu.Lock()
-	n := b.nodes[name]
-	b.mu.Unlock()
-	if n == nil {
+	r := b.view.statesOf([]string{name})[name]
+	if r == nil {
 		return Entry{}, false
 	}
-	e = n.state.Load().entry
-	return e, !e.Value.IsZero()
+	return r.entry, !r.entry.Value.IsZero()
+}
+
+// answered starts what waits for the server, after each of its answers. It does not block.
+func (b *Board) answered() {
+	if b.outbox != nil {
+		b.outbox.wake()
+	}
+	if len(b.opts.declare) > 0 && b.declared.CompareAndSwap(false, true) {
+		b.poller.tasks.start(b.declareNow)
+	}
+}
+
+// declareNow declares the keys of Declare and reports the findings.
+func (b *Board) declareNow() {
+	findings, err := b.DeclareKeys(b.ctx, b.opts.declare...)
+	switch {
+	case b.ctx.Err() != nil, errors.Is(err, ErrForbidden): // the link only allows reading
+		return
+	case errors.Is(err, ErrUnreachable):
+		b.declared.Store(false) // the next answer makes it try again
+		return
+	case err != nil:
+		b.report.problem("", err)
+	}
+	for _, f := range findings {
+		b.report.problem(f.Name, &FindingError{f})
+	}
 }

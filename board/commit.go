@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
@@ -61,7 +59,7 @@ func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committe
 // writeNow is write for changes that can't be queued because their answer is needed.
 func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
 	if b.outbox != nil && b.outbox.waiting(b) > 0 {
-		return done, b.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "other changes wait to be sent, and this one can't be queued behind them: try again in a while"})
+		return done, b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "other changes wait to be sent, and this one can't be queued behind them: try again in a while"})
 	}
 	return b.writeOr(ctx, op, edits, nil)
 }
@@ -75,12 +73,12 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 		return done, err
 	}
 	if err := ctx.Err(); err != nil && b.ctx.Err() == nil { // nothing is sent and nothing is queued
-		return done, b.fail(op, namesOf(edits), b.conn.unreachable(err))
+		return done, b.conn.fail(op, namesOf(edits), b.conn.unreachable(err))
 	}
-	edits = b.withSeen(edits)
-	b.eachOf(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
+	edits = b.view.withSeen(edits)
+	b.view.alterEach(edits, func(r *remote) { r.sending++; r.refused, r.kept = nil, false })
 	defer func() {
-		b.eachOf(edits, func(r *remote) {
+		b.view.alterEach(edits, func(r *remote) {
 			r.sending--
 			if err != nil && !unsure(err) && !errors.Is(err, ErrQueued) && b.ctx.Err() == nil {
 				r.refused = err
@@ -89,7 +87,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 	}()
 	w := write{op: op, edits: edits, key: draw()}
 	if o != nil {
-		w.base = b.shown(edits)
+		w.base = b.view.shown(edits)
 	}
 	if o != nil && b.mustQueue() {
 		return done, o.add(b, w, false)
@@ -99,7 +97,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 		return done, o.add(b, w, !notDone(err))
 	}
 	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
-		err = b.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
+		err = b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})
 	}
 	if err != nil {
 		return done, err
@@ -109,96 +107,33 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 
 // mustQueue reports whether a new change must be queued: others wait before it, or the server is out
 // of reach.
-func (b *Board) mustQueue() bool { return b.isAway() || b.outbox.waiting(b) > 0 }
-
-// isAway reports whether the newest attempt did not reach the server.
-func (b *Board) isAway() bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.status.Err != nil && unsure(b.status.Err)
-}
-
-// shown returns what variables show of the names of edits, without absent and unknown ones.
-func (b *Board) shown(edits []Op) map[string]Entry {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	seen := map[string]Entry{}
-	for _, e := range edits {
-		if n := b.nodes[e.Name]; n != nil {
-			if r := n.state.Load(); !r.entry.Value.IsZero() {
-				seen[e.Name] = r.entry
-			}
-		}
-	}
-	return seen
-}
-
-// withSeen returns edits whose plain puts say what the variables show, so that the server can report
-// what they replace unseen.
-func (b *Board) withSeen(edits []Op) []Op {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	var out []Op
-	for i, e := range edits {
-		n := b.nodes[e.Name]
-		if e.Op.Verb != value.Put || e.Name == "" || !e.Cond.IsZero() || e.Seen != nil || n == nil || !n.bound {
-			continue
-		}
-		if out == nil {
-			out = slices.Clone(edits)
-		}
-		seen := entry.Tag{}
-		if r := n.state.Load(); !r.entry.Value.IsZero() {
-			seen = entry.TagOf(r.entry.Version, r.entry.Updated)
-		}
-		out[i].Seen = &seen
-	}
-	if out == nil {
-		return edits
-	}
-	return out
-}
+func (b *Board) mustQueue() bool { return b.poller.isAway() || b.outbox.waiting(b) > 0 }
 
 // checkEdits checks edits before they are sent.
 func (b *Board) checkEdits(op string, edits []Op) error {
 	if len(edits) > MaxOps {
-		return b.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and the maximum is %d: make several commits", len(edits), MaxOps))
+		return b.conn.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and the maximum is %d: make several commits", len(edits), MaxOps))
 	}
 	for _, o := range edits {
 		if o.Bad != nil {
-			return b.fail(op, o.Name, o.Bad)
+			return b.conn.fail(op, o.Name, o.Bad)
 		}
 		if o.Reset || o.Restore != nil {
 			continue
 		}
 		if err := pantry.CheckName(o.Name); err != nil {
-			return b.fail(op, o.Name, err)
+			return b.conn.fail(op, o.Name, err)
 		}
 		if o.Force {
-			return b.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board checks every app against the declared keys; force works on a device"))
+			return b.conn.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board checks every app against the declared keys; force works on a device"))
 		}
 	}
 	return nil
 }
 
-// eachOf changes what is known of each name of edits that the board has.
-func (b *Board) eachOf(edits []Op, f func(r *remote)) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	seen := map[string]bool{}
-	for _, e := range edits {
-		if n := b.nodes[e.Name]; n != nil && !seen[e.Name] {
-			seen[e.Name] = true
-			b.alter(n, f)
-		}
-	}
-}
-
 // sendWrite sends a write, updates the view with its result, and returns that.
 func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
-	b.mu.Lock()
-	a, mark := b.view.write(), b.view.mark
-	b.mu.Unlock()
+	a, mark := b.view.writing()
 	header := asJSON()
 	header.Set("Idempotency-Key", w.key)
 	if w.since != "" { // it was sent before
@@ -209,18 +144,18 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	rq := request{op: w.op, method: http.MethodPost, path: "/commit", body: wire.AppendEdits(nil, w.edits), header: header, since: w.since}
 	about := namesOf(w.edits)
 	got, err := b.conn.send(ctx, rq)
-	b.reached(ctx, err)
+	b.poller.wrote(ctx, err)
 	if err != nil {
-		return nil, b.fail(w.op, about, err)
+		return nil, b.conn.fail(w.op, about, err)
 	}
 	page, err := b.conn.readPage(got.body)
 	if err == nil && len(page.Results) != len(w.edits) {
 		err = unexpected(fmt.Errorf("it has results of %d ops, and %d were sent", len(page.Results), len(w.edits)))
 	}
 	if err != nil {
-		return nil, b.fail(w.op, about, err)
+		return nil, b.conn.fail(w.op, about, err)
 	}
-	b.show(ctx, a, page)
+	b.poller.show(ctx, a, page)
 	b.report.nearNames(page.Findings)
 	for i, r := range page.Results {
 		if r.Replaced != nil {
@@ -241,42 +176,6 @@ func stored(page *wire.Page, name string) value.Value {
 	return value.Value{}
 }
 
-// reached records whether a commit reached the server.
-func (b *Board) reached(ctx context.Context, err error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if err == nil {
-		b.status.Answered = time.Now()
-	}
-	switch {
-	case b.ctx.Err() != nil, err != nil && ctx.Err() != nil: // it is the app that gave up
-	case err == nil, !unsure(err) && codeOf(err) != "unexpected":
-		if b.status.Err != nil && (err == nil || unsure(b.status.Err)) {
-			b.answered("", nil)
-		}
-	default:
-		b.answered("", b.fail("commit", "", err))
-		b.askNow() // and find out whether the server is there
-	}
-}
-
-// show updates the view with the result of a commit. If the view has changed since the request, the
-// answer can't be used. But what is stored must be shown when the call returns, so it is requested.
-func (b *Board) show(ctx context.Context, a asking, page *wire.Page) {
-	for try := 0; try < mostCatchUp && !b.learnFrom(a, page); try++ {
-		if _, _, err := b.pollOnce(ctx, byPoll{}, 0); err != nil {
-			break // the polls go on
-		}
-		b.mu.Lock()
-		shown := b.view.mark.Version >= page.Version
-		b.mu.Unlock()
-		if shown {
-			break
-		}
-	}
-	b.removed(page.Gone)
-}
-
 // namesOf returns the names of ops, for an error.
 func namesOf(ops []Op) string {
 	const few = 3
@@ -292,44 +191,12 @@ func namesOf(ops []Op) string {
 	return strings.Join(names, ", ")
 }
 
-// mostCatchUp is how often a call requests the state if its own answer is too old.
-const mostCatchUp = 3
-
-// learnFrom updates the view with the result of a commit. It returns false if the answer is too old
-// for that.
-func (b *Board) learnFrom(a asking, page *wire.Page) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	_, fresh, err := b.take(a, page)
-	if b.status.Way != (byStream{}).name() && len(b.view.seen) > 0 { // there is a change before it that is not known yet
-		b.askNow()
-	}
-	return fresh && err == nil || b.view.nothing()
-}
-
-// removed records that this Board removed names: no answer says who did.
-func (b *Board) removed(gone []entry.Gone) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, g := range gone {
-		n := b.nodes[g.Name]
-		if n == nil {
-			continue
-		}
-		b.alter(n, func(r *remote) {
-			if r.entry.Version == g.Version && r.entry.Value.IsZero() {
-				r.entry.From = b.from
-			}
-		})
-	}
-}
-
 // Put stores a value under a name without a key and returns the entry. An entry keeps its kind: a
 // value of another kind is converted exactly, or refused with pantry.ErrWrongKind. An Op with a
 // Kind changes the kind.
 func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, error) {
 	if err := v.Check(); err != nil {
-		return Entry{}, b.fail("put", name, err)
+		return Entry{}, b.conn.fail("put", name, err)
 	}
 	done, err := b.write(ctx, "put", []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: v}}})
 	if err != nil {
@@ -341,7 +208,7 @@ func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, err
 // only returns the entry of a commit with one name.
 func (b *Board) only(op, name string, done Committed) (Entry, error) {
 	if len(done.Entries) != 1 || done.Entries[0].Name != name {
-		return Entry{}, b.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
+		return Entry{}, b.conn.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
 	}
 	return done.Entries[0], nil
 }
@@ -363,17 +230,13 @@ func (b *Board) Drop(ctx context.Context, names ...string) error {
 func (b *Board) Forget(ctx context.Context, names ...string) error {
 	for _, name := range names {
 		if err := pantry.CheckName(name); err != nil {
-			return b.fail("forget", name, err)
+			return b.conn.fail("forget", name, err)
 		}
 		_, err := b.conn.send(ctx, request{op: "forget", method: http.MethodDelete, path: entryPath(name), query: url.Values{"forget": {"true"}}, header: http.Header{"Idempotency-Key": {draw()}}})
 		if err != nil {
-			return b.fail("forget", name, err)
+			return b.conn.fail("forget", name, err)
 		}
-		b.mu.Lock()
-		if b.nodes[name] != nil {
-			b.askForAll()
-		}
-		b.mu.Unlock()
+		b.view.askForAll(name)
 	}
 	return nil
 }

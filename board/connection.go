@@ -281,6 +281,20 @@ func (c *connection) unreachable(err error) error {
 	return &Error{Index: -1, Code: "unreachable", Sentence: fmt.Sprintf("%s can't be reached: %s", c.link.base, why), Err: errors.Join(ErrUnreachable, err)}
 }
 
+// fail completes an error of a call.
+func (c *connection) fail(op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var e *Error
+	if !errors.As(err, &e) {
+		e = &Error{Index: -1, Code: "invalid", Sentence: err.Error(), Err: err}
+	}
+	whole := *e
+	whole.Op, whole.Board, whole.Name = op, c.link.board, name
+	return &whole
+}
+
 func entryPath(name string) string { return namePath("/entries/", name) }
 
 func namePath(below, name string) string {

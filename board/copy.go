@@ -20,9 +20,9 @@ func CopyTo(ctx context.Context, b *Board, ns *pantry.Namespace, names ...string
 		e, found := ns.Entry(name)
 		switch {
 		case !found:
-			return b.fail("copy", name, pantry.ErrAbsent)
+			return b.conn.fail("copy", name, pantry.ErrAbsent)
 		case e.Value.Kind() == value.KindSealed:
-			return b.fail("copy", name, pantry.ErrSealed)
+			return b.conn.fail("copy", name, pantry.ErrSealed)
 		}
 		add(e)
 	}
@@ -57,7 +57,7 @@ func CopyFrom(ctx context.Context, b *Board, ns *pantry.Namespace, names ...stri
 		for _, name := range names {
 			e, found := stored[name]
 			if !found {
-				return b.fail("copy", name, pantry.ErrAbsent)
+				return b.conn.fail("copy", name, pantry.ErrAbsent)
 			}
 			all = append(all, e)
 		}

@@ -36,8 +36,9 @@ func OnFields[T any](b *Board, k pantry.FieldsKey[T]) FieldsVar[T] {
 	b.mayHave(k)
 	x := &fieldsBinding[T]{b: b, k: k, names: k.Names()}
 	for _, name := range x.names {
-		x.nodes = append(x.nodes, b.node(name))
+		x.nodes = append(x.nodes, b.view.bind(name))
 	}
+	b.poller.start()
 	return FieldsVar[T]{x}
 }
 
@@ -49,12 +50,7 @@ func (v FieldsVar[T]) binding() *fieldsBinding[T] {
 }
 
 func (x *fieldsBinding[T]) read() *fieldsReading[T] {
-	now := make([]*remote, len(x.nodes))
-	x.b.mu.Lock() // the same moment for all
-	for i, n := range x.nodes {
-		now[i] = n.state.Load()
-	}
-	x.b.mu.Unlock()
+	now := x.b.view.states(x.nodes)
 	if c := x.cache.Load(); c != nil && slices.Equal(c.remotes, now) {
 		return c
 	}
@@ -130,7 +126,7 @@ func (v FieldsVar[T]) Update(ctx context.Context, f func(old T) (T, error)) (now
 		if now, err = v.change(ctx, "update", true, f); !errors.Is(err, pantry.ErrConflict) || try == mostTries-1 {
 			return now, err
 		}
-		if _, _, bad := at.b.pollOnce(ctx, byPoll{}, 0); bad != nil {
+		if _, _, bad := at.b.poller.pollOnce(ctx, byPoll{}, 0); bad != nil {
 			return v.Get(), bad
 		}
 	}
@@ -141,7 +137,7 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 	c := x.read()
 	for i, r := range c.remotes {
 		if !r.known {
-			return v.Get(), x.b.fail(op, x.names[i], errPending(x.names[i]))
+			return v.Get(), x.b.conn.fail(op, x.names[i], errPending(x.names[i]))
 		}
 	}
 	next, err := f(x.k.Copy(c.x))
@@ -151,7 +147,7 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 	before, bad := x.k.Encode(c.x)
 	after, err := x.k.Encode(next)
 	if err != nil {
-		return v.Get(), x.b.fail(op, "", err)
+		return v.Get(), x.b.conn.fail(op, "", err)
 	}
 	var edits []Op
 	for i, name := range x.names {

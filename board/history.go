@@ -48,7 +48,7 @@ func (b *Board) history(ctx context.Context, limit int, before int64, names []st
 	}
 	got, err := b.conn.send(ctx, request{op: "history", method: http.MethodGet, path: "/history", query: query})
 	if err != nil {
-		return nil, b.fail("read the history of", "", err)
+		return nil, b.conn.fail("read the history of", "", err)
 	}
 	h, err := wire.ReadHistory(got.body)
 	if err == nil {
@@ -58,7 +58,7 @@ func (b *Board) history(ctx context.Context, limit int, before int64, names []st
 		err = errors.New("it announces more commits, and has none")
 	}
 	if err != nil {
-		return nil, b.fail("read the history of", "", unexpected(err))
+		return nil, b.conn.fail("read the history of", "", unexpected(err))
 	}
 	return h, nil
 }

@@ -89,7 +89,7 @@ func (it *item) checks(b *Board) bool {
 		}
 		name = e.Name
 	}
-	return b.hasCheck(name)
+	return b.view.checkOf(name) != nil
 }
 
 // about reports whether the item changes a name.
@@ -114,5 +114,5 @@ func (it *item) err(b *Board) error {
 	if err == nil {
 		err = errors.New(it.code)
 	}
-	return b.fail(it.op, namesOf(it.edits), &Error{Index: -1, Code: it.code, Sentence: it.says, Err: err})
+	return b.conn.fail(it.op, namesOf(it.edits), &Error{Index: -1, Code: it.code, Sentence: it.says, Err: err})
 }

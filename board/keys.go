@@ -52,14 +52,14 @@ func (b *Board) CloseKeys(ctx context.Context, closed bool) (version int64, err 
 func (b *Board) WithdrawKey(ctx context.Context, name string) error {
 	plain, family := strings.CutSuffix(name, "/")
 	if err := pantry.CheckName(plain); err != nil {
-		return b.fail("withdraw", name, err)
+		return b.conn.fail("withdraw", name, err)
 	}
 	rq := request{op: "withdraw", method: http.MethodDelete, path: namePath("/keys/", plain)}
 	if family {
 		rq.path += "?family=true"
 	}
 	_, err := b.conn.send(ctx, rq)
-	return b.fail("withdraw", name, err)
+	return b.conn.fail("withdraw", name, err)
 }
 
 func (b *Board) declare(ctx context.Context, d rules.Declaration) (*wire.Keys, error) {
@@ -72,14 +72,14 @@ func (b *Board) declare(ctx context.Context, d rules.Declaration) (*wire.Keys, e
 func (b *Board) keys(ctx context.Context, rq request) (*wire.Keys, error) {
 	got, err := b.conn.send(ctx, rq)
 	if err != nil {
-		return &wire.Keys{}, b.fail(rq.op, "", err)
+		return &wire.Keys{}, b.conn.fail(rq.op, "", err)
 	}
 	k, err := wire.ReadKeys(got.body)
 	if err == nil {
 		err = b.conn.ours(k.Board)
 	}
 	if err != nil {
-		return &wire.Keys{}, b.fail(rq.op, "", unexpected(err))
+		return &wire.Keys{}, b.conn.fail(rq.op, "", unexpected(err))
 	}
 	return k, nil
 }

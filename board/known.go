@@ -50,7 +50,7 @@ func (o *outbox) confirm(at time.Time) {
 	}
 }
 
-// learn records what is known, to be saved soon. Board.mu may be held.
+// learn records what is known, to be saved soon. view.mu can be held.
 func (o *outbox) learn(names []string, entries map[string]Entry) {
 	if len(names) == 0 {
 		return

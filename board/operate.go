@@ -42,10 +42,8 @@ func (x *binding[T]) op(op value.Op) Op { return Op{Name: x.k.Name(), Op: op, Ba
 
 // refuse shows that a change was refused before it was sent.
 func (x *binding[T]) refuse(op string, err error) error {
-	err = x.b.fail(op, x.k.Name(), err)
-	x.b.mu.Lock()
-	defer x.b.mu.Unlock()
-	x.b.alter(x.n, func(r *remote) { r.refused = err })
+	err = x.b.conn.fail(op, x.k.Name(), err)
+	x.b.view.alter(x.n, func(r *remote) { r.refused = err })
 	return err
 }
 
@@ -134,9 +132,7 @@ func (v Var[T]) Seed(ctx context.Context, x T) error {
 
 // settle ends Refused if the entry is as it should be.
 func (x *binding[T]) settle() {
-	x.b.mu.Lock()
-	defer x.b.mu.Unlock()
-	x.b.alter(x.n, func(r *remote) { r.refused = nil })
+	x.b.view.alter(x.n, func(r *remote) { r.refused = nil })
 }
 
 // Clear removes the entry of any kind, so that Get returns the default. Clearing an absent
@@ -373,7 +369,7 @@ func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found b
 	}
 	list, err := x.k.DecodeAny(value.List(done.Results[0].Taken))
 	if err != nil || len(list) != 1 {
-		return item, false, x.b.fail("take", x.k.Name(), &Error{
+		return item, false, x.b.conn.fail("take", x.k.Name(), &Error{
 			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("the item that was taken out can't be used: %v", err)})
 	}
 	return list[0], true, nil

@@ -40,19 +40,40 @@ type outbox struct {
 	cancel   context.CancelFunc
 	done     sync.WaitGroup
 
-	kmu    sync.Mutex       // guards the following fields; Board.mu may be held before it, not after
+	kmu    sync.Mutex       // guards the following fields; view.mu may be held before it, not after
 	last   map[string]Entry // known, possibly from an earlier launch
 	asOf   time.Time        // when the server last confirmed it
 	dirty  map[string]Entry // known and not saved; without a value: absent
 	saving *time.Timer
 
-	mu     sync.Mutex // guards the following fields; Board.mu may be held before it, not after
+	mu     sync.Mutex // guards the following fields; view.mu may be held before it, not after
 	boards []*Board   // that use it
 	items  []*item    // by number
 	out    *item      // being sent; nil means none
 	next   int64
 	silent bool // the instance is lost: nothing is sent
 }
+
+// A memory is what a view uses of an outbox. view.mu can be held during its calls.
+type memory interface {
+	// about returns how many changes of a name wait to be sent, and why the newest refused one was
+	// refused.
+	about(name string) (queued int, refused error)
+	// known returns what an earlier launch knew of a name.
+	known(name string) (Entry, bool)
+	// knownUnder returns the names with a prefix of which an earlier launch knew something.
+	knownUnder(prefix string) []string
+	// learn saves what is known of names for the next launch.
+	learn(names []string, entries map[string]Entry)
+}
+
+// A seat is the place of a Board in an outbox: what the Board's view uses of it.
+type seat struct {
+	*outbox
+	b *Board
+}
+
+func (s seat) about(name string) (queued int, refused error) { return s.outbox.about(s.b, name) }
 
 // outboxes holds the open outboxes by directory and namespace.
 var outboxes = struct {
@@ -83,7 +104,8 @@ func (b *Board) useOutbox(dir string) error {
 		outboxes.open[id] = o
 		o.done.Go(o.run)
 	}
-	b.outbox, b.conn.instance, b.from, b.asOf = o, o.instance, o.from, o.confirmed()
+	b.outbox, b.conn.instance = o, o.instance
+	b.view.memory, b.view.from, b.view.asOf = seat{o, b}, o.from, o.confirmed()
 	o.mu.Lock()
 	o.boards = append(o.boards, b) // from now on it sends
 	o.mu.Unlock()
@@ -95,7 +117,7 @@ func (b *Board) useOutbox(dir string) error {
 func (o *outbox) leave(b *Board) error {
 	outboxes.Lock()
 	defer outboxes.Unlock()
-	o.confirm(b.confirmed())
+	o.confirm(b.view.confirmed())
 	o.mu.Lock()
 	o.boards = slices.DeleteFunc(o.boards, func(other *Board) bool { return other == b })
 	last := len(o.boards) == 0
@@ -193,7 +215,7 @@ func (o *outbox) alter(it *item, f func(r *remote)) {
 	edits := slices.Clone(it.edits) // rebase can change the conditions meanwhile
 	o.mu.Unlock()
 	for _, b := range o.users(it) {
-		b.eachOf(edits, f)
+		b.view.alterEach(edits, f)
 	}
 }
 
@@ -265,9 +287,9 @@ func (o *outbox) add(b *Board, w write, sent bool) error {
 		o.wake()
 	}
 	if err != nil {
-		return b.fail(w.op, namesOf(w.edits), &Error{Index: -1, Code: "unreachable", Sentence: "the server can't be reached, and the change could not be kept: " + err.Error(), Err: errors.Join(ErrUnreachable, err)})
+		return b.conn.fail(w.op, namesOf(w.edits), &Error{Index: -1, Code: "unreachable", Sentence: "the server can't be reached, and the change could not be kept: " + err.Error(), Err: errors.Join(ErrUnreachable, err)})
 	}
-	return b.fail(w.op, namesOf(w.edits), &Error{Index: -1, Code: "queued", Sentence: "the server can't be reached; the change is kept, and will be sent", Err: ErrQueued})
+	return b.conn.fail(w.op, namesOf(w.edits), &Error{Index: -1, Code: "queued", Sentence: "the server can't be reached; the change is kept, and will be sent", Err: ErrQueued})
 }
 
 // keep stores a change, and returns its item, or nil if it was merged into another one.

@@ -39,7 +39,7 @@ func (b *Board) Pending() []Pending {
 // pantry.ErrConflict if it may have arrived with another link, and those of a device's Set.
 func (b *Board) Retry(id string) error {
 	if b.outbox == nil {
-		return b.fail("retry", "", pantry.ErrAbsent)
+		return b.conn.fail("retry", "", pantry.ErrAbsent)
 	}
 	return b.outbox.retry(b, id)
 }
@@ -49,7 +49,7 @@ func (b *Board) Retry(id string) error {
 // being sent, and those of a device's Set.
 func (b *Board) Discard(id string) error {
 	if b.outbox == nil {
-		return b.fail("discard", "", pantry.ErrAbsent)
+		return b.conn.fail("discard", "", pantry.ErrAbsent)
 	}
 	return b.outbox.discard(b, id)
 }
@@ -71,7 +71,7 @@ func (o *outbox) list(b *Board) []Pending {
 // find returns the index of an item. mu must be held.
 func (o *outbox) find(b *Board, op, id string) (i int, err error) {
 	if i = slices.IndexFunc(o.items, func(it *item) bool { return it.id() == id }); i < 0 {
-		err = b.fail(op, id, pantry.ErrAbsent)
+		err = b.conn.fail(op, id, pantry.ErrAbsent)
 	}
 	return i, err
 }
@@ -99,10 +99,10 @@ func (o *outbox) remove(b *Board, id string) (*item, error) {
 	}
 	it := o.items[i]
 	if it == o.out {
-		return nil, b.fail("discard", id, &Error{Index: -1, Code: "busy", Sentence: "the change is being sent; try again in a while", Err: pantry.ErrBusy})
+		return nil, b.conn.fail("discard", id, &Error{Index: -1, Code: "busy", Sentence: "the change is being sent; try again in a while", Err: pantry.ErrBusy})
 	}
 	if err := o.ns.Drop(it.name()); err != nil {
-		return nil, b.fail("discard", id, err)
+		return nil, b.conn.fail("discard", id, err)
 	}
 	o.items = slices.Delete(o.items, i, i+1)
 	return it, nil
@@ -132,7 +132,7 @@ func (o *outbox) renew(b *Board, id string) (*item, error) {
 	it := o.items[i]
 	switch {
 	case !it.of(b) && it.sent:
-		return nil, b.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
+		return nil, b.conn.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
 	case it.code == "" && it.of(b):
 		return nil, nil
 	}
@@ -143,7 +143,7 @@ func (o *outbox) renew(b *Board, id string) (*item, error) {
 		put.Cond, put.Seen = entry.Cond{}, nil // the user has seen what it replaces
 	}
 	if err := o.save(&again); err != nil {
-		return nil, b.fail("retry", id, err)
+		return nil, b.conn.fail("retry", id, err)
 	}
 	o.items[i] = &again
 	return &again, nil

@@ -20,15 +20,15 @@ type listPage struct {
 }
 
 // list requests a page of this board.
-func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage, err error) {
+func (c *connection) list(ctx context.Context, rq request, tag string) (page listPage, err error) {
 	rq.method, rq.path = http.MethodGet, "/entries"
 	if tag != "" {
 		rq.header = http.Header{"If-None-Match": {tag}}
 	}
 	page.Page = &wire.Page{}
-	got, err := b.conn.send(ctx, rq)
+	got, err := c.send(ctx, rq)
 	if err != nil {
-		return page, b.fail(rq.op, "", err)
+		return page, c.fail(rq.op, "", err)
 	}
 	page.tag = got.header.Get("ETag")
 	switch {
@@ -37,18 +37,18 @@ func (b *Board) list(ctx context.Context, rq request, tag string) (page listPage
 	case got.status == http.StatusNotModified:
 		err = unexpected(errors.New("it is 304, and nothing was known"))
 	default:
-		page.Page, err = b.conn.readPage(got.body)
+		page.Page, err = c.readPage(got.body)
 	}
 	if err != nil {
 		page.Page = &wire.Page{}
 	}
-	return page, b.fail(rq.op, "", err)
+	return page, c.fail(rq.op, "", err)
 }
 
 // Entry requests an entry from the server.
 func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, err error) {
 	if err := pantry.CheckName(name); err != nil {
-		return Entry{}, false, b.fail("get", name, err)
+		return Entry{}, false, b.conn.fail("get", name, err)
 	}
 	got, err := b.conn.send(ctx, request{op: "get", method: http.MethodGet, path: entryPath(name)})
 	if err == nil {
@@ -66,7 +66,7 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 		return Entry{Name: name}, false, nil
 	}
 	if err != nil {
-		return Entry{}, false, b.fail("get", name, err)
+		return Entry{}, false, b.conn.fail("get", name, err)
 	}
 	return e, true, nil
 }
@@ -115,7 +115,7 @@ func withPrefix(prefix string) url.Values {
 func (b *Board) pages(ctx context.Context, query url.Values) iter.Seq2[listPage, error] {
 	return func(yield func(listPage, error) bool) {
 		for {
-			page, err := b.list(ctx, request{op: "list", query: query}, "")
+			page, err := b.conn.list(ctx, request{op: "list", query: query}, "")
 			if !yield(page, err) || err != nil || page.Next == "" {
 				return
 			}

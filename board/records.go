@@ -37,16 +37,8 @@ type ItemChange[T any] = pantry.ItemChange[T]
 // OnRecords binds the collection of a key to a board. The board requests all of it from now on.
 func OnRecords[T any](b *Board, k pantry.RecordsKey[T]) Records[T] {
 	b.mayHave(k)
-	b.mu.Lock()
-	if prefix := k.Name() + "/"; b.view.prefixes[prefix] == 0 { // it stays until Close
-		b.seed(prefix)
-		covered := b.view.covers(prefix)
-		if b.view.bindPrefix(prefix); !covered {
-			b.askNow()
-		}
-	}
-	b.mu.Unlock()
-	b.start()
+	b.view.keepPrefix(k.Name() + "/")
+	b.poller.start()
 	return Records[T]{&recordsBinding[T]{b, k}}
 }
 
@@ -65,7 +57,7 @@ func (x *recordsBinding[T]) name(op, id string) (string, error) {
 	if err == nil && strings.Contains(part, "/") {
 		err = refuse.As(pantry.ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
 	}
-	return name, x.b.fail(op, x.k.Name(), err)
+	return name, x.b.conn.fail(op, x.k.Name(), err)
 }
 
 // id returns the id of a record for the name of its entry; ok is false for another name.
@@ -86,13 +78,9 @@ type knownRecord struct {
 // known returns what is known of the records, in order: ids that are numbers first, by size, then the
 // others by their bytes.
 func (x *recordsBinding[T]) known() (all []knownRecord) {
-	x.b.mu.Lock()
-	defer x.b.mu.Unlock()
-	for name, n := range x.b.nodes {
-		if e := n.state.Load().entry; !e.Value.IsZero() {
-			if id, ok := x.id(name); ok {
-				all = append(all, knownRecord{id, e})
-			}
+	for _, e := range x.b.view.under(x.k.Name() + "/") {
+		if id, ok := x.id(e.Name); ok {
+			all = append(all, knownRecord{id, e})
 		}
 	}
 	slices.SortFunc(all, func(a, b knownRecord) int { return compareIDs(a.id, b.id) })
@@ -178,9 +166,7 @@ func (r Records[T]) At(id string) Var[T] {
 		at.bad = err
 		return at.variable()
 	}
-	x.b.mu.Lock()
-	n := x.b.nodeLocked(k.Name())
-	x.b.mu.Unlock()
+	n := x.b.view.use(k.Name())
 	x.b.setCheck(n, k)
 	return newBinding(x.b, k, n).variable()
 }
@@ -211,7 +197,7 @@ func (x *recordsBinding[T]) put(ctx context.Context, op, id string, rec T) error
 	k := x.k.At(id)
 	val, err := k.Encode(rec)
 	if err != nil {
-		return x.b.fail(op, name, err)
+		return x.b.conn.fail(op, name, err)
 	}
 	if e, found := x.b.Known(name); found {
 		val = k.Merged(val, e.Value)
@@ -230,7 +216,7 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 	}
 	_, found, err := x.b.Entry(ctx, name)
 	if err == nil && !found {
-		err = x.b.fail("update", name, fmt.Errorf("%w: there is no record %s", pantry.ErrAbsent, scan.Quote(id)))
+		err = x.b.conn.fail("update", name, fmt.Errorf("%w: there is no record %s", pantry.ErrAbsent, scan.Quote(id)))
 	}
 	if err != nil {
 		return now, err

@@ -19,7 +19,7 @@ func (o *outbox) run() {
 		// While the server is out of reach, new changes are merged and not sent. The polls find out
 		// when it is back; if there are no polls, this does.
 		it, b := o.first()
-		if it != nil && (anyway || !b.isAway()) {
+		if it != nil && (anyway || !b.poller.isAway()) {
 			if err := o.send(b, it); err == nil {
 				pause = least
 				continue
@@ -76,15 +76,7 @@ func (o *outbox) send(b *Board, it *item) error {
 		o.refuse(b, it, err)
 		return nil
 	}
-	before := map[string]*remote{}
-	b.mu.Lock()
-	mark := b.view.mark.String()
-	for _, name := range it.names() {
-		if n := b.nodes[name]; n != nil {
-			before[name] = n.state.Load()
-		}
-	}
-	b.mu.Unlock()
+	mark, before := b.view.position().String(), b.view.statesOf(it.names())
 	o.mu.Lock()
 	if !slices.Contains(o.items, it) { // merged or discarded meanwhile
 		o.mu.Unlock()
@@ -126,9 +118,7 @@ func (o *outbox) send(b *Board, it *item) error {
 		}
 		return err
 	case codeOf(err) == "unauthorized": // it says nothing about the change
-		b.mu.Lock()
-		b.tellOutage(err)
-		b.mu.Unlock()
+		b.poller.outageIs(err)
 		return err
 	case it.op == "seed" && errors.Is(err, pantry.ErrConflict), it.op == "clear" && errors.Is(err, pantry.ErrAbsent): // as it should be
 		return o.sent(it, nil, before)
@@ -163,7 +153,7 @@ func (o *outbox) check(b *Board, it *item) (*entry.Cond, error) {
 		}
 	}
 	if err := b.passes(e.Name, now); err != nil {
-		return nil, b.fail(it.op, e.Name, err)
+		return nil, b.conn.fail(it.op, e.Name, err)
 	}
 	cond := edits[0].If(versionIn(e), e.Updated).Cond
 	return &cond, nil

@@ -33,7 +33,7 @@ func (b *Board) ask(ctx context.Context, rq request, read func(body []byte) erro
 			err = unexpected(err)
 		}
 	}
-	return b.fail(rq.op, "", err)
+	return b.conn.fail(rq.op, "", err)
 }
 
 func asJSON() http.Header { return http.Header{"Content-Type": {"application/json"}} }

@@ -34,97 +34,99 @@ func (byStream) name() string { return "push" }
 
 // follow receives changes until the stream ends, the board is closed or paused, or something else
 // must be requested.
-func (s byStream) follow(b *Board) (atOnce bool) {
-	ctx, done := b.untilKicked()
+func (s byStream) follow(p *poller) (atOnce bool) {
+	ctx, done := p.untilKicked()
 	defer done()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	query, a, _, nothing := b.question()
-	if nothing {
+	asked := p.view.question()
+	if asked.nothing() {
 		return false
 	}
+	a := asked.asking
+	query, _ := p.query(asked)
 	from := time.Now()
-	quiet := time.AfterFunc(b.opts.timeout, cancel) // the server sends something at once
+	quiet := time.AfterFunc(p.opts.timeout, cancel) // the server sends something at once
 	defer quiet.Stop()
-	resp, err := b.conn.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
+	resp, err := p.conn.request(ctx, request{op: "watch", method: http.MethodGet, path: "/events", query: query})
 	if err != nil {
-		if ctx.Err() != nil && b.ctx.Err() == nil && len(b.kick) == 0 { // quiet ended it
-			return s.heldBack(b)
+		if ctx.Err() != nil && p.ctx.Err() == nil && len(p.kick) == 0 { // quiet ended it
+			return s.heldBack(p)
 		}
-		return s.failed(b, err)
+		return s.failed(p, err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
-		return s.notNow(b)
+		return s.notNow(p)
 	}
 	worked := false
-	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { quiet.Reset(silence) }, moved: func(id string) { b.movedTo(a, id) }}
+	in := events{in: bufio.NewReaderSize(resp.Body, 64<<10), heard: func() { quiet.Reset(silence) }, moved: func(id string) { p.movedTo(a, id) }}
 	for {
-		page, err := in.page(b)
+		page, err := in.page(p.conn)
 		if err == nil {
-			if worked, err = true, b.pushed(a, page); err == nil {
+			if worked, err = true, p.pushed(a, page); err == nil {
 				continue
 			}
 		}
 		switch {
-		case b.ctx.Err() != nil, len(b.kick) > 0:
+		case p.ctx.Err() != nil, len(p.kick) > 0:
 			return true
 		case errors.Is(err, errReopen) && len(a.since) == 0:
 			return true // the current state has arrived; now the changes
 		case ctx.Err() != nil: // nothing came for too long
-			return s.heldBack(b)
+			return s.heldBack(p)
 		case !worked:
-			return s.notNow(b)
+			return s.notNow(p)
 		}
-		s.ended(b, time.Since(from), err)
+		s.ended(p, time.Since(from), err)
 		select { // many phones don't come back in step
 		case <-time.After(rand.N(again)):
-		case <-b.ctx.Done():
+		case <-p.ctx.Done():
 		}
-		byPoll{}.follow(b) // is the server there?
+		byPoll{}.follow(p) // is the server there?
 		return true
 	}
 }
 
 // heldBack records that something on the way holds a stream back, and finds out whether the server is
 // there.
-func (s byStream) heldBack(b *Board) (atOnce bool) {
-	s.notNow(b)
-	return byPoll{}.follow(b)
+func (s byStream) heldBack(p *poller) (atOnce bool) {
+	s.notNow(p)
+	return byPoll{}.follow(p)
 }
 
 // failed records that a stream could not be requested.
-func (s byStream) failed(b *Board, err error) (atOnce bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.ctx.Err() != nil || len(b.kick) > 0 {
+func (s byStream) failed(p *poller, err error) (atOnce bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ctx.Err() != nil || len(p.kick) > 0 {
 		return true
 	}
-	b.answered(s.name(), b.fail("watch", "", err))
+	p.answered(s.name(), p.conn.fail("watch", "", err))
 	return false
 }
 
 // notNow makes the board try another source at once, and a stream after a while.
-func (s byStream) notNow(b *Board) (atOnce bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.ways.streamAt = b.transportFails(&b.ways.noStreams, "streams do not come through on this network, so that changes arrive by requests that wait")
+func (s byStream) notNow(p *poller) (atOnce bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.transports.streamAt = p.transportFails(&p.transports.noStreams, "streams do not come through on this network, so that changes arrive by requests that wait")
 	return true
 }
 
 // ended records that a stream ended. One that ends soon, again and again, is tried less and less
 // often.
-func (s byStream) ended(b *Board, lived time.Duration, err error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
+func (s byStream) ended(p *poller, lived time.Duration, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
-		b.answered(s.name(), b.fail("watch", "", b.conn.unreachable(err)))
+		p.answered(s.name(), p.conn.fail("watch", "", p.conn.unreachable(err)))
 	}
-	if b.ways.cut++; lived > soon {
-		b.ways.cut = 0
+	if p.transports.cut++; lived > soon {
+		p.transports.cut = 0
 	}
-	if b.ways.cut > 1 {
-		b.ways.streamAt = time.Now().Add(min(time.Second<<min(b.ways.cut, 6), tryAgain))
+	if p.transports.cut > 1 {
+		p.transports.streamAt = time.Now().Add(min(time.Second<<min(p.transports.cut, 6), tryAgain))
 	}
 }
 
@@ -132,40 +134,39 @@ func (s byStream) ended(b *Board, lived time.Duration, err error) {
 var errReopen = errors.New("something else is requested")
 
 // pushed updates the view with an event.
-func (b *Board) pushed(a asking, page *wire.Page) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	_, fresh, err := b.take(a, page)
+func (p *poller) pushed(a asking, page *wire.Page) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	got, err := p.view.take(a, page)
 	if err != nil {
 		return unexpected(err)
 	}
-	b.report.nearNames(page.Findings)
-	b.ways.noStreams, b.status.Trouble = 0, ""
-	if fresh {
-		b.status.Pushed++
-		b.status.Version = page.Version
-		b.ways.news = time.Now()
-		b.answered(byStream{}.name(), nil)
+	p.report.nearNames(page.Findings)
+	p.transports.noStreams, p.status.Trouble = 0, ""
+	if got.fresh {
+		p.status.Pushed++
+		p.status.Version = page.Version
+		p.transports.news = time.Now()
+		p.answered(byStream{}.name(), nil)
 	}
 	// After a whole answer, this stream's events belong to an older question; and an event that
 	// came too late is not repeated on this stream.
-	if !fresh || b.view.epoch != a.epoch {
+	if !got.fresh || !got.same {
 		return errReopen
 	}
 	return nil
 }
 
 // movedTo applies a mark that came alone: since the last event only other names have changed.
-func (b *Board) movedTo(a asking, id string) {
+func (p *poller) movedTo(a asking, id string) {
 	now, err := mark.Parse(id)
 	if err != nil {
 		return
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if a.epoch == b.view.epoch && len(b.view.seen) == 0 && now.Version > b.view.mark.Version {
-		b.view.mark = now
-		b.status.Version = now.Version
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.view.moved(a, now) {
+		p.status.Version = now.Version
 	}
 }
 
@@ -177,14 +178,14 @@ type events struct {
 }
 
 // page returns the next page, with those that belong to it.
-func (e *events) page(b *Board) (*wire.Page, error) {
+func (e *events) page(c *connection) (*wire.Page, error) {
 	var whole *wire.Page
 	for {
 		data, err := e.next()
 		if err != nil {
 			return nil, err
 		}
-		page, err := b.conn.readPage(data)
+		page, err := c.readPage(data)
 		if err != nil {
 			return nil, err
 		}

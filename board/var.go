@@ -84,7 +84,8 @@ type reading[T any] struct {
 // On binds a key to a board. The board requests its value from now on.
 func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
-	n := b.node(k.Name())
+	n := b.view.bind(k.Name())
+	b.poller.start()
 	b.setCheck(n, k)
 	return newBinding(b, k, n).variable()
 }
@@ -92,28 +93,13 @@ func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 // setCheck makes the outbox check the operations on a name by its key.
 func (b *Board) setCheck(n *node, k pantry.AnyKey) {
 	if check := keyhook.Check(k); check != nil {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		n.check = check
+		b.view.setCheck(n, check)
 	}
-}
-
-// hasCheck reports whether a variable of a name has a key with a Check.
-func (b *Board) hasCheck(name string) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	n := b.nodes[name]
-	return n != nil && n.check != nil
 }
 
 // passes returns the error of the Check of a name's key for a value.
 func (b *Board) passes(name string, v value.Value) error {
-	b.mu.Lock()
-	var check func(value.Value) error
-	if n := b.nodes[name]; n != nil {
-		check = n.check
-	}
-	b.mu.Unlock()
+	check := b.view.checkOf(name)
 	if check == nil || v.IsZero() {
 		return nil
 	}
@@ -226,10 +212,10 @@ func (x *binding[T]) waiting(c *reading[T]) T {
 // describe returns how far what is known can be trusted.
 func describe[T any](b *Board, r *remote, s *State[T]) {
 	s.Found, s.Version, s.Queued = !r.entry.Value.IsZero(), r.entry.Version, r.queued
-	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.from && r.entry.From != ""
+	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.view.from && r.entry.From != ""
 	s.Err = r.away
 	if r.known {
-		s.AsOf = b.confirmed()
+		s.AsOf = b.view.confirmed()
 	}
 	switch {
 	case r.sending > 0:
@@ -247,18 +233,11 @@ func describe[T any](b *Board, r *remote, s *State[T]) {
 	}
 }
 
-// confirmed returns when the server last confirmed what is shown.
-func (b *Board) confirmed() time.Time {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.asOf
-}
-
 func (x *binding[T]) unusable(e Entry, err error) error { return x.b.unusable(e, err) }
 
 // unusable returns the error for a stored value that its key can't use.
 func (b *Board) unusable(e Entry, err error) error {
-	return b.fail("read", e.Name, &Error{
+	return b.conn.fail("read", e.Name, &Error{
 		Index: -1, Code: "unreadable", Err: err,
 		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", entry.Quoted(e.Value), orSomebody(e.By), err),
 	})
@@ -306,26 +285,6 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 			}
 			if !yield(s) {
 				return
-			}
-		}
-	}
-}
-
-// changes yields nothing at once and then, after each change of names and of what begins with
-// prefixes, the names that changed.
-func (b *Board) changes(ctx context.Context, names, prefixes []string) iter.Seq[[]string] {
-	return func(yield func([]string) bool) {
-		w := b.watch(names, prefixes)
-		defer b.unwatch(w)
-		var changed []string
-		for {
-			if ctx.Err() != nil || b.ctx.Err() != nil || !yield(changed) {
-				return
-			}
-			for changed = b.changedFor(w); len(changed) == 0; changed = b.changedFor(w) {
-				if !w.wait(ctx, b.ctx) {
-					return
-				}
 			}
 		}
 	}

@@ -1,211 +1,395 @@
 package board
 
 import (
-	"maps"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
 )
 
-// A view is what is known of the requested part of a board. Answers arrive in any order, from
-// several sources, and from a board that can have been restored to an earlier state. The rules:
-//
-//   - The mark moves only if an answer has everything since exactly that mark. An answer that is
-//     not
-//
-// newer is dropped. Of other answers, entries count by their versions, and the answer's mark is
-// sent with questions until the server is seen to know it.
-//   - A mark is valid for the question that it answered: a larger question requests everything.
-//   - A whole answer replaces everything that was requested.
-//   - Answers to questions from before the last whole answer, or from before a name was bound, are
-//
-// dropped, whole ones too.
-//
-// It is not safe for concurrent use.
+// A view is what the app sees of a board: a node for each name that it uses, and the watchers that
+// wait for changes. It is safe for concurrent use.
 type view struct {
-	names    map[string]bool // requested
-	prefixes map[string]int  // and everything that begins so, with the number of users; "" is everything
-	mark     mark.Mark       // the position: everything before it is known; zero means none yet
-	seen     []mark.Mark     // of answers that had something after it
-	// epoch counts when answers to earlier questions became invalid: after a whole answer, and when
-	// more is requested.
-	epoch   int
-	entries map[string]Entry // without a value: absent, as of its version
+	ask    func() // makes the next question be sent now; it must not block
+	memory memory // nil without Offline
+	from   string // this Board, as others see it
+
+	mu       sync.Mutex // guards the following fields
+	nodes    map[string]*node
+	replica  *replica
+	watchers map[*watcher]struct{}
+	answered bool      // the server has answered once
+	away     error     // why the newest attempt to reach the server failed; nil if it did not
+	asOf     time.Time // when the server last confirmed what is shown, possibly in an earlier launch
 }
 
-func newView() *view {
-	return &view{names: map[string]bool{}, prefixes: map[string]int{}, entries: map[string]Entry{}}
+func newView(ask func()) *view {
+	return &view{ask: ask, nodes: map[string]*node{}, replica: newReplica(), watchers: map[*watcher]struct{}{}}
 }
 
-// has reports whether a name is requested.
-func (v *view) has(name string) bool { return v.names[name] || v.covers(name) }
-
-// covers reports whether everything that begins so is requested.
-func (v *view) covers(prefix string) bool {
-	for p := range v.prefixes {
-		if strings.HasPrefix(prefix, p) {
-			return true
-		}
-	}
-	return false
+// bind returns the node of a variable, and requests its name.
+func (v *view) bind(name string) *node {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	n := v.request(name)
+	n.bound = true
+	return n
 }
 
-// nothing reports whether nothing is requested.
-func (v *view) nothing() bool { return len(v.names)+len(v.prefixes) == 0 }
-
-// bind requests a name.
-func (v *view) bind(name string) {
-	known := v.has(name)
-	v.names[name] = true
-	if !known {
-		v.forgetMark()
-	}
+// use returns the node of a name, and requests it while it is watched.
+func (v *view) use(name string) *node {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.request(name)
 }
 
-// bindPrefix requests everything that begins so, until it is unbound.
-func (v *view) bindPrefix(prefix string) {
-	known := v.covers(prefix)
-	v.prefixes[prefix]++
-	if !known {
-		v.forgetMark()
+// keepPrefix requests everything that begins with a prefix until the Board is closed.
+func (v *view) keepPrefix(prefix string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.replica.prefixes[prefix] == 0 {
+		v.requestPrefix(prefix)
 	}
 }
 
-// unbindPrefix ends bindPrefix, and forgets what was known only for it. The mark stays valid,
-// because it is for less.
-func (v *view) unbindPrefix(prefix string) {
-	if v.prefixes[prefix]--; v.prefixes[prefix] > 0 {
-		return
+// request returns the node of a name that is requested from now on; mu must be held.
+func (v *view) request(name string) *node {
+	n := v.nodes[name]
+	if n == nil {
+		n = v.add(name)
 	}
-	delete(v.prefixes, prefix)
-	for name := range v.entries {
-		if !v.has(name) {
-			delete(v.entries, name)
-		}
+	if v.replica.names[name] {
+		return n
 	}
+	covered := v.replica.covers(name)
+	if v.replica.bind(name); !covered {
+		v.ask()
+	} else if e, known := v.replica.entries[name]; known {
+		v.change(n, func(r *remote) { r.entry, r.known, r.old = e, true, false })
+	} else if v.replica.mark != (mark.Mark{}) { // everything is known, and nothing of this name
+		v.change(n, func(r *remote) { r.known, r.old = true, false })
+	}
+	return n
 }
 
-// forgetMark makes the next question request everything: a mark is valid for the question that it
-// answered.
-func (v *view) forgetMark() {
-	v.mark, v.seen = mark.Mark{}, nil
-	v.epoch++
-}
-
-// An asking is what a question was sent with.
-type asking struct {
-	epoch int
-	since []mark.Mark
-	seen  []mark.Mark // seen when it was sent
-}
-
-// ask returns what the next question is sent with.
-func (v *view) ask() asking {
-	a := asking{epoch: v.epoch, seen: slices.Clone(v.seen)}
-	if v.mark != (mark.Mark{}) {
-		a.since = append([]mark.Mark{v.mark}, v.seen...)
-	}
-	return a
-}
-
-// write returns the asking of a write: it is sent without marks, so its answer does not confirm
-// any.
-func (v *view) write() asking { return asking{epoch: v.epoch} }
-
-// unchanged records that nothing changed up to a mark.
-func (v *view) unchanged(a asking, now mark.Mark) {
-	if a.epoch == v.epoch && len(a.since) == 1 && a.since[0] == v.mark && now.Version > v.mark.Version {
-		v.mark = now
-		v.forget(now)
-	}
-}
-
-// take updates the view with an answer, all of whose pages have arrived, and returns the names that
-// changed. fresh is false if the answer came too late to be used. The error is for an answer
-// without a mark.
-func (v *view) take(a asking, p *wire.Page) (changed []string, fresh bool, err error) {
-	now, err := mark.Parse(p.Mark)
-	if err != nil {
-		return nil, false, err
-	}
-	if a.epoch != v.epoch {
-		return nil, false, nil
-	}
-	if v.nothing() {
-		return nil, true, nil
-	}
-	if p.Whole {
-		for _, m := range v.seen {
-			if now.Version < m.Version && !slices.Contains(a.seen, m) {
-				// It was requested before that was seen, and would undo it for a moment; the next
-				// answer is whole too.
-				return nil, false, nil
+// requestPrefix requests everything that begins with a prefix, and shows what an earlier launch knew of
+// it; mu must be held.
+func (v *view) requestPrefix(prefix string) {
+	if v.memory != nil {
+		for _, name := range v.memory.knownUnder(prefix) {
+			if v.nodes[name] == nil {
+				v.add(name)
 			}
 		}
-		v.forget(a.seen...)
-		return v.replace(now, p), true, nil
 	}
-	defer v.forget(a.since[min(1, len(a.since)):]...) // the server knows them
-	switch {
-	case v.mark != mark.Mark{} && now.Version <= v.mark.Version:
-		return nil, true, nil
-	case v.mark != mark.Mark{} && p.Since == v.mark.String():
-		v.mark = now
-		v.forget(now)
-	case !slices.Contains(v.seen, now):
-		v.seen = append(v.seen, now)
+	covered := v.replica.covers(prefix)
+	if v.replica.bindPrefix(prefix); !covered {
+		v.ask()
 	}
-	for _, e := range p.Entries {
-		changed = v.learn(changed, e)
-	}
-	for _, g := range p.Gone {
-		changed = v.learn(changed, Entry{Name: g.Name, Version: g.Version})
-	}
-	if len(v.seen) > mostSeen {
-		v.forgetMark()
-	}
-	return changed, true, nil
 }
 
-// mostSeen is the maximum number of marks sent besides the own one, for example by an app that
-// writes while it does not poll. Beyond it, everything is requested.
-const mostSeen = 16
-
-// forget forgets marks that were seen.
-func (v *view) forget(marks ...mark.Mark) {
-	v.seen = slices.DeleteFunc(v.seen, func(m mark.Mark) bool { return slices.Contains(marks, m) })
-}
-
-// learn updates a name, unless something newer is known.
-func (v *view) learn(changed []string, e Entry) []string {
-	before, known := v.entries[e.Name]
-	if !v.has(e.Name) || known && e.Version < before.Version {
-		return changed
-	}
-	v.entries[e.Name] = e
-	return append(changed, e.Name)
-}
-
-// replace uses a whole answer: what it does not contain is absent.
-func (v *view) replace(now mark.Mark, p *wire.Page) []string {
-	v.mark = now
-	v.epoch++
-	before := v.entries
-	v.entries = make(map[string]Entry, len(p.Entries))
-	for name := range v.names {
-		v.entries[name] = Entry{Name: name, Version: p.Version}
-	}
-	for _, e := range p.Entries {
-		if v.has(e.Name) {
-			v.entries[e.Name] = e
+// add adds a node, with what an earlier launch knew; mu must be held.
+func (v *view) add(name string) *node {
+	n := &node{name: name}
+	r := &remote{entry: Entry{Name: name}, away: v.away}
+	if v.memory != nil {
+		r.queued, r.refused = v.memory.about(name)
+		r.kept = r.refused != nil
+		if e, found := v.memory.known(name); found {
+			r.entry, r.known, r.old = e, true, true
 		}
 	}
-	for name := range before {
-		if _, known := v.entries[name]; !known && v.has(name) { // it is reported once more, as absent
-			v.entries[name] = Entry{Name: name, Version: p.Version}
+	n.publish(r)
+	v.nodes[name] = n
+	return n
+}
+
+// alter changes what is known of a name, and wakes its watchers if that is visible.
+func (v *view) alter(n *node, f func(*remote)) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.change(n, f)
+}
+
+// alterEach is alter for each name of edits that the view has.
+func (v *view) alterEach(edits []Op, f func(r *remote)) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	seen := map[string]bool{}
+	for _, e := range edits {
+		if n := v.nodes[e.Name]; n != nil && !seen[e.Name] {
+			seen[e.Name] = true
+			v.change(n, f)
 		}
 	}
-	return slices.Collect(maps.Keys(v.entries))
+}
+
+// change is alter; mu must be held.
+func (v *view) change(n *node, f func(*remote)) {
+	old := n.state.Load()
+	now := *old
+	f(&now)
+	if now.entry.Version == old.entry.Version && now.entry.From == old.entry.From && value.Equal(now.entry.Value, old.entry.Value) &&
+		now.known == old.known && now.old == old.old && now.away == old.away && now.sending == old.sending && now.queued == old.queued && now.refused == old.refused {
+		return
+	}
+	n.publish(&now)
+	for w := range v.watchers {
+		if w.wants(n.name) {
+			w.notify(n.name)
+		}
+	}
+}
+
+// question returns what to ask the server next.
+func (v *view) question() question {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.replica.question()
+}
+
+// idle reports whether nothing is requested.
+func (v *view) idle() bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.replica.nothing()
+}
+
+// position returns the mark up to which everything is known; the zero Mark means none yet.
+func (v *view) position() mark.Mark {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.replica.mark
+}
+
+// writing returns what a write is sent with.
+func (v *view) writing() (asking, mark.Mark) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.replica.write(), v.replica.mark
+}
+
+// askForAll makes the next question, which is sent at once, request everything instead of changes, if
+// the view has one of the names.
+func (v *view) askForAll(names ...string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if slices.ContainsFunc(names, func(name string) bool { return v.nodes[name] != nil }) {
+		v.replica.forgetMark()
+		v.ask()
+	}
+}
+
+// A taken is how a view used an answer.
+type taken struct {
+	changed []string // names
+	fresh   bool     // false: the answer came too late to be used
+	same    bool     // the question that it answered is still the one to ask
+	gap     bool     // there are changes before it that are not known yet
+}
+
+// take updates the view with an answer. The error is for an answer without a mark.
+func (v *view) take(a asking, p *wire.Page) (taken, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	changed, fresh, err := v.replica.take(a, p)
+	for _, name := range changed {
+		e, n := v.replica.entries[name], v.nodes[name]
+		if n == nil {
+			n = v.add(name)
+		}
+		v.change(n, func(r *remote) {
+			if e.Version != r.entry.Version && !r.kept {
+				r.refused = nil // a new value ends Refused
+			}
+			r.entry, r.known, r.old, r.away = e, true, false, nil
+		})
+	}
+	if p.Whole && fresh && err == nil { // an earlier launch knew it, and the server does not have it
+		for name, n := range v.nodes {
+			if _, found := v.replica.entries[name]; !found && v.replica.has(name) && n.state.Load().old {
+				v.change(n, func(r *remote) { r.entry, r.known, r.old = Entry{Name: name}, true, false })
+			}
+		}
+	}
+	if v.memory != nil {
+		v.memory.learn(changed, v.replica.entries)
+	}
+	return taken{changed, fresh, v.replica.epoch == a.epoch, len(v.replica.seen) > 0}, err
+}
+
+// unchanged records that nothing has changed up to a mark.
+func (v *view) unchanged(a asking, now mark.Mark) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.replica.unchanged(a, now)
+}
+
+// moved records that only names that are not requested have changed up to a mark. It reports whether
+// the mark is used.
+func (v *view) moved(a asking, now mark.Mark) bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.replica.moved(a, now)
+}
+
+// removed records that this Board removed names: no answer says who did.
+func (v *view) removed(gone []entry.Gone) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, g := range gone {
+		if n := v.nodes[g.Name]; n != nil {
+			v.change(n, func(r *remote) {
+				if r.entry.Version == g.Version && r.entry.Value.IsZero() {
+					r.entry.From = v.from
+				}
+			})
+		}
+	}
+}
+
+// attempted records how the newest attempt to reach the server ended.
+func (v *view) attempted(err error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	before := v.away
+	v.away = err
+	if err == nil {
+		v.answered, v.asOf = true, time.Now()
+	}
+	if codeOf(before) != codeOf(err) {
+		for _, n := range v.nodes {
+			v.change(n, func(r *remote) { r.away = err })
+		}
+	}
+	for w := range v.watchers {
+		w.notify("") // somebody can wait for the first answer
+	}
+}
+
+// heard records that the server has answered a write, which confirms nothing else.
+func (v *view) heard() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.answered = true
+}
+
+// confirmed returns when the server last confirmed what is shown.
+func (v *view) confirmed() time.Time {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.asOf
+}
+
+// shown returns what variables show of the names of edits, without absent and unknown ones.
+func (v *view) shown(edits []Op) map[string]Entry {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	seen := map[string]Entry{}
+	for _, e := range edits {
+		if n := v.nodes[e.Name]; n != nil {
+			if r := n.state.Load(); !r.entry.Value.IsZero() {
+				seen[e.Name] = r.entry
+			}
+		}
+	}
+	return seen
+}
+
+// withSeen returns edits whose plain puts say what the variables show, so that the server can report
+// what they replace unseen.
+func (v *view) withSeen(edits []Op) []Op {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	var out []Op
+	for i, e := range edits {
+		n := v.nodes[e.Name]
+		if e.Op.Verb != value.Put || e.Name == "" || !e.Cond.IsZero() || e.Seen != nil || n == nil || !n.bound {
+			continue
+		}
+		if out == nil {
+			out = slices.Clone(edits)
+		}
+		seen := entry.Tag{}
+		if r := n.state.Load(); !r.entry.Value.IsZero() {
+			seen = entry.TagOf(r.entry.Version, r.entry.Updated)
+		}
+		out[i].Seen = &seen
+	}
+	if out == nil {
+		return edits
+	}
+	return out
+}
+
+// states returns what is known of nodes at one moment.
+func (v *view) states(nodes []*node) []*remote {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	now := make([]*remote, len(nodes))
+	for i, n := range nodes {
+		now[i] = n.state.Load()
+	}
+	return now
+}
+
+// statesOf returns what is known of the names that the view has.
+func (v *view) statesOf(names []string) map[string]*remote {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	now := map[string]*remote{}
+	for _, name := range names {
+		if n := v.nodes[name]; n != nil {
+			now[name] = n.state.Load()
+		}
+	}
+	return now
+}
+
+// under returns the known entries whose names begin with one of the prefixes, sorted by name.
+func (v *view) under(prefixes ...string) (entries []Entry) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for name, n := range v.nodes {
+		begins := func(p string) bool { return strings.HasPrefix(name, p) }
+		if e := n.state.Load().entry; slices.ContainsFunc(prefixes, begins) && !e.Value.IsZero() {
+			entries = append(entries, e)
+		}
+	}
+	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return entries
+}
+
+// boundNames returns the names of all variables.
+func (v *view) boundNames() (names []string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for name, n := range v.nodes {
+		if n.bound {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// setCheck sets the Check of a node's key.
+func (v *view) setCheck(n *node, check func(value.Value) error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	n.check = check
+}
+
+// checkOf returns the Check of a name's key; nil means none.
+func (v *view) checkOf(name string) func(value.Value) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if n := v.nodes[name]; n != nil {
+		return n.check
+	}
+	return nil
 }

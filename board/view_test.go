@@ -1,403 +1,152 @@
 package board
 
 import (
-	"bytes"
-	"context"
-	"encoding/json"
-	"fmt"
-	"log/slog"
-	"math/rand/v2"
-	"net"
-	"net/http"
-	"net/http/httptest"
-	"net/url"
-	"os"
-	"path/filepath"
-	"slices"
-	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/mark"
-	"github.com/small-pantry/pantry/internal/test/hooks"
-	"github.com/small-pantry/pantry/internal/test/simdisk"
-	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/internal/wire"
-	"github.com/small-pantry/pantry/server"
+	"github.com/small-pantry/pantry/value"
 )
 
-// A world is a server with one board, one client of it, and what is under way between
-// them: questions whose answers come late, in another order, or never.
-type world struct {
-	t    testing.TB
-	rand *rand.Rand
-	data string
-	disk *simdisk.Disk
-	s    *server.Server
-
-	view   *view
-	late   []delivery
-	stream *asking // where an open stream stands; nil: there is none
-	backup []byte
-	broken string // the rule that is taken out
-	log    []string
-}
-
-// A delivery is an answer on its way.
-type delivery struct {
-	asked asking
-	page  *wire.Page
-	rest  url.Values // how the next page is asked for; nil: it has come whole
-}
-
-const boardPath = "/v1/boards/b"
-
-func newWorld(t testing.TB, seed uint64, broken string) *world {
-	w := &world{t: t, rand: rand.New(rand.NewPCG(seed, 1)), data: filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())), disk: simdisk.New(), view: newView(), broken: broken}
-	hooks.Set(filepath.Join(w.data, "boards"), hooks.Setting{Disk: w.disk, Small: 1})
-	w.start()
-	return w
-}
-
-func (w *world) start() {
-	var err error
-	w.s, err = server.New(server.Options{Data: w.data, Dev: true, Log: slog.New(slog.DiscardHandler)})
-	require.NoError(w.t, err)
-}
-
-func (w *world) stop() { require.NoError(w.t, w.s.Close()) }
-
-func (w *world) note(format string, args ...any) {
-	w.log = append(w.log, fmt.Sprintf(format, args...))
-}
-
-// ask has the real handler answer.
-func (w *world) ask(method, path, body string) *httptest.ResponseRecorder {
-	r := httptest.NewRequest(method, "http://localhost:8437"+path, strings.NewReader(body))
-	r.RemoteAddr = "127.0.0.1:1"
-	r.Header.Set("Content-Type", "application/json")
-	local := net.Addr(&net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 8437})
-	rec := httptest.NewRecorder()
-	w.s.ServeHTTP(rec, r.WithContext(context.WithValue(r.Context(), http.LocalAddrContextKey, local)))
-	return rec
-}
-
-func (w *world) page(rec *httptest.ResponseRecorder) *wire.Page {
-	p, err := wire.ReadPage(rec.Body.Bytes())
-	require.NoError(w.t, err, "%d %s\n%s", rec.Code, rec.Body, strings.Join(w.log, "\n"))
+// page is an answer of the board's life "1" up to a version.
+func page(whole bool, version int64, entries ...Entry) *wire.Page {
+	mark := func(v int64) string { return string('0'+byte(v)) + ".5a3f9c10" }
+	p := &wire.Page{Board: "b", Version: version, Mark: mark(version), Whole: whole, Entries: entries}
+	if !whole {
+		p.Since = mark(version - 1)
+	}
 	return p
 }
 
-// question gives how the client asks.
-func (w *world) question(a asking) url.Values {
-	q := url.Values{}
-	if !w.view.covers("") {
-		for name := range w.view.names {
-			q.Add("name", name)
-		}
-		slices.Sort(q["name"])
-	}
-	for _, m := range a.since {
-		q.Add("since", m.String())
-	}
-	return q
+func intEntry(name string, version, n int64) Entry {
+	return Entry{Name: name, Version: version, Value: value.Int(n)}
 }
 
-var someNames = []string{"a", "b", "c", "d", "e"}
-
-func (w *world) name() string { return someNames[w.rand.IntN(len(someNames))] }
-
-// ops draws a commit.
-func (w *world) ops() string {
-	var ops []string
-	for range 1 + w.rand.IntN(3) {
-		switch name := w.name(); w.rand.IntN(6) {
-		case 0:
-			ops = append(ops, fmt.Sprintf(`{"op":"reset","prefix":%q}`, name))
-		default:
-			ops = append(ops, fmt.Sprintf(`{"op":"put","name":%q,"value":%d}`, name, w.rand.IntN(1000)))
-		}
-	}
-	return `{"ops":[` + strings.Join(ops, ",") + `]}`
+// remembered is what an earlier launch knew.
+type remembered struct {
+	entries map[string]Entry
+	refused error
+	saved   []string
 }
 
-// step does something at random.
-func (w *world) step() {
-	switch w.rand.IntN(22) {
-	case 0, 1, 2, 3: // somebody else
-		ops := w.ops()
-		rec := w.ask("POST", boardPath+"/commit", ops)
-		w.note("others %s: %s", ops, rec.Body)
-	case 4, 5, 6: // the client itself
-		a, ops := w.view.write(), w.ops()
-		p := w.page(w.ask("POST", boardPath+"/commit", ops))
-		w.note("own %s: since %s, at %s", ops, p.Since, p.Mark)
-		w.late = append(w.late, delivery{asked: a, page: p})
-	case 7, 8, 9:
-		w.poll(0)
-	case 10: // in pages
-		w.poll(1 + w.rand.IntN(2))
-	case 11, 12, 13, 14:
-		w.deliver(w.rand.IntN(len(w.late) + 1))
-	case 15: // an answer is lost
-		if n := len(w.late); n > 0 {
-			i := w.rand.IntN(n)
-			w.late = slices.Delete(w.late, i, i+1)
-			w.note("lost %d", i)
-		}
-	case 16: // a variable comes late
-		before := *w.view
-		before.seen = slices.Clone(before.seen)
-		name := w.name()
-		w.view.bind(name)
-		if w.broken == "bind" { // a mark is kept for more than it was asked with
-			w.view.mark, w.view.seen, w.view.epoch = before.mark, before.seen, before.epoch
-		}
-		if w.view.epoch != before.epoch {
-			w.stream = nil
-		}
-		w.note("bind %s", name)
-	case 17:
-		if w.stream == nil {
-			a := w.view.ask()
-			w.stream = &a
-			w.note("stream from %v", a.since)
-		} else if w.rand.IntN(4) == 0 {
-			w.stream = nil
-			w.note("stream cut")
-		}
-	case 18:
-		w.pushed()
-	case 19:
-		w.stop()
-		w.trouble()
-		w.start()
-		w.stream = nil
-	case 20:
-		if w.rand.IntN(3) == 0 {
-			w.note("remove: %d", w.ask("DELETE", boardPath, "").Code)
-			w.stream = nil
-		} else {
-			name := w.name()
-			w.note("forget %s: %d", name, w.ask("DELETE", boardPath+"/entries/"+name+"?forget=true", "").Code)
-		}
-	case 21:
-		if file := w.disk.Read(w.file()); file != nil {
-			w.backup = bytes.Clone(file)
-			w.note("backup")
-		}
-	}
+func (m *remembered) about(string) (int, error) { return 0, m.refused }
+func (m *remembered) known(name string) (Entry, bool) {
+	e, found := m.entries[name]
+	return e, found
 }
-
-func (w *world) file() string { return journal.DataPath(filepath.Join(w.data, "boards"), "b") }
-
-// trouble is what happens to the file while the server is down.
-func (w *world) trouble() {
-	switch w.rand.IntN(3) {
-	case 0:
-		w.note("restart")
-	case 1:
-		if w.backup != nil {
-			w.disk.Write(w.file(), w.backup)
-			w.note("an older file is put back")
-		}
-	case 2:
-		if w.disk.Read(w.file()) == nil {
-			return
-		}
-		l, err := ledger.Open(filepath.Dir(w.file()), "b", ledger.Options{Disk: w.disk})
-		require.NoError(w.t, err)
-		require.NoError(w.t, l.Renew()) // as a repair does
-		require.NoError(w.t, l.Close())
-		w.note("repair")
+func (m *remembered) knownUnder(string) (names []string) {
+	for name := range m.entries {
+		names = append(names, name)
 	}
+	return names
 }
+func (m *remembered) learn(names []string, _ map[string]Entry) { m.saved = append(m.saved, names...) }
 
-// poll asks; the answer is under way.
-func (w *world) poll(limit int) {
-	if len(w.view.names) == 0 {
-		return
-	}
-	a := w.view.ask()
-	q := w.question(a)
-	if limit > 0 {
-		q.Set("limit", fmt.Sprint(limit))
-	}
-	w.note("ask %s", q.Encode())
-	d := delivery{asked: a, page: w.page(w.ask("GET", boardPath+"/entries?"+q.Encode(), ""))}
-	if d.page.Next != "" {
-		d.rest = q
-	}
-	w.late = append(w.late, d)
-}
-
-// deliver has an answer arrive, or the next page of it asked for.
-func (w *world) deliver(i int) {
-	if i >= len(w.late) {
-		return
-	}
-	d := &w.late[i]
-	if d.rest != nil && w.broken != "half" {
-		d.rest.Set("after", d.page.Next)
-		rec := w.ask("GET", boardPath+"/entries?"+d.rest.Encode(), "")
-		if rec.Code == http.StatusConflict { // start again
-			w.note("start again")
-			w.late = slices.Delete(w.late, i, i+1)
-			return
-		}
-		next := w.page(rec)
-		w.note("next page after %s: %s", d.page.Next, rec.Body)
-		if next.Whole != d.page.Whole {
-			w.late = slices.Delete(w.late, i, i+1)
-			return
-		}
-		d.page.Entries = append(d.page.Entries, next.Entries...)
-		d.page.Gone = append(d.page.Gone, next.Gone...)
-		if d.page.Next = next.Next; next.Next == "" {
-			d.rest = nil
-		}
-		return
-	}
-	got := *d
-	w.late = slices.Delete(w.late, i, i+1)
-	w.take(got.asked, got.page)
-}
-
-// pushed has the stream tell what there is to tell.
-func (w *world) pushed() {
-	if w.stream == nil || len(w.view.names) == 0 {
-		return
-	}
-	p := w.page(w.ask("GET", boardPath+"/entries?"+w.question(*w.stream).Encode(), ""))
-	at, err := mark.Parse(p.Mark)
-	require.NoError(w.t, err)
-	w.note("pushed: since %s, at %s, %d entries", p.Since, p.Mark, len(p.Entries))
-	a := *w.stream
-	epoch := w.view.epoch
-	w.take(a, p)
-	if w.stream = nil; w.view.epoch == epoch && a.epoch == epoch {
-		w.stream = &asking{epoch: epoch, since: []mark.Mark{at}}
-	} // else it is opened again
-}
-
-// take takes an answer in by the rules, or without one of them.
-func (w *world) take(a asking, p *wire.Page) {
-	now, err := mark.Parse(p.Mark)
-	require.NoError(w.t, err)
-	switch w.broken {
-	case "since": // the mark moves whatever the answer tells of
-		if !p.Whole {
-			p.Since = w.view.mark.String()
-		}
-	case "late": // an answer counts although a whole was taken in since it was asked for
-		a.epoch = w.view.epoch
-	case "seen": // what was seen is forgotten
-		defer func() { w.view.seen = nil }()
-	case "older": // an answer counts although it is no newer
-		if !p.Whole && a.epoch == w.view.epoch && now.Version <= w.view.mark.Version {
-			w.view.mark = now
-		}
-	}
-	changed, fresh, err := w.view.take(a, p)
-	require.NoError(w.t, err)
-	w.note("taken: since %s, at %s, whole %v: %v %v, now at %v, seen %v", p.Since, p.Mark, p.Whole, changed, fresh, w.view.mark, w.view.seen)
-}
-
-// settle asks until nothing is under way, and tells where the client is wrong.
-func (w *world) settle() string {
-	for range 3 {
-		w.poll(0)
-		for len(w.late) > 0 {
-			w.deliver(0)
-		}
-	}
-	if len(w.view.seen) > 0 && len(w.view.names) > 0 {
-		return fmt.Sprintf("it still asks for %v", w.view.seen)
-	}
-	for name := range w.view.names {
-		rec := w.ask("GET", boardPath+"/entries/"+name, "")
-		want := ""
-		if rec.Code == http.StatusOK {
-			var e Entry
-			require.NoError(w.t, json.Unmarshal(rec.Body.Bytes(), &e))
-			want = fmt.Sprint(e.Value, " ", e.Version)
-		}
-		got := ""
-		if e := w.view.entries[name]; !e.Value.IsZero() {
-			got = fmt.Sprint(e.Value, " ", e.Version)
-		}
-		if got != want {
-			return fmt.Sprintf("%s is %q, and the client has %q", name, want, got)
-		}
-	}
-	return ""
-}
-
-// diverges runs random schedules until one leaves the client with something else than
-// the server has, and tells of that; empty: none did.
-func diverges(t testing.TB, schedules int, broken string) (ran int, wrong string) {
-	for seed := range schedules {
-		w := newWorld(t, uint64(seed), broken)
-		for range 40 {
-			w.step()
-			if w.rand.IntN(12) == 0 {
-				if bad := w.settle(); bad != "" {
-					w.stop()
-					return seed, fmt.Sprintf("schedule %d: %s\n%s", seed, bad, strings.Join(w.log, "\n"))
-				}
-			}
-		}
-		w.stop()
-	}
-	return schedules, ""
-}
-
-// The rules for clients, as the view follows them, against the real handlers: whatever
-// comes late, twice, in another order or never, and whatever becomes of the board, the
-// client ends up with what the server has. Without any one of the rules it does not.
-func TestViewNeverDiverges(t *testing.T) {
-	t.Parallel()
-	defer os.RemoveAll(filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())))
-	_, wrong := diverges(t, soak.Rounds(300, 40_000), "")
-	require.Empty(t, wrong)
-	for _, rule := range []string{"since", "late", "seen", "older", "bind", "half"} {
-		ran, wrong := diverges(t, 40_000, rule)
-		assert.NotEmpty(t, wrong, "nothing breaks without the rule %q", rule)
-		t.Logf("without the rule %q schedule %d diverges", rule, ran)
-	}
-}
-
-// What is remembered does not grow with what an app writes and never asks for.
-func TestViewStaysSmall(t *testing.T) {
-	t.Parallel()
-	v := newView()
-	page := func(version int) *wire.Page {
-		return &wire.Page{
-			Board: "b", Version: int64(version), Mark: fmt.Sprintf("%d.5a3f9c10", version), Since: fmt.Sprintf("%d.5a3f9c10", version-1),
-			Entries: []Entry{{Name: fmt.Sprint("n", version), Version: int64(version)}},
-		}
-	}
-	for i := range 1000 {
-		_, fresh, err := v.take(v.write(), page(i+1))
-		require.NoError(t, err)
-		require.True(t, fresh)
-	}
-	assert.Empty(t, v.seen)
-	assert.Empty(t, v.entries)
-	v.bind("a")
-	_, fresh, err := v.take(v.ask(), &wire.Page{Board: "b", Mark: "2000.5a3f9c10", Version: 2000, Whole: true})
+func take(t *testing.T, v *view, p *wire.Page) taken {
+	got, err := v.take(v.question().asking, p)
 	require.NoError(t, err)
-	require.True(t, fresh)
-	for i := range 1000 { // others write in between
-		_, _, err := v.take(v.write(), page(2002+2*i))
-		require.NoError(t, err)
-		require.LessOrEqual(t, len(v.ask().since), mostSeen+1)
+	return got
+}
+
+// A watcher gets each name that changed once, and only its own; without a watcher, names of a prefix
+// are neither requested nor kept.
+func TestViewWatchers(t *testing.T) {
+	t.Parallel()
+	asked := 0
+	v := newView(func() { asked++ })
+	assert.True(t, v.idle())
+	names, beds := v.watch([]string{"tap"}, nil), v.watch(nil, []string{"beds/"})
+	assert.Equal(t, 2, asked, "each asks for more")
+	assert.Equal(t, question{v.question().asking, []string{"tap"}, []string{"beds/"}}, v.question())
+	settled, _ := v.settled(beds)
+	assert.False(t, settled)
+
+	take(t, v, page(true, 1, intEntry("beds/a", 1, 1), intEntry("tap", 1, 1)))
+	take(t, v, page(false, 2, intEntry("beds/a", 2, 2)))
+	settled, _ = v.settled(beds)
+	assert.True(t, settled)
+	assert.Equal(t, []string{"tap"}, v.changes(names))
+	assert.Equal(t, []string{"beds/a"}, v.changes(beds))
+	assert.Empty(t, v.changes(beds))
+	assert.Equal(t, []Entry{intEntry("beds/a", 2, 2)}, v.under("beds/"))
+
+	v.unwatch(beds)
+	assert.Empty(t, v.under("beds/"))
+	assert.Equal(t, []string{"tap"}, v.question().names)
+	assert.Empty(t, v.question().prefixes)
+	take(t, v, page(false, 3, intEntry("beds/a", 3, 3)))
+	assert.Empty(t, v.under("beds/"), "an answer to the question before is not kept")
+}
+
+// What an earlier launch knew is shown as old until the server answers, and is gone if the server does
+// not have it.
+func TestViewMemory(t *testing.T) {
+	t.Parallel()
+	v := newView(func() {})
+	m := &remembered{entries: map[string]Entry{"tap": intEntry("tap", 7, 7), "beds/a": intEntry("beds/a", 7, 7)}}
+	v.memory = m
+	tap := v.bind("tap")
+	v.keepPrefix("beds/")
+	assert.True(t, tap.state.Load().old)
+	assert.Len(t, v.under("beds/"), 1)
+
+	take(t, v, page(true, 8, intEntry("tap", 8, 8)))
+	assert.False(t, tap.state.Load().old)
+	assert.Equal(t, int64(8), tap.state.Load().entry.Version)
+	assert.Empty(t, v.under("beds/"))
+	assert.Contains(t, m.saved, "tap")
+}
+
+// An attempt that fails is shown on every name, and ends with the next that succeeds; a refused write is
+// shown until another value arrives.
+func TestViewStates(t *testing.T) {
+	t.Parallel()
+	v := newView(func() {})
+	a := v.bind("a")
+	w := v.watch(nil, nil)
+	v.attempted(ErrUnreachable)
+	assert.ErrorIs(t, a.state.Load().away, ErrUnreachable)
+	settled, err := v.settled(w)
+	assert.False(t, settled)
+	assert.ErrorIs(t, err, ErrUnreachable)
+	assert.True(t, v.confirmed().IsZero())
+	v.attempted(nil)
+	assert.NoError(t, a.state.Load().away)
+	settled, err = v.settled(w)
+	assert.True(t, settled)
+	assert.NoError(t, err)
+	assert.False(t, v.confirmed().IsZero())
+
+	take(t, v, page(true, 1, intEntry("a", 1, 1)))
+	v.alterEach([]Op{{Name: "a"}, {Name: "a"}, {Name: "absent"}}, func(r *remote) { r.sending++; r.refused = ErrForbidden })
+	assert.Equal(t, 1, a.state.Load().sending, "once for each name")
+	take(t, v, page(false, 2, intEntry("a", 2, 2)))
+	assert.NoError(t, a.state.Load().refused)
+	assert.Nil(t, v.statesOf([]string{"absent"})["absent"])
+}
+
+// Everything can be used at once.
+func TestViewConcurrently(t *testing.T) {
+	t.Parallel()
+	v := newView(func() {})
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for i := range int64(50) {
+				w := v.watch([]string{"a"}, []string{"p/"})
+				n := v.bind("b")
+				_, _ = v.take(v.question().asking, page(true, i%9+1, intEntry("b", i+1, i), intEntry("p/x", i+1, i)))
+				v.alter(n, func(r *remote) { r.queued++ })
+				v.attempted(nil)
+				v.changes(w)
+				v.under("p/")
+				v.unwatch(w)
+			}
+		})
 	}
-	assert.Len(t, v.entries, 1)
-	_, _, err = v.take(v.ask(), &wire.Page{Board: "b", Mark: "x"})
-	assert.Error(t, err, "an answer without a mark is none")
+	all.Wait()
+	assert.Equal(t, 200, v.bind("b").state.Load().queued, "no change is lost")
 }
