@@ -61,7 +61,7 @@ type memory interface {
 	about(name string) (queued int, refused error)
 	// known returns what an earlier launch knew of a name.
 	known(name string) (Entry, bool)
-	// knownUnder returns the names with a prefix of which an earlier launch knew something.
+	// knownUnder returns the names with a prefix that an earlier launch knew.
 	knownUnder(prefix string) []string
 	// learn saves what is known of names for the next launch.
 	learn(names []string, entries map[string]Entry)
