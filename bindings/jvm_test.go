@@ -9,8 +9,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"slices"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -18,48 +16,27 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/bindings/jvm"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
-// A jvm is the library for the JVM of this machine, and the classes over it.
-type jvm struct {
-	lib, classes string   // directories; classes is a class path
-	made         []string // the files of which classes was made
-}
+// An app is a compiled suite, whose scenes are processes of their own.
+type app struct{ jvm.App }
 
-// build builds the library and compiles the Java classes over it. gobind's files are for Android,
-// so bind renames them.
-func build(t *testing.T) jvm {
+// build builds the library and compiles the Java suite over it.
+func build(t *testing.T) app {
 	t.Helper()
-	need(t, "cc")
-	all, err := sources()
+	for _, program := range []string{"cc", "java", "javac"} {
+		need(t, program)
+	}
+	library, err := jvm.Library("testdata/java/Suite.java")
 	require.NoError(t, err)
-	lib := cached(t, "jvm-lib", all, func(dir string) {
-		bind(t, "_jvm", boundPackages, func(src, _, flags string) {
-			run(t, []string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-ldflags=-s -w", "-o", filepath.Join(dir, "libgojni.so"), "./"+src)
-		})
-	})
-	inputs, err := interfaces()
-	require.NoError(t, err)
-	inputs = append(slices.Clone(inputs), "testdata/java/Suite.java")
-	classes := cached(t, "jvm-classes", inputs, func(dir string) {
-		args := []string{"-Xlint:-removal", "-nowarn", "-d", dir, "testdata/java/Suite.java"}
-		bind(t, "_jvm", boundPackages, func(_, java, _ string) {
-			require.NoError(t, filepath.WalkDir(java, func(path string, _ os.DirEntry, err error) error {
-				if strings.HasSuffix(path, ".java") {
-					args = append(args, path)
-				}
-				return err
-			}))
-			run(t, nil, "javac", args...)
-		})
-	})
-	return jvm{lib, classes, inputs}
+	return app{library}
 }
 
 // play plays a scene of a suite in a process of its own.
-func (j jvm) play(suite, scene, dir string, more ...string) (string, error) {
-	out, err := exec.Command("java", append([]string{"-Djava.library.path=" + j.lib, "-cp", j.classes, suite, scene, dir}, more...)...).CombinedOutput()
+func (j app) play(suite, scene, dir string, more ...string) (string, error) {
+	out, err := j.Command(suite, append([]string{scene, dir}, more...)...).CombinedOutput()
 	if err != nil {
 		err = fmt.Errorf("%s: %w:\n%s", scene, err, out)
 	}
@@ -67,7 +44,7 @@ func (j jvm) play(suite, scene, dir string, more ...string) (string, error) {
 }
 
 // killed has an app store each kind and kill itself, and another find all of it.
-func (j jvm) killed(t *testing.T, suite string) {
+func (j app) killed(t *testing.T, suite string) {
 	t.Run("killed", func(t *testing.T) {
 		t.Parallel()
 		dir := t.TempDir()
@@ -81,7 +58,7 @@ func (j jvm) killed(t *testing.T, suite string) {
 	})
 }
 
-func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
+func (j app) scenes(t *testing.T, suite string, scenes ...string) {
 	for _, scene := range scenes {
 		t.Run(scene, func(t *testing.T) {
 			t.Parallel()
@@ -93,11 +70,11 @@ func (j jvm) scenes(t *testing.T, suite string, scenes ...string) {
 }
 
 // shared has an app use a board through an outage, and with a server that is slow.
-func (j jvm) shared(t *testing.T, suite string) {
+func (j app) shared(t *testing.T, suite string) {
 	t.Run("board", func(t *testing.T) {
 		t.Parallel()
 		s := pantrytest.NewServer(t)
-		cmd := exec.Command("java", "-Djava.library.path="+j.lib, "-cp", j.classes, suite, "board", t.TempDir(), s.Link("rowan-street"))
+		cmd := j.Command(suite, "board", t.TempDir(), s.Link("rowan-street"))
 		var failed bytes.Buffer
 		cmd.Stderr = &failed
 		out, err := cmd.StdoutPipe()
@@ -122,7 +99,7 @@ func (j jvm) shared(t *testing.T, suite string) {
 }
 
 // together has two processes add to one number of one file.
-func (j jvm) together(t *testing.T, suite string) {
+func (j app) together(t *testing.T, suite string) {
 	t.Run("two processes", func(t *testing.T) {
 		t.Parallel()
 		dir := t.TempDir()
@@ -152,7 +129,7 @@ func TestJVM(t *testing.T) {
 	})
 	t.Run("Kotlin", func(t *testing.T) {
 		t.Parallel()
-		k := j.kotlin(t, "suite", "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Suite.kt", "testdata/kotlin/Generated.kt")
+		k := j.kotlin(t, "suite", append([]string{"testdata/kotlin/Suite.kt", "testdata/kotlin/Generated.kt", "testdata/kotlin/GeneratedBoard.kt"}, jvm.Layer...)...)
 		k.scenes(t, "SuiteKt", "refusals", "commit", "records", "flow", "many")
 		k.killed(t, "SuiteKt")
 		k.shared(t, "SuiteKt")
@@ -164,21 +141,28 @@ func TestJVM(t *testing.T) {
 	})
 }
 
-// The app in Kotlin of docs/phones.md is compiled as it stands there, against stubs of Android's
-// classes, and its screen driven in one process, and found as it was left in another.
-func testPage(t *testing.T, j jvm) {
-	page, err := os.ReadFile("../docs/phones.md")
-	require.NoError(t, err)
-	blocks := regexp.MustCompile("(?s)```kotlin\n(.*?)```").FindAllStringSubmatch(string(page), -1)
-	require.Len(t, blocks, 3, "an app, a board, and the keystore")
+// The apps in Kotlin of docs/kotlin.md and docs/keystore.md are compiled unchanged, against stubs of
+// Android's classes. The screen with Views is driven in one process, and in another it shows what was stored.
+func testPage(t *testing.T, j app) {
+	blocks := func(page string) (code []string) {
+		raw, err := os.ReadFile("../docs/" + page)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile("(?s)```kotlin\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+			code = append(code, m[1])
+		}
+		return code
+	}
+	pages := blocks("kotlin.md")
+	require.Len(t, pages, 3, "a screen with Views, one with Compose, and a board")
 	dir := t.TempDir()
-	board := "import androidx.activity.ComponentActivity\nimport androidx.lifecycle.lifecycleScope\nimport kotlinx.coroutines.flow.*\nimport kotlinx.coroutines.launch\nimport pantry.*\n" +
-		"object Garden : Keys() { val tankLitres by whole(name = \"tank/litres\") }\nclass Label { var text = \"\" }\n" +
-		"class Shed(val link: String, val filesDir: java.io.File, val label: Label) : ComponentActivity() {\nfun show() {\n" + blocks[1][1] + "}\n}\n"
+	compose := "package rowanstreet.plotbook\nimport androidx.compose.runtime.*\nimport androidx.compose.foundation.layout.Column\nimport androidx.compose.material3.*\nimport kotlinx.coroutines.launch\nimport pantry.*\n" + pages[1]
+	board := "import androidx.activity.ComponentActivity\nimport androidx.lifecycle.lifecycleScope\nimport kotlinx.coroutines.flow.*\nimport pantry.*\n" +
+		"object Garden : Declared() { val tankLitres by int(name = \"tank/litres\") }\nclass Label { var text = \"\" }\n" +
+		"class Shed(val link: String, val filesDir: java.io.File, val label: Label) : ComponentActivity() {\nsuspend fun show() {\n" + pages[2] + "}\n}\n"
 	paths, err := filepath.Glob("testdata/kotlin/android/*.kt")
 	require.NoError(t, err)
-	paths = append(paths, "kotlin/Pantry.kt", "kotlin/Records.kt", "kotlin/Board.kt", "testdata/kotlin/Screen.kt")
-	for name, code := range map[string]string{"MainActivity.kt": blocks[0][1], "Shed.kt": board, "SealingKey.kt": blocks[2][1]} {
+	paths = append(append(paths, "testdata/kotlin/Screen.kt"), jvm.Layer...)
+	for name, code := range map[string]string{"MainActivity.kt": pages[0], "SettingsScreen.kt": compose, "Shed.kt": board, "SealingKey.kt": blocks("keystore.md")[0]} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(code), 0o600))
 		paths = append(paths, path)
@@ -191,17 +175,42 @@ func testPage(t *testing.T, j jvm) {
 	}
 }
 
-// kotlin compiles an app in Kotlin against the library.
-func (j jvm) kotlin(t *testing.T, app string, paths ...string) jvm {
-	t.Helper()
-	lib := filepath.Join("node_modules", "kotlin-compiler", "lib")
-	if _, err := os.Stat(lib); err != nil && os.Getenv("CI") != "true" {
-		t.Skip("the Kotlin compiler is missing: make test installs it")
+// smallpantry new kotlin makes an app that passes its own test, refuses with a sentence, and counts on a
+// board, also without a network.
+func TestNewKotlin(t *testing.T) {
+	t.Parallel()
+	for _, program := range []string{"cc", "java", "javac"} {
+		need(t, program)
 	}
-	all := strings.Join([]string{j.classes, filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar"), filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
-	dir := cached(t, "kotlin-"+app, slices.Concat(j.made, paths, []string{"package-lock.json"}), func(dir string) {
-		run(t, nil, "java", append([]string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler",
-			"-no-stdlib", "-Werror", "-cp", all, "-d", dir}, paths...)...)
-	})
-	return jvm{j.lib, dir + ":" + all, nil}
+	if _, err := jvm.Compiler(); err != nil && os.Getenv("CI") != "true" {
+		t.Skip(err)
+	}
+	dir, home := filepath.Join(t.TempDir(), "garden-kotlin"), t.TempDir()
+	made := exec.Command("go", "run", "./cmd/smallpantry", "new", "kotlin", dir)
+	made.Dir = ".."
+	out, err := made.CombinedOutput()
+	require.NoError(t, err, string(out))
+	s := pantrytest.NewServer(t)
+	app := func(args ...string) string {
+		out, err := jvm.Run([]string{"XDG_CONFIG_HOME=" + home, "BOARD_LINK=" + s.Link("garden")}, filepath.Join(dir, "run"), args...)
+		require.NoError(t, err)
+		return out
+	}
+	assert.Contains(t, app("test"), "everything is stored")
+	assert.Contains(t, app("hour", "7"), "remind at 7:00, metric")
+	assert.Equal(t, "\"25\" won't do. Enter a whole number from 0 to 23.\nremind at 7:00, metric, to buy []\n", app("hour", "25"))
+	assert.Regexp(t, `^1 cans, current, as of \d\d:\d\d\n`, app("can"))
+	s.Cut(true)
+	assert.Regexp(t, `(?m)^2 cans, queued, as of \d\d:\d\d\n`, app("can"))
+}
+
+// kotlin compiles an app in Kotlin against the library.
+func (j app) kotlin(t *testing.T, name string, paths ...string) app {
+	t.Helper()
+	if _, err := jvm.Compiler(); err != nil && os.Getenv("CI") != "true" {
+		t.Skip(err)
+	}
+	made, err := j.Kotlin(name, []string{"-Werror"}, paths...)
+	require.NoError(t, err)
+	return app{made}
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/bindings/jvm"
 	"github.com/small-pantry/pantry/mobile"
 )
 
@@ -86,12 +87,16 @@ func sizes(t *testing.T) string {
 			of[a.name] = all
 		}
 	}
-	const empty = "_build/nothing"
-	require.NoError(t, os.MkdirAll(empty, 0o700))
+	empty, err := jvm.MadeDir()
+	require.NoError(t, err)
+	defer os.RemoveAll(empty)
 	require.NoError(t, os.WriteFile(filepath.Join(empty, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
 	measure(0, empty, "")
-	for i, packages := range [][]string{boundPackages[:1], boundPackages} {
-		bind(t, "_jvm", packages, func(src, _, flags string) { measure(i+1, src, flags+" -DON_JVM") })
+	for i, packages := range [][]string{jvm.Packages[:1], jvm.Packages} {
+		require.NoError(t, jvm.Bind("_jvm", packages, func(src, _, flags string) error {
+			measure(i+1, src, flags+" -DON_JVM")
+			return nil
+		}))
 	}
 	rows := ""
 	for _, a := range architectures {
@@ -112,7 +117,7 @@ func nanos(ns float64) string {
 
 func measureGo(t *testing.T) (best [3]float64) {
 	keys := mobile.NewKeys()
-	key := keys.Whole("reminder-hour", 18).Between(0, 23)
+	key := keys.IntKey("reminder-hour", 18).Between(0, 23)
 	ns, err := mobile.Open(t.TempDir(), "plotbook", keys, nil)
 	require.NoError(t, err)
 	defer func() { require.NoError(t, ns.Close()) }()

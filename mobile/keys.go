@@ -1,6 +1,7 @@
 package mobile
 
 import (
+	"errors"
 	"sync"
 	"time"
 
@@ -100,15 +101,6 @@ var (
 		},
 		func(d time.Duration) int64 { return d.Milliseconds() },
 	}
-	asTexts = form[*Texts, []string]{
-		func(l *Texts) ([]string, error) {
-			if l == nil {
-				return nil, misuse("there is no list: make one with NewTexts")
-			}
-			return append([]string{}, l.all...), nil
-		},
-		func(all []string) *Texts { return &Texts{all} },
-	}
 )
 
 func (k *key[M, T]) begin(keys *Keys, self anyKey, as form[M, T], make func() pantry.Key[T]) {
@@ -178,62 +170,62 @@ func (k *key[M, T]) Describe() string {
 	return k.k.Describe()
 }
 
-// A WholeKey is a key for 64-bit integers.
-type WholeKey struct{ key[int64, int64] }
+// A IntKey is a key for 64-bit integers.
+type IntKey struct{ key[int64, int64] }
 
-// Whole declares a key for integers with its default.
-func (k *Keys) Whole(name string, def int64) *WholeKey {
-	w := &WholeKey{}
+// IntVar declares a key for integers with its default.
+func (k *Keys) IntKey(name string, def int64) *IntKey {
+	w := &IntKey{}
 	w.begin(k, w, same[int64](), func() pantry.Key[int64] { return pantry.Int(name, def) })
 	return w
 }
 
 // Between refuses values below lo or above hi.
-func (k *WholeKey) Between(lo, hi int64) *WholeKey {
+func (k *IntKey) Between(lo, hi int64) *IntKey {
 	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.Between(lo, hi) })
 	return k
 }
 
 // About sets a description for lists and screens.
-func (k *WholeKey) About(text string) *WholeKey {
+func (k *IntKey) About(text string) *IntKey {
 	k.change(func(k pantry.Key[int64]) pantry.Key[int64] { return k.About(text) })
 	return k
 }
 
-// A DecimalKey is a key for 64-bit floats.
-type DecimalKey struct{ key[float64, float64] }
+// A FloatKey is a key for 64-bit floats.
+type FloatKey struct{ key[float64, float64] }
 
-// Decimal declares a key for floats with its default.
-func (k *Keys) Decimal(name string, def float64) *DecimalKey {
-	d := &DecimalKey{}
+// FloatVar declares a key for floats with its default.
+func (k *Keys) FloatKey(name string, def float64) *FloatKey {
+	d := &FloatKey{}
 	d.begin(k, d, same[float64](), func() pantry.Key[float64] { return pantry.Float(name, def) })
 	return d
 }
 
 // Between refuses values below lo or above hi.
-func (k *DecimalKey) Between(lo, hi float64) *DecimalKey {
+func (k *FloatKey) Between(lo, hi float64) *FloatKey {
 	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.Between(lo, hi) })
 	return k
 }
 
 // About sets a description for lists and screens.
-func (k *DecimalKey) About(text string) *DecimalKey {
+func (k *FloatKey) About(text string) *FloatKey {
 	k.change(func(k pantry.Key[float64]) pantry.Key[float64] { return k.About(text) })
 	return k
 }
 
-// A SwitchKey is a key for booleans.
-type SwitchKey struct{ key[bool, bool] }
+// A BoolKey is a key for booleans.
+type BoolKey struct{ key[bool, bool] }
 
-// Switch declares a key for booleans with its default.
-func (k *Keys) Switch(name string, def bool) *SwitchKey {
-	s := &SwitchKey{}
+// BoolVar declares a key for booleans with its default.
+func (k *Keys) BoolKey(name string, def bool) *BoolKey {
+	s := &BoolKey{}
 	s.begin(k, s, same[bool](), func() pantry.Key[bool] { return pantry.Bool(name, def) })
 	return s
 }
 
 // About sets a description for lists and screens.
-func (k *SwitchKey) About(text string) *SwitchKey {
+func (k *BoolKey) About(text string) *BoolKey {
 	k.change(func(k pantry.Key[bool]) pantry.Key[bool] { return k.About(text) })
 	return k
 }
@@ -241,15 +233,19 @@ func (k *SwitchKey) About(text string) *SwitchKey {
 // A TextKey is a key for texts, or for one of several choices.
 type TextKey struct{ key[string, string] }
 
-// Text declares a key for texts with its default.
-func (k *Keys) Text(name, def string) *TextKey {
+// A TextRule is an app's own rule for texts. Check returns a sentence for the user that says what is
+// wrong with a text, or "" if nothing is. It must be quick, and must not use the key.
+type TextRule interface{ Check(text string) string }
+
+// TextVar declares a key for texts with its default.
+func (k *Keys) TextKey(name, def string) *TextKey {
 	t := &TextKey{}
 	t.begin(k, t, same[string](), func() pantry.Key[string] { return pantry.Text(name, def) })
 	return t
 }
 
-// Choice declares a key for one of several texts. The first is the default.
-func (k *Keys) Choice(name string, options *Texts) *TextKey {
+// ChoiceKey declares a key for one of several texts. The first is the default.
+func (k *Keys) ChoiceKey(name string, options *Texts) *TextKey {
 	t := &TextKey{}
 	t.begin(k, t, same[string](), func() pantry.Key[string] {
 		if options == nil || len(options.all) == 0 {
@@ -263,6 +259,22 @@ func (k *Keys) Choice(name string, options *Texts) *TextKey {
 // About sets a description for lists and screens.
 func (k *TextKey) About(text string) *TextKey {
 	k.change(func(k pantry.Key[string]) pantry.Key[string] { return k.About(text) })
+	return k
+}
+
+// Check refuses the texts that a rule refuses. Its sentence is the sentence of the error.
+func (k *TextKey) Check(rule TextRule) *TextKey {
+	k.change(func(k pantry.Key[string]) pantry.Key[string] {
+		if rule == nil {
+			panic(misuse("%s has no rule to check", k.Name()))
+		}
+		return k.Check(func(text string) error {
+			if sentence := rule.Check(text); sentence != "" {
+				return errors.New(sentence)
+			}
+			return nil
+		})
+	})
 	return k
 }
 
@@ -283,8 +295,8 @@ func (k *TextKey) Choices() *Texts {
 // A BytesKey is a key for bytes.
 type BytesKey struct{ key[[]byte, []byte] }
 
-// Bytes declares a key for bytes with its default.
-func (k *Keys) Bytes(name string, def []byte) *BytesKey {
+// BytesVar declares a key for bytes with its default.
+func (k *Keys) BytesKey(name string, def []byte) *BytesKey {
 	b := &BytesKey{}
 	def = append([]byte{}, def...) // it belongs to the other language
 	b.begin(k, b, form[[]byte, []byte]{func(x []byte) ([]byte, error) { return append([]byte{}, x...), nil }, func(x []byte) []byte { return x }},
@@ -295,19 +307,19 @@ func (k *Keys) Bytes(name string, def []byte) *BytesKey {
 // A TimeKey is a key for moments, in milliseconds since 1970 (UTC).
 type TimeKey struct{ key[int64, time.Time] }
 
-// Time declares a key for moments with its default.
-func (k *Keys) Time(name string, defMillis int64) *TimeKey {
+// TimeVar declares a key for moments with its default.
+func (k *Keys) TimeKey(name string, defMillis int64) *TimeKey {
 	t := &TimeKey{}
 	t.begin(k, t, asMillis, func() pantry.Key[time.Time] { return pantry.Time(name, time.UnixMilli(defMillis).UTC()) })
 	return t
 }
 
-// A SpanKey is a key for durations, in milliseconds.
-type SpanKey struct{ key[int64, time.Duration] }
+// A DurationKey is a key for durations, in milliseconds.
+type DurationKey struct{ key[int64, time.Duration] }
 
-// Span declares a key for durations with its default; Parse accepts 90s and 5 min.
-func (k *Keys) Span(name string, defMillis int64) *SpanKey {
-	s := &SpanKey{}
+// DurationVar declares a key for durations with its default; Parse accepts 90s and 5 min.
+func (k *Keys) DurationKey(name string, defMillis int64) *DurationKey {
+	s := &DurationKey{}
 	s.begin(k, s, asSpan, func() pantry.Key[time.Duration] {
 		d, err := asSpan.in(defMillis)
 		if err != nil {
@@ -316,20 +328,4 @@ func (k *Keys) Span(name string, defMillis int64) *SpanKey {
 		return pantry.Duration(name, d)
 	})
 	return s
-}
-
-// A ListKey is a key for lists of texts.
-type ListKey struct{ key[*Texts, []string] }
-
-// List declares a key for lists of texts, empty by default.
-func (k *Keys) List(name string) *ListKey {
-	l := &ListKey{}
-	l.begin(k, l, asTexts, func() pantry.Key[[]string] { return pantry.List[string](name) })
-	return l
-}
-
-// Keep limits a list to its newest n items.
-func (k *ListKey) Keep(n int) *ListKey {
-	k.change(func(k pantry.Key[[]string]) pantry.Key[[]string] { return k.Keep(n) })
-	return k
 }

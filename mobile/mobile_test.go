@@ -19,24 +19,24 @@ import (
 // An app declares a key of each kind.
 type app struct {
 	keys    *mobile.Keys
-	hour    *mobile.WholeKey
-	spacing *mobile.DecimalKey
-	frost   *mobile.SwitchKey
+	hour    *mobile.IntKey
+	spacing *mobile.FloatKey
+	frost   *mobile.BoolKey
 	plot    *mobile.TextKey
 	units   *mobile.TextKey
 	code    *mobile.TextKey
 	photo   *mobile.BytesKey
 	sown    *mobile.TimeKey
-	pause   *mobile.SpanKey
+	pause   *mobile.DurationKey
 	queue   *mobile.ListKey
 }
 
 func declared() *app {
 	k := mobile.NewKeys()
 	return &app{
-		keys: k, hour: k.Whole("reminder-hour", 18).Between(0, 23).About("when to remind"), spacing: k.Decimal("spacing-m", 0.3).Between(0, 5), frost: k.Switch("frost/warning", false),
-		plot: k.Text("plot", ""), units: k.Choice("units", mobile.NewTexts().Add("metric").Add("imperial")), code: k.Text("gate-code", "").Sealed(),
-		photo: k.Bytes("photo", nil), sown: k.Time("sown", 0), pause: k.Span("pause", 90_000), queue: k.List("hose/queue").Keep(3),
+		keys: k, hour: k.IntKey("reminder-hour", 18).Between(0, 23).About("when to remind"), spacing: k.FloatKey("spacing-m", 0.3).Between(0, 5), frost: k.BoolKey("frost/warning", false),
+		plot: k.TextKey("plot", ""), units: k.ChoiceKey("units", mobile.NewTexts().Add("metric").Add("imperial")), code: k.TextKey("gate-code", "").Sealed(),
+		photo: k.BytesKey("photo", nil), sown: k.TimeKey("sown", 0), pause: k.DurationKey("pause", 90_000), queue: k.ListKey("hose/queue", "text").Keep(3),
 	}
 }
 
@@ -48,7 +48,25 @@ func open(t *testing.T, a *app, dir string) *mobile.Namespace {
 	return ns
 }
 
-// must gives what a call gave without an error.
+func texts(all ...string) *mobile.Items {
+	l := mobile.NewItems()
+	for _, s := range all {
+		l.AddText(s)
+	}
+	return l
+}
+
+// short accepts texts of at most two letters.
+type short struct{}
+
+func (short) Check(text string) string {
+	if len(text) > 2 {
+		return "Enter at most two letters."
+	}
+	return ""
+}
+
+// must returns the result of a call that has no error.
 func must[T any](t *testing.T) func(x T, err error) T {
 	return func(x T, err error) T {
 		t.Helper()
@@ -70,59 +88,128 @@ func TestKinds(t *testing.T) {
 	dir := t.TempDir()
 	a := declared()
 	ns := open(t, a, dir)
-	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	hour := must[*mobile.IntVar](t)(a.hour.Bind(ns))
 	assert.EqualValues(t, 18, must[int64](t)(hour.Get()))
 	assert.False(t, must[bool](t)(hour.Stored()))
 	require.NoError(t, hour.Set(7))
 	assert.EqualValues(t, 9, must[int64](t)(hour.Add(2)))
 	assert.EqualValues(t, 12, must[int64](t)(hour.Raise(12)))
 	assert.EqualValues(t, 3, must[int64](t)(hour.Lower(3)))
-	spacing := must[*mobile.Decimal](t)(a.spacing.Bind(ns))
+	spacing := must[*mobile.FloatVar](t)(a.spacing.Bind(ns))
 	require.NoError(t, spacing.Set(5))
 	assert.Equal(t, 4.5, must[float64](t)(spacing.Add(-0.5)))
+	assert.Equal(t, 4.75, must[float64](t)(spacing.Raise(4.75)))
+	assert.Equal(t, 0.25, must[float64](t)(spacing.Lower(0.25)))
 	require.NoError(t, spacing.Set(5.0))
-	require.NoError(t, must[*mobile.Switch](t)(a.frost.Bind(ns)).Set(true))
-	require.NoError(t, must[*mobile.Text](t)(a.plot.Bind(ns)).Set("C4 🌱"))
-	require.NoError(t, must[*mobile.Text](t)(a.units.Bind(ns)).Set("imperial"))
-	require.NoError(t, must[*mobile.Text](t)(a.code.Bind(ns)).Set("a word that nobody reads"))
+	require.NoError(t, must[*mobile.BoolVar](t)(a.frost.Bind(ns)).Set(true))
+	require.NoError(t, must[*mobile.TextVar](t)(a.plot.Bind(ns)).Set("C4 🌱"))
+	require.NoError(t, must[*mobile.TextVar](t)(a.units.Bind(ns)).Set("imperial"))
+	require.NoError(t, must[*mobile.TextVar](t)(a.code.Bind(ns)).Set("a word that nobody reads"))
 	photo := []byte{0, 255, 7}
-	require.NoError(t, must[*mobile.Bytes](t)(a.photo.Bind(ns)).Set(photo))
+	require.NoError(t, must[*mobile.BytesVar](t)(a.photo.Bind(ns)).Set(photo))
 	photo[0] = 9
-	require.NoError(t, must[*mobile.Time](t)(a.sown.Bind(ns)).Set(1_777_799_564_123))
-	require.NoError(t, must[*mobile.Span](t)(a.pause.Bind(ns)).Set(1500))
-	queue := must[*mobile.List](t)(a.queue.Bind(ns))
+	require.NoError(t, must[*mobile.TimeVar](t)(a.sown.Bind(ns)).Set(1_777_799_564_123))
+	require.NoError(t, must[*mobile.DurationVar](t)(a.pause.Bind(ns)).Set(1500))
+	queue := must[*mobile.ListVar](t)(a.queue.Bind(ns))
 	for _, bed := range []string{"A1", "B2", "C4", "C4", "D1"} {
-		require.NoError(t, queue.Append(bed, true))
+		require.NoError(t, queue.Append(texts(bed), true))
 	}
-	assert.Equal(t, "B2", must[string](t)(queue.Take(0)))
-	require.NoError(t, queue.Remove("D1", false))
+	assert.Equal(t, "B2", must[string](t)(must[*mobile.Items](t)(queue.Take(0)).GetText(0)))
+	require.NoError(t, queue.Remove(texts("D1"), false))
 	require.NoError(t, ns.Close())
 	assert.Equal(t, "closed", code(hour.Set(1)))
 	assert.EqualValues(t, 3, must[int64](t)(hour.Get()), "what was last")
 
 	b := declared()
 	ns = open(t, b, dir)
-	assert.EqualValues(t, 3, must[int64](t)(must[*mobile.Whole](t)(b.hour.Bind(ns)).Get()))
-	assert.Equal(t, 5.0, must[float64](t)(must[*mobile.Decimal](t)(b.spacing.Bind(ns)).Get()))
-	assert.True(t, must[bool](t)(must[*mobile.Switch](t)(b.frost.Bind(ns)).Get()))
-	assert.Equal(t, "C4 🌱", must[string](t)(must[*mobile.Text](t)(b.plot.Bind(ns)).Get()))
-	assert.Equal(t, "imperial", must[string](t)(must[*mobile.Text](t)(b.units.Bind(ns)).Get()))
-	assert.Equal(t, "a word that nobody reads", must[string](t)(must[*mobile.Text](t)(b.code.Bind(ns)).Get()))
-	assert.Equal(t, []byte{0, 255, 7}, must[[]byte](t)(must[*mobile.Bytes](t)(b.photo.Bind(ns)).Get()))
-	assert.EqualValues(t, 1_777_799_564_123, must[int64](t)(must[*mobile.Time](t)(b.sown.Bind(ns)).Get()))
-	assert.EqualValues(t, 1500, must[int64](t)(must[*mobile.Span](t)(b.pause.Bind(ns)).Get()))
-	list := must[*mobile.Texts](t)(must[*mobile.List](t)(b.queue.Bind(ns)).Get())
+	assert.EqualValues(t, 3, must[int64](t)(must[*mobile.IntVar](t)(b.hour.Bind(ns)).Get()))
+	assert.Equal(t, 5.0, must[float64](t)(must[*mobile.FloatVar](t)(b.spacing.Bind(ns)).Get()))
+	assert.True(t, must[bool](t)(must[*mobile.BoolVar](t)(b.frost.Bind(ns)).Get()))
+	assert.Equal(t, "C4 🌱", must[string](t)(must[*mobile.TextVar](t)(b.plot.Bind(ns)).Get()))
+	assert.Equal(t, "imperial", must[string](t)(must[*mobile.TextVar](t)(b.units.Bind(ns)).Get()))
+	assert.Equal(t, "a word that nobody reads", must[string](t)(must[*mobile.TextVar](t)(b.code.Bind(ns)).Get()))
+	assert.Equal(t, []byte{0, 255, 7}, must[[]byte](t)(must[*mobile.BytesVar](t)(b.photo.Bind(ns)).Get()))
+	assert.EqualValues(t, 1_777_799_564_123, must[int64](t)(must[*mobile.TimeVar](t)(b.sown.Bind(ns)).Get()))
+	assert.EqualValues(t, 1500, must[int64](t)(must[*mobile.DurationVar](t)(b.pause.Bind(ns)).Get()))
+	list := must[*mobile.Items](t)(must[*mobile.ListVar](t)(b.queue.Bind(ns)).Get())
 	require.Equal(t, 1, list.Len())
-	assert.Equal(t, "C4", must[string](t)(list.At(0)))
+	assert.Equal(t, "C4", must[string](t)(list.GetText(0)))
 	entries := must[*mobile.Entries](t)(ns.Entries("s"))
 	require.Equal(t, 2, entries.Len())
 	e := must[*mobile.Entry](t)(entries.At(1))
 	assert.Equal(t, []any{"spacing-m", "float", "5.0", "plotbook"}, []any{e.Name, e.Kind, e.JSON, e.By})
 	e = must[*mobile.Entry](t)(must[*mobile.Entries](t)(ns.Entries("gate")).At(0))
 	assert.Equal(t, "sealed", e.Kind)
-	require.NoError(t, must[*mobile.Whole](t)(b.hour.Bind(ns)).Set(7))
+	require.NoError(t, must[*mobile.IntVar](t)(b.hour.Bind(ns)).Set(7))
 	require.NoError(t, ns.Reset())
 	assert.Zero(t, must[*mobile.Entries](t)(ns.Entries("")).Len())
+}
+
+// Lists have items of every kind, exactly.
+func TestLists(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	all := map[string]*mobile.Items{
+		"int": mobile.NewItems().AddInt(9007199254740993), "float": mobile.NewItems().AddFloat(5).AddFloat(0.1), "bool": mobile.NewItems().AddBool(true),
+		"text": texts("C4 🌱"), "bytes": mobile.NewItems().AddBytes([]byte{0, 255}), "time": mobile.NewItems().AddTime(1_777_799_564_123), "duration": mobile.NewItems().AddDuration(1500),
+	}
+	open := func() (*mobile.Namespace, map[string]*mobile.ListVar) {
+		k, keys, vars := mobile.NewKeys(), map[string]*mobile.ListKey{}, map[string]*mobile.ListVar{}
+		for kind := range all {
+			keys[kind] = k.ListKey(kind+"s", kind).About("items of kind " + kind)
+		}
+		ns := must[*mobile.Namespace](t)(mobile.Open(dir, "plotbook", k, nil))
+		for kind, key := range keys {
+			vars[kind] = must[*mobile.ListVar](t)(key.Bind(ns))
+			assert.Equal(t, kind+"s", key.Name())
+			assert.Equal(t, "items of kind "+kind, key.Describe())
+		}
+		return ns, vars
+	}
+	ns, vars := open()
+	for kind, items := range all {
+		assert.False(t, must[bool](t)(vars[kind].Stored()))
+		require.NoError(t, vars[kind].Seed(items), kind)
+		require.NoError(t, vars[kind].Append(items, true), "it is there")
+		require.NoError(t, vars[kind].Append(items, false))
+		require.NoError(t, vars[kind].Remove(items, false))
+	}
+	assert.Equal(t, "wrong-kind", code(vars["int"].Append(texts("seven"), false)))
+	require.NoError(t, ns.Close())
+	ns, vars = open()
+	defer func() { require.NoError(t, ns.Close()) }()
+	at := func(kind string) *mobile.Items { return must[*mobile.Items](t)(vars[kind].Get()) }
+	assert.EqualValues(t, 9007199254740993, must[int64](t)(at("int").GetInt(0)))
+	assert.Equal(t, 5.0, must[float64](t)(at("float").GetFloat(0)))
+	assert.Equal(t, 2, at("float").Len())
+	assert.True(t, must[bool](t)(at("bool").GetBool(0)))
+	assert.Equal(t, "C4 🌱", must[string](t)(at("text").GetText(0)))
+	assert.Equal(t, []byte{0, 255}, must[[]byte](t)(at("bytes").GetBytes(0)))
+	assert.EqualValues(t, 1_777_799_564_123, must[int64](t)(at("time").GetTime(0)))
+	assert.EqualValues(t, 1500, must[int64](t)(at("duration").GetDuration(0)))
+	_, err := at("text").GetInt(0)
+	assert.Equal(t, "wrong-kind", code(err))
+	_, err = at("text").GetText(1)
+	assert.Equal(t, "misuse", code(err))
+	require.NoError(t, vars["text"].Clear())
+	assert.Zero(t, at("text").Len())
+}
+
+// An app's own rule refuses a text with its own sentence.
+func TestTextRule(t *testing.T) {
+	t.Parallel()
+	k := mobile.NewKeys()
+	bed := k.TextKey("bed", "").Check(short{})
+	ns := must[*mobile.Namespace](t)(mobile.Open(t.TempDir(), "plotbook", k, nil))
+	defer func() { require.NoError(t, ns.Close()) }()
+	v := must[*mobile.TextVar](t)(bed.Bind(ns))
+	require.NoError(t, v.Set("C4"))
+	err := v.Set("elm")
+	assert.Equal(t, "invalid", code(err))
+	assert.Equal(t, "Enter at most two letters.", mobile.Sentence(err.Error()))
+	_, err = bed.Parse("elm")
+	assert.Contains(t, mobile.Sentence(err.Error()), "Enter at most two letters.")
+	assert.Equal(t, "C4", must[string](t)(v.Get()))
 }
 
 // What a user typed is judged in a sentence for him.
@@ -150,10 +237,11 @@ func TestTyped(t *testing.T) {
 func TestMisuse(t *testing.T) {
 	t.Parallel()
 	for what, declare := range map[string]func(k *mobile.Keys){
-		"a bad name": func(k *mobile.Keys) { k.Whole("", 1) }, "bounds without the default": func(k *mobile.Keys) { k.Whole("n", 5).Between(6, 9) },
-		"two of a name": func(k *mobile.Keys) { k.Whole("n", 5); k.Text("n", "") }, "a choice of nothing": func(k *mobile.Keys) { k.Choice("c", nil) },
-		"a choice twice": func(k *mobile.Keys) { k.Choice("c", mobile.NewTexts().Add("a").Add("a")) }, "no length": func(k *mobile.Keys) { k.List("l").Keep(-1) },
-		"too long": func(k *mobile.Keys) { k.Span("s", 1<<62) },
+		"a bad name": func(k *mobile.Keys) { k.IntKey("", 1) }, "bounds without the default": func(k *mobile.Keys) { k.IntKey("n", 5).Between(6, 9) },
+		"two of a name": func(k *mobile.Keys) { k.IntKey("n", 5); k.TextKey("n", "") }, "a choice of nothing": func(k *mobile.Keys) { k.ChoiceKey("c", nil) },
+		"a choice twice": func(k *mobile.Keys) { k.ChoiceKey("c", mobile.NewTexts().Add("a").Add("a")) }, "no length": func(k *mobile.Keys) { k.ListKey("l", "text").Keep(-1) },
+		"items of no kind": func(k *mobile.Keys) { k.ListKey("l", "colour") }, "no rule": func(k *mobile.Keys) { k.TextKey("t", "").Check(nil) },
+		"too long": func(k *mobile.Keys) { k.DurationKey("s", 1<<62) },
 	} {
 		k := mobile.NewKeys()
 		declare(k)
@@ -175,16 +263,16 @@ func TestMisuse(t *testing.T) {
 	elsewhere, err := mobile.Open(t.TempDir(), "plotbook", other.keys, mobile.NewOptions().Seal(make([]byte, 32)))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, elsewhere.Close()) }()
-	bind := func(k *mobile.WholeKey, ns *mobile.Namespace) error { _, err := k.Bind(ns); return err }
+	bind := func(k *mobile.IntKey, ns *mobile.Namespace) error { _, err := k.Bind(ns); return err }
 	for what, err := range map[string]error{
-		"foreign keys": bind(a.hour, elsewhere), "an empty key": bind(&mobile.WholeKey{}, ns), "no namespace": bind(a.hour, nil), "an empty one": bind(a.hour, &mobile.Namespace{}),
-		"an empty variable": (&mobile.Whole{}).Set(1), "an empty list": func() error { _, err := (&mobile.List{}).Take(0); return err }(),
+		"foreign keys": bind(a.hour, elsewhere), "an empty key": bind(&mobile.IntKey{}, ns), "no namespace": bind(a.hour, nil), "an empty one": bind(a.hour, &mobile.Namespace{}),
+		"an empty variable": (&mobile.IntVar{}).Set(1), "an empty list": func() error { _, err := (&mobile.ListVar{}).Take(0); return err }(), "an empty key of lists": func() error { _, err := (&mobile.ListKey{}).Bind(ns); return err }(),
 		"a namespace that is none": (&mobile.Namespace{}).Close(), "no change": ns.Commit(nil), "a declaration too late": func() error {
-			a.keys.Whole("late", 1)
+			a.keys.IntKey("late", 1)
 			_, err := mobile.Open(t.TempDir(), "plotbook", a.keys, nil)
 			return err
 		}(),
-		"no item": func() error { _, err := mobile.NewTexts().At(0); return err }(), "an empty watching": func() error { _, err := (&mobile.Whole{}).Watch(nil, nil); return err }(),
+		"no item": func() error { _, err := mobile.NewTexts().At(0); return err }(), "an empty watching": func() error { _, err := (&mobile.IntVar{}).Watch(nil, nil); return err }(),
 		"no runner":        func() error { v, _ := a.hour.Bind(ns); _, err := v.Watch(nil, nil); return err }(),
 		"a list of nobody": func() error { v, _ := a.queue.Bind(ns); return v.Set(nil) }(),
 	} {
@@ -192,7 +280,7 @@ func TestMisuse(t *testing.T) {
 	}
 	(*mobile.Watching)(nil).Stop()
 	(&mobile.Task{}).Run()
-	assert.Empty(t, (&mobile.WholeKey{}).Name())
+	assert.Empty(t, (&mobile.IntKey{}).Name())
 }
 
 type change func(b *mobile.Batch) error
@@ -204,12 +292,12 @@ func TestCommit(t *testing.T) {
 	t.Parallel()
 	a := declared()
 	ns := open(t, a, t.TempDir())
-	hour, plot := must[*mobile.Whole](t)(a.hour.Bind(ns)), must[*mobile.Text](t)(a.plot.Bind(ns))
+	hour, plot := must[*mobile.IntVar](t)(a.hour.Bind(ns)), must[*mobile.TextVar](t)(a.plot.Bind(ns))
 	var escaped *mobile.Batch
 	set := func(fail error) error {
 		return ns.Commit(change(func(b *mobile.Batch) error {
 			escaped = b
-			h, p := must[*mobile.Whole](t)(a.hour.In(b)), must[*mobile.Text](t)(a.plot.In(b))
+			h, p := must[*mobile.IntVar](t)(a.hour.In(b)), must[*mobile.TextVar](t)(a.plot.In(b))
 			return errors.Join(h.Set(7), p.Set("C4"), fail)
 		}))
 	}
@@ -223,7 +311,7 @@ func TestCommit(t *testing.T) {
 	assert.Equal(t, before+1, ns.Version())
 	_, err = a.hour.In(escaped)
 	assert.Equal(t, "misuse", code(err), "it is over")
-	assert.Equal(t, "invalid", code(ns.Commit(change(func(b *mobile.Batch) error { return must[*mobile.Whole](t)(a.hour.In(b)).Set(24) }))))
+	assert.Equal(t, "invalid", code(ns.Commit(change(func(b *mobile.Batch) error { return must[*mobile.IntVar](t)(a.hour.In(b)).Set(24) }))))
 }
 
 // A screen is a runner whose thread does what was posted when it comes to it.
@@ -259,7 +347,7 @@ func TestWatch(t *testing.T) {
 	t.Parallel()
 	a := declared()
 	ns := open(t, a, t.TempDir())
-	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	hour := must[*mobile.IntVar](t)(a.hour.Bind(ns))
 	s := &screen{get: func() int64 { return must[int64](t)(hour.Get()) }}
 	w, err := hour.Watch(s, s)
 	require.NoError(t, err)
@@ -309,9 +397,9 @@ func TestOptions(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	k := mobile.NewKeys()
-	text := k.Text("reminder-hour", "")
+	text := k.TextKey("reminder-hour", "")
 	ns := must[*mobile.Namespace](t)(mobile.Open(dir, "plotbook", k, mobile.NewOptions().SyncWithin(10_000)))
-	require.NoError(t, must[*mobile.Text](t)(text.Bind(ns)).Set("noon"))
+	require.NoError(t, must[*mobile.TextVar](t)(text.Bind(ns)).Set("noon"))
 	require.NoError(t, ns.Flush())
 	require.NoError(t, ns.Close())
 
@@ -320,7 +408,7 @@ func TestOptions(t *testing.T) {
 	ns, err := mobile.Open(dir, "plotbook", a.keys, mobile.NewOptions().ReadOnly().OnProblem(&p, &p).Seal(make([]byte, 32)))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, ns.Close()) }()
-	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	hour := must[*mobile.IntVar](t)(a.hour.Bind(ns))
 	assert.EqualValues(t, 18, must[int64](t)(hour.Get()), "what stands there is no number")
 	assert.Equal(t, "read-only", code(hour.Set(7)))
 	_, err = hour.Stored()
@@ -351,7 +439,7 @@ func TestHandlersRunOneAfterTheOther(t *testing.T) {
 	t.Parallel()
 	a := declared()
 	ns := open(t, a, t.TempDir())
-	hour := must[*mobile.Whole](t)(a.hour.Bind(ns))
+	hour := must[*mobile.IntVar](t)(a.hour.Bind(ns))
 	c := &crowd{entered: make(chan struct{}), leave: make(chan struct{})}
 	w, err := hour.Watch(c, c)
 	require.NoError(t, err)

@@ -1,10 +1,10 @@
 package mobile
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
-	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/handover"
@@ -27,26 +27,36 @@ func (r *Record) set(name string, v value.Value) *Record {
 	return r
 }
 
-// SetWhole sets an integer.
-func (r *Record) SetWhole(name string, x int64) *Record { return r.set(name, value.Int(x)) }
+// SetInt sets an integer.
+func (r *Record) SetInt(name string, x int64) *Record { return r.set(name, intPart.in(x)) }
 
-// SetDecimal sets a float.
-func (r *Record) SetDecimal(name string, x float64) *Record { return r.set(name, value.Float(x)) }
+// SetFloat sets a float.
+func (r *Record) SetFloat(name string, x float64) *Record { return r.set(name, floatPart.in(x)) }
 
-// SetSwitch sets a boolean.
-func (r *Record) SetSwitch(name string, x bool) *Record { return r.set(name, value.Bool(x)) }
+// SetBool sets a boolean.
+func (r *Record) SetBool(name string, x bool) *Record { return r.set(name, boolPart.in(x)) }
 
 // SetText sets a text.
-func (r *Record) SetText(name, x string) *Record { return r.set(name, value.Text(x)) }
+func (r *Record) SetText(name, x string) *Record { return r.set(name, textPart.in(x)) }
 
-// SetTime sets a moment, in milliseconds since 1970 (UTC). The record holds it as text (RFC 3339),
-// because times inside a map are texts.
-func (r *Record) SetTime(name string, millis int64) *Record {
-	return r.set(name, value.Text(time.UnixMilli(millis).UTC().Format(moment)))
+// SetBytes sets bytes, which a record holds as base64 text (RFC 4648, section 4).
+func (r *Record) SetBytes(name string, x []byte) *Record { return r.set(name, bytesPart.in(x)) }
+
+// SetTime sets a moment, in milliseconds since 1970 (UTC), which a record holds as text (RFC 3339).
+func (r *Record) SetTime(name string, millis int64) *Record { return r.set(name, timePart.in(millis)) }
+
+// SetDuration sets a duration, in milliseconds, which a record holds as nanoseconds.
+func (r *Record) SetDuration(name string, millis int64) *Record {
+	return r.set(name, durationPart.in(millis))
 }
 
-// moment is the form of a time in a record.
-const moment = "2006-01-02T15:04:05.000Z"
+// SetItems sets a list. Null is an empty one.
+func (r *Record) SetItems(name string, l *Items) *Record {
+	if l == nil {
+		l = NewItems()
+	}
+	return r.set(name, value.List(l.all...))
+}
 
 // values returns a copy of the record's values.
 func (r *Record) values() (map[string]value.Value, error) {
@@ -57,6 +67,36 @@ func (r *Record) values() (map[string]value.Value, error) {
 		return m, nil
 	}
 	return map[string]value.Value{}, nil
+}
+
+// RecordFromJSON returns the record of a JSON object (RFC 8259). The error is invalid for anything else.
+func RecordFromJSON(text string) (*Record, error) {
+	v, err := value.ParseAny([]byte(text))
+	if err == nil && v.Kind() != value.KindMap {
+		err = fmt.Errorf("it is a %s, and a record is an object", v.Kind())
+	}
+	if err != nil {
+		return nil, &failure{"invalid", "this is not a record in JSON: " + err.Error(), errors.Join(pantry.ErrInvalid, err)}
+	}
+	r := NewRecord()
+	for _, m := range v.Members() {
+		r.set(m.Name, m.Value)
+	}
+	return r, nil
+}
+
+// JSON returns the record as a JSON object.
+func (r *Record) JSON() (string, error) {
+	all, err := r.values()
+	if err != nil {
+		return "", err
+	}
+	var members []value.Member
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		members = append(members, value.Member{Name: name, Value: all[name]})
+	}
+	v, err := value.Map(members...)
+	return v.String(), told(err)
 }
 
 // Remove removes a value from the record.
@@ -77,8 +117,8 @@ func (r *Record) Names() *Texts {
 	return &Texts{slices.Sorted(maps.Keys(r.all))}
 }
 
-// part returns a value of a record as one kind.
-func part[T any](r *Record, name string, as func(value.Value) (T, bool)) (x T, err error) {
+// member returns a value of a record as one kind.
+func member[M any](r *Record, name string, as func(value.Value) (M, bool)) (x M, err error) {
 	if !r.Has(name) {
 		return x, &failure{"absent", fmt.Sprintf("the record has no %s", name), pantry.ErrAbsent}
 	}
@@ -89,24 +129,31 @@ func part[T any](r *Record, name string, as func(value.Value) (T, bool)) (x T, e
 	return x, nil
 }
 
-// Whole returns an integer. The errors of this and the following methods are absent and wrong-kind.
-func (r *Record) Whole(name string) (int64, error) { return part(r, name, value.Value.AsInt) }
+// GetInt returns an integer. The errors of this and the following methods are absent and wrong-kind.
+func (r *Record) GetInt(name string) (int64, error) { return member(r, name, intPart.out) }
 
-// Decimal returns a float, or an integer that a float can represent exactly.
-func (r *Record) Decimal(name string) (float64, error) { return part(r, name, value.Value.AsFloat) }
+// GetFloat returns a float, or an integer that a float can represent exactly.
+func (r *Record) GetFloat(name string) (float64, error) { return member(r, name, floatPart.out) }
 
-// Switch returns a boolean.
-func (r *Record) Switch(name string) (bool, error) { return part(r, name, value.Value.AsBool) }
+// GetBool returns a boolean.
+func (r *Record) GetBool(name string) (bool, error) { return member(r, name, boolPart.out) }
 
-// Text returns a text.
-func (r *Record) Text(name string) (string, error) { return part(r, name, value.Value.AsText) }
+// GetText returns a text.
+func (r *Record) GetText(name string) (string, error) { return member(r, name, textPart.out) }
 
-// Time returns a moment, in milliseconds since 1970 (UTC).
-func (r *Record) Time(name string) (int64, error) {
-	return part(r, name, func(v value.Value) (int64, bool) {
-		text, _ := v.AsText()
-		t, err := time.Parse(moment, text)
-		return t.UnixMilli(), err == nil
+// GetBytes returns bytes.
+func (r *Record) GetBytes(name string) ([]byte, error) { return member(r, name, bytesPart.out) }
+
+// GetTime returns a moment, in milliseconds since 1970 (UTC).
+func (r *Record) GetTime(name string) (int64, error) { return member(r, name, timePart.out) }
+
+// GetDuration returns a duration, in milliseconds.
+func (r *Record) GetDuration(name string) (int64, error) { return member(r, name, durationPart.out) }
+
+// GetItems returns a list.
+func (r *Record) GetItems(name string) (*Items, error) {
+	return member(r, name, func(v value.Value) (*Items, bool) {
+		return &Items{v.Items()}, v.Kind() == value.KindList
 	})
 }
 
@@ -117,8 +164,8 @@ type RecordsKey struct {
 	made bool
 }
 
-// Records declares a collection of records.
-func (k *Keys) Records(name string) *RecordsKey {
+// RecordsKey declares a collection of records.
+func (k *Keys) RecordsKey(name string) *RecordsKey {
 	r := &RecordsKey{keys: k}
 	k.add(r, func() { r.k, r.made = pantry.RecordsOf[map[string]value.Value](name), true })
 	return r

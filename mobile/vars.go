@@ -83,18 +83,18 @@ func (v *variable[M, T]) Watch(r Runner, changed Handler) (*Watching, error) {
 	return watch(r, changed, handover.Each(v.v.Watch))
 }
 
-// Whole is an integer in a namespace.
-type Whole struct{ variable[int64, int64] }
+// IntVar is an integer in a namespace.
+type IntVar struct{ variable[int64, int64] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *WholeKey) Bind(ns *Namespace) (*Whole, error) {
-	v := &Whole{}
+func (k *IntKey) Bind(ns *Namespace) (*IntVar, error) {
+	v := &IntVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *WholeKey) In(b *Batch) (*Whole, error) {
-	v := &Whole{}
+func (k *IntKey) In(b *Batch) (*IntVar, error) {
+	v := &IntVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
@@ -107,13 +107,13 @@ func made[V any](v *V, err error) (*V, error) {
 }
 
 // Add adds n and returns the sum. Concurrent additions all count.
-func (v *Whole) Add(n int64) (int64, error) { return number(&v.variable, n, pantry.Add[int64]) }
+func (v *IntVar) Add(n int64) (int64, error) { return number(&v.variable, n, pantry.Add[int64]) }
 
 // Raise stores n if it is larger than the stored value, and returns what is stored.
-func (v *Whole) Raise(n int64) (int64, error) { return number(&v.variable, n, pantry.Raise[int64]) }
+func (v *IntVar) Raise(n int64) (int64, error) { return number(&v.variable, n, pantry.Raise[int64]) }
 
 // Lower stores n if it is smaller than the stored value, and returns what is stored.
-func (v *Whole) Lower(n int64) (int64, error) { return number(&v.variable, n, pantry.Lower[int64]) }
+func (v *IntVar) Lower(n int64) (int64, error) { return number(&v.variable, n, pantry.Lower[int64]) }
 
 func number[T pantry.Number](v *variable[T, T], n T, f func(pantry.Var[T], T) (T, error)) (T, error) {
 	if err := v.ready(); err != nil {
@@ -123,151 +123,107 @@ func number[T pantry.Number](v *variable[T, T], n T, f func(pantry.Var[T], T) (T
 	return now, told(err)
 }
 
-// Decimal is a float in a namespace.
-type Decimal struct{ variable[float64, float64] }
+// FloatVar is a float in a namespace.
+type FloatVar struct{ variable[float64, float64] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *DecimalKey) Bind(ns *Namespace) (*Decimal, error) {
-	v := &Decimal{}
+func (k *FloatKey) Bind(ns *Namespace) (*FloatVar, error) {
+	v := &FloatVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *DecimalKey) In(b *Batch) (*Decimal, error) {
-	v := &Decimal{}
+func (k *FloatKey) In(b *Batch) (*FloatVar, error) {
+	v := &FloatVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
 // Add adds x and returns the sum.
-func (v *Decimal) Add(x float64) (float64, error) {
+func (v *FloatVar) Add(x float64) (float64, error) {
 	return number(&v.variable, x, pantry.Add[float64])
 }
 
-// Switch is a boolean in a namespace.
-type Switch struct{ variable[bool, bool] }
+// Raise stores x if it is larger than the stored value, and returns what is stored.
+func (v *FloatVar) Raise(x float64) (float64, error) {
+	return number(&v.variable, x, pantry.Raise[float64])
+}
+
+// Lower stores x if it is smaller than the stored value, and returns what is stored.
+func (v *FloatVar) Lower(x float64) (float64, error) {
+	return number(&v.variable, x, pantry.Lower[float64])
+}
+
+// BoolVar is a boolean in a namespace.
+type BoolVar struct{ variable[bool, bool] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *SwitchKey) Bind(ns *Namespace) (*Switch, error) {
-	v := &Switch{}
+func (k *BoolKey) Bind(ns *Namespace) (*BoolVar, error) {
+	v := &BoolVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *SwitchKey) In(b *Batch) (*Switch, error) {
-	v := &Switch{}
+func (k *BoolKey) In(b *Batch) (*BoolVar, error) {
+	v := &BoolVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
-// Text is a text in a namespace.
-type Text struct{ variable[string, string] }
+// TextVar is a text in a namespace.
+type TextVar struct{ variable[string, string] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *TextKey) Bind(ns *Namespace) (*Text, error) {
-	v := &Text{}
+func (k *TextKey) Bind(ns *Namespace) (*TextVar, error) {
+	v := &TextVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *TextKey) In(b *Batch) (*Text, error) {
-	v := &Text{}
+func (k *TextKey) In(b *Batch) (*TextVar, error) {
+	v := &TextVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
-// Bytes are bytes in a namespace.
-type Bytes struct{ variable[[]byte, []byte] }
+// BytesVar are bytes in a namespace.
+type BytesVar struct{ variable[[]byte, []byte] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *BytesKey) Bind(ns *Namespace) (*Bytes, error) {
-	v := &Bytes{}
+func (k *BytesKey) Bind(ns *Namespace) (*BytesVar, error) {
+	v := &BytesVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *BytesKey) In(b *Batch) (*Bytes, error) {
-	v := &Bytes{}
+func (k *BytesKey) In(b *Batch) (*BytesVar, error) {
+	v := &BytesVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
-// Time is a moment in a namespace, in milliseconds since 1970 (UTC).
-type Time struct{ variable[int64, time.Time] }
+// TimeVar is a moment in a namespace, in milliseconds since 1970 (UTC).
+type TimeVar struct{ variable[int64, time.Time] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *TimeKey) Bind(ns *Namespace) (*Time, error) {
-	v := &Time{}
+func (k *TimeKey) Bind(ns *Namespace) (*TimeVar, error) {
+	v := &TimeVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *TimeKey) In(b *Batch) (*Time, error) {
-	v := &Time{}
+func (k *TimeKey) In(b *Batch) (*TimeVar, error) {
+	v := &TimeVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
 }
 
-// Span is a duration in a namespace, in milliseconds.
-type Span struct{ variable[int64, time.Duration] }
+// DurationVar is a duration in a namespace, in milliseconds.
+type DurationVar struct{ variable[int64, time.Duration] }
 
 // Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *SpanKey) Bind(ns *Namespace) (*Span, error) {
-	v := &Span{}
+func (k *DurationKey) Bind(ns *Namespace) (*DurationVar, error) {
+	v := &DurationVar{}
 	return made(v, v.begin(&k.key, ns.local(), ns))
 }
 
 // In returns the key's variable in a commit.
-func (k *SpanKey) In(b *Batch) (*Span, error) {
-	v := &Span{}
+func (k *DurationKey) In(b *Batch) (*DurationVar, error) {
+	v := &DurationVar{}
 	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// List is a list of texts in a namespace.
-type List struct{ variable[*Texts, []string] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *ListKey) Bind(ns *Namespace) (*List, error) {
-	v := &List{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *ListKey) In(b *Batch) (*List, error) {
-	v := &List{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// Append adds an item at the end; with unique, only if the list does not have it.
-func (v *List) Append(item string, unique bool) error {
-	f := pantry.Append[[]string]
-	if unique {
-		f = pantry.AppendUnique[[]string]
-	}
-	return v.items(func(l pantry.Var[[]string]) error { _, err := f(l, item); return err })
-}
-
-// Remove removes the first equal item; with all, every equal item.
-func (v *List) Remove(item string, all bool) error {
-	f := pantry.Remove[[]string]
-	if all {
-		f = pantry.RemoveAll[[]string]
-	}
-	return v.items(func(l pantry.Var[[]string]) error { _, err := f(l, item); return err })
-}
-
-// Take removes an item and returns it: 0 is the first, -1 the last. If there is none, the error is
-// absent.
-func (v *List) Take(at int) (item string, err error) {
-	found := false
-	err = v.items(func(l pantry.Var[[]string]) (err error) {
-		item, found, err = pantry.Take(l, at)
-		return err
-	})
-	if err == nil && !found {
-		err = &failure{"absent", "there is nothing at that place of the list", pantry.ErrAbsent}
-	}
-	return item, err
-}
-
-func (v *List) items(f func(pantry.Var[[]string]) error) error {
-	if err := v.ready(); err != nil {
-		return err
-	}
-	return told(f(v.v))
 }

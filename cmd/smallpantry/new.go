@@ -26,17 +26,22 @@ const modulePath = "github.com/small-pantry/pantry"
 func (a *app) newApp() *cobra.Command {
 	board := ""
 	cmd := &cobra.Command{
-		Use:   "new go|page DIR",
+		Use:   "new go|page|kotlin DIR",
 		Short: "Create a small app to start from",
 		Long: `new creates a small app in a new directory: two settings with rules, a list, a counter
 that several phones share, what to show without a network, refusals, a reset, and its
-test. go is a Go module; page is one HTML file, which serve --pages shows on a phone.`,
-		Example: "  smallpantry new go garden-app\n  smallpantry new page garden-page && smallpantry serve --board garden --pages garden-page --listen :8437",
+test. go is a Go module; page is one HTML file, which serve --pages shows on a phone;
+kotlin is an app for the JVM of this machine, and is made inside a clone of Small Pantry.`,
+		Example: "  smallpantry new go garden-app\n  smallpantry new page garden-page && smallpantry serve --board garden --pages garden-page --listen :8437\n  smallpantry new kotlin ../garden-kotlin && ../garden-kotlin/run hour 7",
 		Args:    exactly(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			kind, dir := args[0], args[1]
-			if kind != "go" && kind != "page" {
-				return usage("there is no starter app %s; there are go and page", scan.Quote(kind))
+			if kind != "go" && kind != "page" && kind != "kotlin" {
+				return usage("there is no starter app %s; there are go, page and kotlin", scan.Quote(kind))
+			}
+			clone, err := findClone()
+			if kind == "kotlin" && err != nil {
+				return errors.New("the app in Kotlin is built from the sources of Small Pantry: run this in a clone of it")
 			}
 			name := strings.ToLower(filepath.Base(dir))
 			if err := pantry.CheckNamespace(name); err != nil {
@@ -45,7 +50,7 @@ test. go is a Go module; page is one HTML file, which serve --pages shows on a p
 			if files, err := os.ReadDir(dir); err == nil && len(files) > 0 {
 				return fmt.Errorf("%s is not empty; choose a new directory", dir)
 			}
-			if err := a.writeStarter(kind, dir, strings.NewReplacer("APP", name, "BOARD", board)); err != nil {
+			if err := a.writeStarter(kind, dir, strings.NewReplacer("BOARD_LINK", "BOARD_LINK", "APP", name, "BOARD", board, "CLONE", clone)); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.stdout, "created %s\n\n%s", dir, nextSteps(kind, dir, board))
@@ -69,7 +74,11 @@ func (a *app) writeStarter(kind, dir string, names *strings.Replacer) error {
 		text, err := fs.ReadFile(starters, root+"/"+f.Name())
 		if err == nil {
 			path := filepath.Join(dir, strings.TrimSuffix(f.Name(), ".txt"))
-			err = maybe.WriteFile(path, []byte(names.Replace(string(text))), 0o644)
+			mode := os.FileMode(0o644)
+			if strings.HasPrefix(string(text), "#!") {
+				mode = 0o755
+			}
+			err = maybe.WriteFile(path, []byte(names.Replace(string(text))), mode)
 		}
 		if err != nil {
 			return err
@@ -110,7 +119,14 @@ func findClone() (string, error) {
 }
 
 func nextSteps(kind, dir, board string) string {
-	if kind == "page" {
+	switch kind {
+	case "kotlin":
+		run := filepath.Join(dir, "run")
+		if !filepath.IsAbs(run) && !strings.HasPrefix(run, "..") {
+			run = "./" + run
+		}
+		return fmt.Sprintf("Try it; the first build takes a minute:\n\n    %[1]s hour 7\n    %[1]s buy peas\n    %[1]s test\n\nWith BOARD_LINK set to a board's link, %[1]s can counts there.\n", run)
+	case "page":
 		return fmt.Sprintf("Open it on a phone, with the QR code that this prints:\n\n    smallpantry serve --board %s --pages %s --listen :8437\n", board, dir)
 	}
 	return fmt.Sprintf("Try it:\n\n    cd %s\n    go mod tidy\n    go test\n    go run . hour 7\n    go run . buy peas\n\nWith BOARD_LINK set to a board's link, it also counts there.\n", dir)

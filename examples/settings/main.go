@@ -5,7 +5,7 @@
 //	go run . [DIR]
 //
 // Beside it, plotbook in a terminal has the same file: go run ./examples/plotbook DIR. For a
-// phone it is packed with fyne package; docs/phones.md has the lines.
+// phone it is packed with fyne package; docs/phone-go.md has the lines.
 package main
 
 import (

@@ -368,9 +368,9 @@ func TestPicture(t *testing.T) {
 	require.NoError(t, png.Encode(out, both))
 }
 
-// The app in Go of docs/phones.md compiles as it stands there.
+// The app in Go of docs/phone-go.md compiles as it stands there.
 func TestPageCompiles(t *testing.T) {
-	page, err := os.ReadFile("../../docs/phones.md")
+	page, err := os.ReadFile("../../docs/phone-go.md")
 	require.NoError(t, err)
 	blocks := regexp.MustCompile("(?s)```go\n(package main\n.*?)```").FindAllStringSubmatch(string(page), -1)
 	require.Len(t, blocks, 1)

@@ -1,4 +1,4 @@
-// Package handover is what package mobile provides to package mobile/shared only. The
+// Package handover is what package mobile provides to package mobile/boards only. The
 // two can't export it, because everything that they export is visible in the other languages.
 // Importing mobile sets these variables.
 package handover

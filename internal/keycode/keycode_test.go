@@ -122,16 +122,19 @@ func TestOtherLanguages(t *testing.T) {
 	require.NoError(t, err, "%s\n%s", out, code)
 	assert.Contains(t, string(code), `-X PUT -d '400' 'http://127.0.0.1:8437/v1/boards/rowan-street/entries/tank/litres'`)
 	assert.NotContains(t, string(code), "gate-code")
-	code, err = everyPlace(t, false).Kotlin()
-	require.NoError(t, err)
-	golden := filepath.Join("..", "..", "bindings", "testdata", "kotlin", "Generated.kt")
-	if *update {
-		require.NoError(t, os.WriteFile(golden, append([]byte("package generated\n\n"), code...), 0o600))
+	for file, onBoard := range map[string]bool{"Generated.kt": false, "GeneratedBoard.kt": true} {
+		code, err := everyPlace(t, onBoard).Kotlin()
+		require.NoError(t, err)
+		code = append([]byte(map[bool]string{false: "package generated\n\n", true: "package generatedboard\n\n"}[onBoard]), code...)
+		golden := filepath.Join("..", "..", "bindings", "testdata", "kotlin", file)
+		if *update {
+			require.NoError(t, os.WriteFile(golden, code, 0o600))
+		}
+		want, err := os.ReadFile(golden)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), string(code), "write it again with: go test ./internal/keycode -update")
 	}
-	want, err := os.ReadFile(golden)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), "package generated\n\n"+string(code), "write it again with: go test ./internal/keycode -update")
 	code, err = everyPlace(t, false).Swift()
 	require.NoError(t, err)
-	assert.Contains(t, string(code), `lazy var tankLitres = whole("tank/litres", 400, 0...5000)`)
+	assert.Contains(t, string(code), `let tankLitres = Key.int("tank/litres", 400, in: 0...5000)`)
 }

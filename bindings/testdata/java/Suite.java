@@ -3,26 +3,26 @@ import java.nio.file.Files;
 import java.util.Arrays;
 import java.util.concurrent.*;
 import java.util.concurrent.atomic.*;
+import boards.Boards;
+import boards.Call;
 import mobile.*;
-import shared.Call;
-import shared.Shared;
 
 /** What an app in Java may rely on: each scene is a process of its own. */
 public class Suite {
     /** The keys of an app, one of each kind. */
     static class App {
         final Keys keys = Mobile.newKeys();
-        final WholeKey hour = keys.whole("reminder-hour", 18).between(0, 23);
-        final WholeKey exact = keys.whole("exact", 0);
-        final DecimalKey spacing = keys.decimal("spacing-m", 0.3);
-        final SwitchKey frost = keys.switch_("frost/warning", false);
-        final TextKey plot = keys.text("plot", "");
-        final TextKey units = keys.choice("units", Mobile.newTexts().add("metric").add("imperial"));
-        final TextKey code = keys.text("gate-code", "").sealed();
-        final BytesKey photo = keys.bytes("photo", null);
-        final TimeKey sown = keys.time("sown", 0);
-        final SpanKey pause = keys.span("pause", 90_000);
-        final ListKey queue = keys.list("hose/queue");
+        final IntKey hour = keys.intKey("reminder-hour", 18).between(0, 23);
+        final IntKey exact = keys.intKey("exact", 0);
+        final FloatKey spacing = keys.floatKey("spacing-m", 0.3);
+        final BoolKey frost = keys.boolKey("frost/warning", false);
+        final TextKey plot = keys.textKey("plot", "");
+        final TextKey units = keys.choiceKey("units", Mobile.newTexts().add("metric").add("imperial"));
+        final TextKey code = keys.textKey("gate-code", "").sealed();
+        final BytesKey photo = keys.bytesKey("photo", null);
+        final TimeKey sown = keys.timeKey("sown", 0);
+        final DurationKey pause = keys.durationKey("pause", 90_000);
+        final ListKey queue = keys.listKey("hose/queue", "text");
 
         Namespace open(String dir) throws Exception {
             return Mobile.open(dir, "plotbook", keys, Mobile.newOptions().seal(new byte[32]).clientName("plotbook"));
@@ -71,10 +71,10 @@ public class Suite {
         a.photo.bind(ns).set(new byte[] {0, (byte) 255, 7});
         a.sown.bind(ns).set(1777799564123L);
         a.pause.bind(ns).set(1500);
-        List queue = a.queue.bind(ns);
-        queue.append("C4", true);
-        queue.append("B2", true);
-        queue.append("C4", true);
+        ListVar queue = a.queue.bind(ns);
+        queue.append(Mobile.newItems().addText("C4"), true);
+        queue.append(Mobile.newItems().addText("B2"), true);
+        queue.append(Mobile.newItems().addText("C4"), true);
         System.out.println("ok");
         System.out.flush();
         new ProcessBuilder("kill", "-9", Long.toString(ProcessHandle.current().pid())).start();
@@ -94,9 +94,9 @@ public class Suite {
         same("[0, -1, 7]", Arrays.toString(a.photo.bind(ns).get()));
         same(1777799564123L, a.sown.bind(ns).get());
         same(1500L, a.pause.bind(ns).get());
-        Texts queue = a.queue.bind(ns).get();
+        Items queue = a.queue.bind(ns).get();
         same(2L, queue.len());
-        same("C4", queue.at(0));
+        same("C4", queue.getText(0));
         String file = Files.readString(new File(ns.path()).toPath());
         if (file.contains("nobody reads")) throw new AssertionError("it lies open in the file");
         if (!file.contains("\"value\":5.0")) throw new AssertionError("5.0 is 5: " + file);
@@ -115,8 +115,8 @@ public class Suite {
         refused("invalid", () -> a.hour.parse("noon"));
         refused("invalid", () -> a.units.bind(ns).set("cubits"));
         refused("absent", () -> a.queue.bind(ns).take(0));
-        refused("misuse", () -> new Whole().set(1));
-        refused("misuse", () -> new WholeKey().bind(ns));
+        refused("misuse", () -> new IntVar().set(1));
+        refused("misuse", () -> new IntKey().bind(ns));
         refused("misuse", () -> a.hour.bind(null));
         refused("misuse", () -> new App().hour.bind(ns));
         refused("misuse", () -> a.queue.bind(ns).set(null));
@@ -124,7 +124,7 @@ public class Suite {
         refused("misuse", () -> ns.commit(null));
         refused("misuse", () -> Mobile.newTexts().at(3));
         Keys bad = Mobile.newKeys();
-        bad.whole("", 0);
+        bad.intKey("", 0);
         refused("misuse", () -> Mobile.open(dir, "other", bad, null));
         refused("misuse", () -> Mobile.open(dir, "other", Mobile.newKeys(), Mobile.newOptions().seal(new byte[3])));
         refused("invalid", () -> Mobile.open(dir, "Plot Book", Mobile.newKeys(), null));
@@ -170,7 +170,7 @@ public class Suite {
     static void watch(String dir) throws Exception {
         App a = new App();
         Namespace ns = a.open(dir);
-        Whole n = a.exact.bind(ns);
+        IntVar n = a.exact.bind(ns);
         ExecutorService screen = Executors.newSingleThreadExecutor(r -> new Thread(r, "screen"));
         AtomicLong seen = new AtomicLong(-1);
         AtomicInteger calls = new AtomicInteger();
@@ -202,7 +202,7 @@ public class Suite {
     static void count(String dir, int times) throws Exception {
         App a = new App();
         Namespace ns = a.open(dir);
-        Whole n = a.exact.bind(ns);
+        IntVar n = a.exact.bind(ns);
         for (int i = 0; i < times; i++) n.add(1);
         ns.close();
     }
@@ -210,10 +210,10 @@ public class Suite {
     /** A board, through an outage: what is done meanwhile is kept, and counts once. */
     static void board(String dir, String link) throws Exception {
         Keys keys = Mobile.newKeys();
-        WholeKey litres = keys.whole("tank/litres", 0).between(0, 5000);
-        shared.Board board = Shared.join(link, keys, Shared.newOptions().clientName("tankwatch").offline(dir).timeout(2000));
-        shared.Whole tank = board.whole(litres);
-        Call call = Shared.newCall();
+        IntKey litres = keys.intKey("tank/litres", 0).between(0, 5000);
+        boards.Board board = Boards.join(link, keys, Boards.newOptions().clientName("tankwatch").offline(dir).timeout(2000));
+        boards.IntVar tank = board.intVar(litres);
+        Call call = Boards.newCall();
         tank.set(call, 420);
         same(400L, tank.add(call, -20));
         board.ready(call);
@@ -221,14 +221,16 @@ public class Suite {
         System.out.flush();
         for (int i = 0; i < 1000 && board.trouble().isEmpty(); i++) Thread.sleep(10);
         same("unreachable", Mobile.code(board.trouble()));
-        refused("queued", () -> tank.add(call, -10));
+        same(390L, tank.add(call, -10)); // it counts later
+        same(400L, tank.get());
+        same(390L, tank.waiting());
         same(1L, board.pending());
         same("queued", tank.state().getPhase());
         System.out.println("back");
         System.out.flush();
         for (int i = 0; i < 2000 && board.pending() > 0; i++) Thread.sleep(10);
         same(390L, tank.add(call, 0));
-        refused("misuse", () -> board.whole(Mobile.newKeys().whole("tank/litres", 0)));
+        refused("misuse", () -> board.intVar(Mobile.newKeys().intKey("tank/litres", 0)));
         System.out.println("slow");
         System.out.flush();
         Thread.sleep(500);
@@ -256,7 +258,7 @@ public class Suite {
     static void measure(String dir) throws Exception {
         App a = new App();
         Namespace ns = a.open(dir);
-        Whole hour = a.hour.bind(ns);
+        IntVar hour = a.hour.bind(ns);
         long[] best = {Long.MAX_VALUE, Long.MAX_VALUE, Long.MAX_VALUE};
         for (int round = 0; round < 5; round++) { // the JVM warms up in the first ones
             long begun = System.nanoTime();
@@ -280,7 +282,7 @@ public class Suite {
         a.hour.bind(ns).set(7);
         long sum = 0;
         for (int i = 0; i < 10_000; i++) {
-            Whole v = a.hour.bind(ns);
+            IntVar v = a.hour.bind(ns);
             for (int k = 0; k < 100; k++) sum += v.get();
         }
         same(7_000_000L, sum);

@@ -1,4 +1,4 @@
-// Drives the app of docs/phones.md: the first process types, the second finds it.
+// Drives the app of docs/kotlin.md: the first process types, the second finds it.
 import android.widget.CheckBox
 import android.widget.EditText
 import android.widget.LinearLayout
@@ -28,7 +28,7 @@ suspend fun screen(scene: String, dir: String) {
     val activity = MainActivity().apply { application = app }
     withContext(main) { activity.create() }
     val (hour, imperial) = (activity.content as LinearLayout).views.let { it[0] as EditText to it[1] as CheckBox }
-    suspend fun until(what: String, holds: () -> Boolean) = withTimeout(20_000) {
+    suspend fun until(what: String, holds: suspend () -> Boolean) = withTimeout(20_000) {
         while (!withContext(main) { holds() }) delay(5)
         println(what)
     }
@@ -45,8 +45,8 @@ suspend fun screen(scene: String, dir: String) {
                 hour.setText("21")
                 imperial.click()
             }
-            until("taken") { hour.error == null && app.pantry[rowanstreet.plotbook.Settings.reminderHour].value == 21L }
-            until("units") { app.pantry[rowanstreet.plotbook.Settings.units].value == rowanstreet.plotbook.Units.IMPERIAL }
+            until("taken") { hour.error == null && app.pantry.await()[rowanstreet.plotbook.Settings.reminderHour].value == 21 }
+            until("units") { app.pantry.await()[rowanstreet.plotbook.Settings.units].value == rowanstreet.plotbook.Units.IMPERIAL }
         }
         "finds" -> until("found") { hour.text.toString() == "21" && imperial.isChecked }
     }

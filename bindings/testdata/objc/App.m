@@ -2,14 +2,14 @@
 // run: this shows that the headers hold together, and that the calls below are there as written.
 @import Foundation;
 #include "Mobile.objc.h"
-#include "Shared.objc.h"
+#include "Boards.objc.h"
 
 @interface Screen : NSObject <MobileRunner, MobileHandler, MobileProblemHandler, MobileChange>
 @end
 
 @implementation Screen {
-  MobileWhole *hour;
-  MobileWholeKey *reminderHour;
+  MobileIntVar *hour;
+  MobileIntKey *reminderHour;
 }
 
 - (void)post:(MobileTask *)t {
@@ -33,9 +33,9 @@
 
 - (BOOL)open:(NSString *)dir seal:(NSData *)bytes error:(NSError **)error {
   MobileKeys *keys = MobileNewKeys();
-  reminderHour = [[keys whole:@"reminder-hour" def:18] between:0 hi:23];
-  MobileTextKey *units = [keys choice:@"units" options:[[MobileNewTexts() add:@"metric"] add:@"imperial"]];
-  MobileRecordsKey *plantings = [keys records:@"plantings"];
+  reminderHour = [[keys intKey:@"reminder-hour" def:18] between:0 hi:23];
+  MobileTextKey *units = [keys choiceKey:@"units" options:[[MobileNewTexts() add:@"metric"] add:@"imperial"]];
+  MobileRecordsKey *plantings = [keys recordsKey:@"plantings"];
   MobileNamespace *ns = MobileOpen(dir, @"plotbook", keys, [[MobileNewOptions() seal:bytes] onProblem:self h:self], error);
   hour = [reminderHour bind:ns error:error];
   MobileWatching *watching = [hour watch:self changed:self error:error];
@@ -47,10 +47,10 @@
 }
 
 - (BOOL)join:(NSString *)link keys:(MobileKeys *)keys error:(NSError **)error {
-  SharedBoard *board = SharedJoin(link, keys, [SharedNewOptions() clientName:@"tankwatch"], error);
-  SharedCall *call = SharedNewCall();
+  BoardsBoard *board = BoardsJoin(link, keys, [BoardsNewOptions() clientName:@"tankwatch"], error);
+  BoardsCall *call = BoardsNewCall();
   int64_t sum;
-  if (![[board whole:reminderHour error:error] add:call n:-10 ret0_:&sum error:error]) return NO;
+  if (![[board intVar:reminderHour error:error] add:call n:-10 ret0_:&sum error:error]) return NO;
   [call giveUp];
   return [board close:error];
 }

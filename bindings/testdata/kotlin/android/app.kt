@@ -1,4 +1,4 @@
-// What docs/phones.md uses of Android, as far as a screen can be driven without it.
+// What docs/kotlin.md uses of Android, as far as a screen can be driven without it.
 package android.app
 
 import java.io.File

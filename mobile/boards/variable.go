@@ -1,4 +1,4 @@
-package shared
+package boards
 
 import (
 	"context"
@@ -16,7 +16,8 @@ type State struct {
 	Mine    bool   // the newest change was made here
 	Queued  int    // changes that wait to be sent
 	Version int64
-	Updated int64  // in milliseconds since 1970 (UTC), by the server's clock
+	Updated int64  // in milliseconds since 1970 (UTC), by the server's clock; 0 means unknown
+	AsOf    int64  // when the server last confirmed it, in milliseconds since 1970 (UTC); 0 means never
 	By      string // the author
 	Trouble string // the reason of the phase, as CODE: SENTENCE, or ""
 }
@@ -85,10 +86,21 @@ func (v *variable[M, T]) State() (*State, error) {
 	if !s.Updated.IsZero() {
 		out.Updated = s.Updated.UnixMilli()
 	}
+	if !s.AsOf.IsZero() {
+		out.AsOf = s.AsOf.UnixMilli()
+	}
 	if s.Err != nil {
 		out.Trouble = told(s.Err).Error()
 	}
 	return out, nil
+}
+
+// Waiting returns the value after all queued changes are stored. It does not wait.
+func (v *variable[M, T]) Waiting() (x M, err error) {
+	if err = v.ready(); err != nil {
+		return x, err
+	}
+	return v.out(v.v.State().Waiting), nil
 }
 
 // Set stores a value. It replaces a stored one of any kind.
@@ -109,7 +121,7 @@ func (v *variable[M, T]) store(x M, f func(T) error) error {
 	if err == nil {
 		err = f(stored)
 	}
-	return told(err)
+	return sent(err)
 }
 
 // Clear removes the stored value.
@@ -117,7 +129,7 @@ func (v *variable[M, T]) Clear(c *Call) error {
 	if err := v.ready(); err != nil {
 		return err
 	}
-	return told(v.v.Clear(c.context()))
+	return sent(v.v.Clear(c.context()))
 }
 
 // Watch calls changed after each change of the value or of its state, and once at the beginning.

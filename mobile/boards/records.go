@@ -1,4 +1,4 @@
-package shared
+package boards
 
 import (
 	"strings"
@@ -38,7 +38,7 @@ func (r *Records) do(f func() error) error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return told(f())
+	return sent(f())
 }
 
 func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error) error {
@@ -51,8 +51,8 @@ func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error)
 	})
 }
 
-// Add stores a record under a new random id of 26 characters, and returns the id. Without a network the
-// record is queued, and the error is queued.
+// Add stores a record under a new random id of 26 characters, and returns the id. Without a network, with
+// Options.Offline, the record is sent later under that id.
 func (r *Records) Add(c *Call, one *mobile.Record) (id string, err error) {
 	err = r.with(one, func(m map[string]value.Value) (err error) {
 		id, err = r.r.Add(c.context(), m)

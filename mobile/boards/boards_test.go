@@ -1,4 +1,4 @@
-package shared_test
+package boards_test
 
 import (
 	"errors"
@@ -12,7 +12,7 @@ import (
 
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
-	"github.com/small-pantry/pantry/mobile/shared"
+	"github.com/small-pantry/pantry/mobile/boards"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -20,39 +20,39 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // A phone has the keys of an app, on a board.
 type phone struct {
-	*shared.Board
+	*boards.Board
 	keys  *mobile.Keys
-	tank  *shared.Whole
-	kg    *shared.Decimal
-	gate  *shared.Switch
-	note  *shared.Text
-	queue *shared.List
-	photo *shared.Bytes
-	frost *shared.Time
-	pause *shared.Span
-	grows *shared.Records
+	tank  *boards.IntVar
+	kg    *boards.FloatVar
+	gate  *boards.BoolVar
+	note  *boards.TextVar
+	queue *boards.ListVar
+	photo *boards.BytesVar
+	frost *boards.TimeVar
+	pause *boards.DurationVar
+	grows *boards.Records
 	code  *mobile.TextKey
 }
 
-func join(t *testing.T, link, name string, o *shared.Options) *phone {
+func join(t *testing.T, link, name string, o *boards.Options) *phone {
 	t.Helper()
 	k := mobile.NewKeys()
-	tank, kg, gate, note := k.Whole("tank/litres", 0).Between(0, 5000), k.Decimal("harvest/total-kg", 0), k.Switch("gate/open", false), k.Text("notice", "")
-	queue, photo, frost, pause, grows := k.List("hose/queue"), k.Bytes("photo", nil), k.Time("frost/last", 0), k.Span("gate/pause", 90_000), k.Records("plantings")
-	p := &phone{keys: k, code: k.Text("gate-code", "").Sealed()}
+	tank, kg, gate, note := k.IntKey("tank/litres", 0).Between(0, 5000), k.FloatKey("harvest/total-kg", 0), k.BoolKey("gate/open", false), k.TextKey("notice", "")
+	queue, photo, frost, pause, grows := k.ListKey("hose/queue", "text"), k.BytesKey("photo", nil), k.TimeKey("frost/last", 0), k.DurationKey("gate/pause", 90_000), k.RecordsKey("plantings")
+	p := &phone{keys: k, code: k.TextKey("gate-code", "").Sealed()}
 	var err error
-	p.Board, err = shared.Join(link, k, o.ClientName(name).Timeout(2000).OnProblem(quiet{}, quiet{}))
+	p.Board, err = boards.Join(link, k, o.ClientName(name).Timeout(2000).OnProblem(quiet{}, quiet{}))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, p.Close()) })
 	var errs [9]error
-	p.tank, errs[0] = p.Whole(tank)
-	p.kg, errs[1] = p.Decimal(kg)
-	p.gate, errs[2] = p.Switch(gate)
-	p.note, errs[3] = p.Text(note)
-	p.queue, errs[4] = p.List(queue)
-	p.photo, errs[5] = p.Bytes(photo)
-	p.frost, errs[6] = p.Time(frost)
-	p.pause, errs[7] = p.Span(pause)
+	p.tank, errs[0] = p.IntVar(tank)
+	p.kg, errs[1] = p.FloatVar(kg)
+	p.gate, errs[2] = p.BoolVar(gate)
+	p.note, errs[3] = p.TextVar(note)
+	p.queue, errs[4] = p.ListVar(queue)
+	p.photo, errs[5] = p.BytesVar(photo)
+	p.frost, errs[6] = p.TimeVar(frost)
+	p.pause, errs[7] = p.DurationVar(pause)
 	p.grows, errs[8] = p.Records(grows)
 	require.NoError(t, errors.Join(errs[:]...))
 	return p
@@ -86,15 +86,15 @@ func (c *counter) Changed() {
 func TestTwoPhones(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
-	a, b := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions().WithoutPush())
+	a, b := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", boards.NewOptions().WithoutPush())
 	require.NoError(t, a.tank.Set(nil, 420))
-	sum, err := b.tank.Add(shared.NewCall(), -20)
+	sum, err := b.tank.Add(boards.NewCall(), -20)
 	require.NoError(t, err)
 	assert.EqualValues(t, 400, sum)
 	kg, err := b.kg.Add(nil, 1.5)
 	require.NoError(t, err)
 	assert.Equal(t, 1.5, kg)
-	require.NoError(t, errors.Join(a.gate.Set(nil, true), a.note.Seed(nil, "frost 🌱"), a.queue.Append(nil, "C4", true), a.queue.Append(nil, "C4", true)))
+	require.NoError(t, errors.Join(a.gate.Set(nil, true), a.note.Seed(nil, "frost 🌱"), a.queue.Append(nil, mobile.NewItems().AddText("C4"), true), a.queue.Append(nil, mobile.NewItems().AddText("C4"), true)))
 	var told counter
 	w, err := b.tank.Watch(quiet{}, &told)
 	require.NoError(t, err)
@@ -114,7 +114,9 @@ func TestTwoPhones(t *testing.T) {
 	assert.InDelta(t, time.Now().UnixMilli(), state.Updated, 60_000)
 	item, err := b.queue.Take(nil, 0)
 	require.NoError(t, err)
-	assert.Equal(t, "C4", item)
+	first, err := item.GetText(0)
+	require.NoError(t, err)
+	assert.Equal(t, "C4", first)
 	_, err = b.queue.Take(nil, 0)
 	assert.Equal(t, "absent", code(err))
 	assert.Equal(t, "invalid", code(a.tank.Set(nil, 6000)))
@@ -127,9 +129,9 @@ func TestTwoPhones(t *testing.T) {
 func TestEveryKind(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
-	a, b := join(t, s.Link("rowan-street"), "plotbook", shared.NewOptions()), join(t, s.Link("rowan-street"), "shed", shared.NewOptions())
+	a, b := join(t, s.Link("rowan-street"), "plotbook", boards.NewOptions()), join(t, s.Link("rowan-street"), "shed", boards.NewOptions())
 	require.NoError(t, errors.Join(a.photo.Set(nil, []byte{0, 255, 7}), a.frost.Set(nil, 1777799564123), a.pause.Set(nil, 1500)))
-	id, err := a.grows.Add(nil, mobile.NewRecord().SetText("crop", "beans").SetTime("sown", 1777799564123).SetDecimal("spacing-m", 5))
+	id, err := a.grows.Add(nil, mobile.NewRecord().SetText("crop", "beans").SetTime("sown", 1777799564123).SetFloat("spacing-m", 5))
 	require.NoError(t, err)
 	require.NoError(t, a.grows.Put(nil, "bed-c4", mobile.NewRecord().SetText("crop", "peas")))
 	require.Eventually(t, func() bool {
@@ -143,9 +145,9 @@ func TestEveryKind(t *testing.T) {
 	assert.EqualValues(t, 1777799564123, frost)
 	one, err := b.grows.Get(id)
 	require.NoError(t, err)
-	sown, err := one.Time("sown")
+	sown, err := one.GetTime("sown")
 	require.NoError(t, err)
-	spacing, err := one.Decimal("spacing-m")
+	spacing, err := one.GetFloat("spacing-m")
 	require.NoError(t, err)
 	assert.Equal(t, []any{int64(1777799564123), 5.0}, []any{sown, spacing})
 	ids, err := b.grows.Ids()
@@ -167,8 +169,8 @@ func TestEveryKind(t *testing.T) {
 	w.Stop()
 	assert.Equal(t, "invalid", code(a.grows.Put(nil, "a/b", mobile.NewRecord())))
 	nested := mobile.NewKeys()
-	deeper := nested.Records("plantings/a")
-	other, err := shared.Join(s.Link("rowan-street"), nested, nil)
+	deeper := nested.RecordsKey("plantings/a")
+	other, err := boards.Join(s.Link("rowan-street"), nested, nil)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, other.Close()) }()
 	deep, err := other.Records(deeper)
@@ -184,22 +186,38 @@ func TestEveryKind(t *testing.T) {
 func TestOutage(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
-	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions().Offline(t.TempDir()))
+	p := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions().Offline(t.TempDir()))
 	require.NoError(t, p.tank.Set(nil, 420))
 	require.NoError(t, p.Ready(nil))
 	s.Cut(true)
-	assert.Equal(t, "queued", code(func() error { _, err := p.tank.Add(nil, -10); return err }()))
+	left, err := p.tank.Add(nil, -10)
+	require.NoError(t, err)
+	assert.EqualValues(t, 410, left, "what is stored once it is sent")
 	assert.Equal(t, 1, p.Pending())
 	state, err := p.tank.State()
 	require.NoError(t, err)
 	assert.Equal(t, []any{"queued", 1}, []any{state.Phase, state.Queued})
+	assert.InDelta(t, time.Now().UnixMilli(), state.AsOf, 60_000)
+	known, _ := p.tank.Get()
+	waiting, err := p.tank.Waiting()
+	require.NoError(t, err)
+	assert.Equal(t, []int64{420, 410}, []int64{known, waiting})
+	require.NoError(t, p.queue.Append(nil, mobile.NewItems().AddText("B2"), false))
+	list, err := p.queue.Waiting()
+	require.NoError(t, err)
+	assert.Equal(t, 1, list.Len())
+	id, err := p.grows.Add(nil, mobile.NewRecord().SetText("crop", "peas"))
+	require.NoError(t, err)
+	_, err = p.queue.Take(nil, 0)
+	assert.Equal(t, "unreachable", code(err), "its result is needed now")
 	require.Eventually(t, func() bool { return mobile.Code(p.Trouble()) == "unreachable" }, 5*time.Second, time.Millisecond)
 	s.Cut(false)
 	require.Eventually(t, func() bool { n, _ := p.tank.Get(); return n == 410 && p.Pending() == 0 && p.Trouble() == "" }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, err := p.grows.Get(id); return err == nil }, 20*time.Second, time.Millisecond)
 
-	other := join(t, s.Link("rowan-street"), "gatehouse", shared.NewOptions())
+	other := join(t, s.Link("rowan-street"), "gatehouse", boards.NewOptions())
 	s.Slow(2 * time.Second)
-	call := shared.NewCall()
+	call := boards.NewCall()
 	begun := time.Now()
 	time.AfterFunc(50*time.Millisecond, call.GiveUp)
 	assert.Equal(t, "given-up", code(other.tank.Set(call, 1)))
@@ -211,19 +229,19 @@ func TestOutage(t *testing.T) {
 func TestMisuse(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
-	p := join(t, s.Link("rowan-street"), "tankwatch", shared.NewOptions())
+	p := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions())
 	of := func(_ any, err error) string { return code(err) }
-	foreign := mobile.NewKeys().Whole("tank/litres", 0)
+	foreign := mobile.NewKeys().IntKey("tank/litres", 0)
 	for what, got := range map[string]string{
-		"no link": of(shared.Join("not a link", p.keys, nil)), "no keys": of(shared.Join(s.Link("x"), nil, nil)), "foreign keys": of(p.Whole(foreign)), "an empty key": of(p.Whole(&mobile.WholeKey{})),
-		"an empty board": of((&shared.Board{}).Whole(foreign)), "an empty variable": code((&shared.Whole{}).Set(nil, 1)), "a sealed key": of(p.Text(p.code)),
-		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "no key": of(p.Time(nil)), "no records": of(p.Records(nil)), "records of nobody": of(p.grows.Add(nil, nil)), "an empty collection": of((&shared.Records{}).Ids()), "an empty one closed": code((&shared.Board{}).Close()),
-		"no handler": of(shared.Join(s.Link("x"), mobile.NewKeys(), shared.NewOptions().OnProblem(nil, nil))),
+		"no link": of(boards.Join("not a link", p.keys, nil)), "no keys": of(boards.Join(s.Link("x"), nil, nil)), "foreign keys": of(p.IntVar(foreign)), "an empty key": of(p.IntVar(&mobile.IntKey{})),
+		"an empty board": of((&boards.Board{}).IntVar(foreign)), "an empty variable": code((&boards.IntVar{}).Set(nil, 1)), "a sealed key": of(p.TextVar(p.code)),
+		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "no key": of(p.TimeVar(nil)), "no records": of(p.Records(nil)), "records of nobody": of(p.grows.Add(nil, nil)), "an empty collection": of((&boards.Records{}).Ids()), "an empty one closed": code((&boards.Board{}).Close()),
+		"no handler": of(boards.Join(s.Link("x"), mobile.NewKeys(), boards.NewOptions().OnProblem(nil, nil))),
 	} {
 		if want := map[bool]string{true: "link", false: "misuse"}[what == "no link"]; got != want {
 			t.Errorf("%s: %q", what, got)
 		}
 	}
-	(*shared.Call)(nil).GiveUp()
-	(&shared.Board{}).Pause()
+	(*boards.Call)(nil).GiveUp()
+	(&boards.Board{}).Pause()
 }

@@ -1,4 +1,4 @@
-package shared
+package boards
 
 import (
 	"context"
@@ -15,7 +15,7 @@ var codes = []struct {
 	is   error
 	code string
 }{
-	{board.ErrQueued, "queued"}, {context.Canceled, "given-up"}, {board.ErrUnreachable, "unreachable"}, {board.ErrForbidden, "forbidden"}, {board.ErrUndeclared, "undeclared"},
+	{context.Canceled, "given-up"}, {board.ErrUnreachable, "unreachable"}, {board.ErrForbidden, "forbidden"}, {board.ErrUndeclared, "undeclared"},
 	{board.ErrQuota, "quota"}, {board.ErrTooLate, "too-late"}, {board.ErrLink, "link"},
 }
 
@@ -32,6 +32,15 @@ func told(err error) error {
 		}
 	}
 	return handover.Told(err)
+}
+
+// sent is told for a change: one that is queued is stored on the device, and will be sent, which the
+// phase of its variable says.
+func sent(err error) error {
+	if errors.Is(err, board.ErrQueued) {
+		return nil
+	}
+	return told(err)
 }
 
 // A Call lets another thread give up calls that wait for the network.

@@ -1,0 +1,40 @@
+package generatedboard
+
+import java.time.Instant
+import kotlinx.coroutines.flow.*
+import pantry.*
+
+enum class Units { METRIC, IMPERIAL }
+data class Planting(val bed: String, val crop: String, val done: Boolean, val spacingCm: Double)
+
+class App : Declared() {
+    val frostWarning by bool(false, about = "whether frost is likely", name = "frost/warning")
+    val tankLitres by int(400, 0..5000, name = "tank/litres")
+    val spacingM by double(0.3, 0.0..5.0, name = "spacing-m")
+    val plot by text("C4 \"north\" \$1", name = "plot")
+    val units by choice(Units.METRIC, name = "units")
+    val photo by bytes(name = "photo")
+    val sown by time(Instant.parse("2026-05-03T09:12:44Z"), name = "sown")
+    val hoseQueue by list(Kind.text, keep = 5, name = "hose/queue")
+    val levels by list(Kind.long, name = "levels")
+    // per-bed is a map, which the Kotlin package does not have; read it with the Go package.
+    val gateCode by text(sealed = true, name = "gate-code")
+    val plantings by records(name = "plantings") {
+        val bed = member(Planting::bed, Kind.text)
+        val crop = member(Planting::crop, Kind.text)
+        val done = member(Planting::done, Kind.bool)
+        val spacingCm = member(Planting::spacingCm, Kind.double)
+        made { Planting(bed(), crop(), done(), spacingCm()) }
+    }
+    // best is a records of kind int, which the Kotlin package does not have; read it with the Go package.
+    // notes is a records of kind map, which the Kotlin package does not have; read it with the Go package.
+}
+
+// The link is a secret.
+suspend fun join(link: String, app: App): Board = Board.join(link, app)
+
+suspend fun use(board: Board, app: App) {
+    val v = board[app.frostWarning]
+    v.set(v.value)
+    v.flow.collect { println("${it.value} ${it.phase}") }
+}

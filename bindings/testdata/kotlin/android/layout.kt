@@ -1,0 +1,3 @@
+package androidx.compose.foundation.layout
+
+fun Column(content: () -> Unit) = content()
