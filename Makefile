@@ -58,7 +58,7 @@ faults:
 SOAKED = SOAK=1 $(GO) test -count=1 -timeout 90m -v
 soak: faults
 	$(SOAKED) -run 'PowerCuts|Killed|Several|Flip|Cut|Full|Faults|AnotherReader|PastAfter' ./internal/ledger
-	$(SOAKED) -run 'ViewNeverDiverges|LossyNetwork|Chaos' ./board
+	$(SOAKED) -run 'ReplicaNeverDiverges|LossyNetwork|Chaos' ./board
 	$(SOAKED) -run 'MixedLoad|EachAddition|KilledUnderLoad|AtWhileCompacting|PageLarge' ./server
 	$(SOAKED) -run 'TestMore' ./js
 	cd server/etcd && $(SOAKED) -run Kills ./cmd/smallpantry-etcd

@@ -359,7 +359,7 @@ func diverges(t testing.TB, schedules int, broken string) (ran int, wrong string
 // The rules for clients, as the replica follows them, against the real handlers: whatever
 // comes late, twice, in another order or never, and whatever becomes of the board, the
 // client ends up with what the server has. Without any one of the rules it does not.
-func TestViewNeverDiverges(t *testing.T) {
+func TestReplicaNeverDiverges(t *testing.T) {
 	t.Parallel()
 	defer os.RemoveAll(filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())))
 	_, wrong := diverges(t, soak.Rounds(300, 40_000), "")
@@ -372,7 +372,7 @@ func TestViewNeverDiverges(t *testing.T) {
 }
 
 // What is remembered does not grow with what an app writes and never asks for.
-func TestViewStaysSmall(t *testing.T) {
+func TestReplicaStaysSmall(t *testing.T) {
 	t.Parallel()
 	v := newReplica()
 	page := func(version int) *wire.Page {

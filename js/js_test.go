@@ -198,12 +198,11 @@ func TestTabsShareTheQueue(t *testing.T) {
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":16,`)
 }
 
-// What was sent with one link is not sent again with another of the same browser.
-func TestQueueBelongsToItsLink(t *testing.T) {
-	t.Parallel()
-	data := t.TempDir()
+// owned starts a server with tokens, and returns its address and the link of a board's owner.
+func owned(t *testing.T) (address, link string) {
+	t.Helper()
 	web := httptest.NewUnstartedServer(nil)
-	s, err := server.New(server.Options{Data: data, Public: "http://" + web.Listener.Addr().String(), Log: slog.New(slog.DiscardHandler)})
+	s, err := server.New(server.Options{Data: t.TempDir(), Public: "http://" + web.Listener.Addr().String(), Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	web.Config.Handler = s
 	web.Start()
@@ -212,8 +211,15 @@ func TestQueueBelongsToItsLink(t *testing.T) {
 		web.CloseClientConnections()
 		web.Close()
 	})
-	link, _, err := s.OwnerLink(t.Context(), "rowan-street")
+	link, _, err = s.OwnerLink(t.Context(), "rowan-street")
 	require.NoError(t, err)
+	return web.URL, link
+}
+
+// What was sent with one link is not sent again with another of the same browser.
+func TestQueueBelongsToItsLink(t *testing.T) {
+	t.Parallel()
+	_, link := owned(t)
 	owner, err := board.Join(link)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, owner.Close()) })
@@ -221,6 +227,58 @@ func TestQueueBelongsToItsLink(t *testing.T) {
 	require.NoError(t, err)
 	p := browser.Start(t).Open(t, site(t))
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.links(%q, %q))`, link, phone.Link)))
+}
+
+// The TypeScript of docs/pages.md compiles as it is written there, with types at the server's address; a
+// value of another type does not.
+func TestDocTypeScript(t *testing.T) {
+	t.Parallel()
+	tsc := tool(t, "typescript/bin/tsc")
+	doc, err := os.ReadFile("../docs/pages.md")
+	require.NoError(t, err)
+	block := func(language string) string {
+		_, text, _ := strings.Cut(string(doc), "```"+language+"\n")
+		text, _, found := strings.Cut(text, "```")
+		require.True(t, found)
+		return text
+	}
+	types, err := os.ReadFile("small-pantry.d.ts")
+	require.NoError(t, err)
+	for name, wrong := range map[string]string{"right": "", "wrong": "join('').on(litres).set('many')\n"} {
+		dir := t.TempDir()
+		for file, text := range map[string]string{"tsconfig.json": block("json"), "app.ts": block("ts") + wrong, "small-pantry.d.ts": string(types)} {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
+		}
+		out, err := exec.Command("node", tsc, "--noEmit", "-p", dir).CombinedOutput()
+		if name == "right" {
+			require.NoError(t, err, string(out))
+		} else {
+			assert.Contains(t, string(out), "is not assignable to parameter of type 'number'")
+		}
+	}
+}
+
+// A client that openapi-typescript generates from openapi.json is type-checked with a program, which uses
+// a board through it.
+func TestGeneratedClient(t *testing.T) {
+	t.Parallel()
+	generator, tsc := tool(t, "openapi-typescript/bin/cli.js"), tool(t, "typescript/bin/tsc")
+	dir, err := os.MkdirTemp("testdata", "generated-") // beside node_modules
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(dir)) })
+	node := func(args ...string) string {
+		out, err := exec.Command("node", args...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	program, err := os.ReadFile("testdata/generated.ts")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "main.mts"), program, 0o600))
+	node(generator, "../server/openapi.json", "-o", filepath.Join(dir, "api.ts"))
+	node(tsc, "--strict", "--target", "es2022", "--module", "nodenext", "--moduleResolution", "nodenext", "--lib", "es2022,dom", "--skipLibCheck", "--types", "node", filepath.Join(dir, "main.mts"))
+	s, link := owned(t)
+	token := link[strings.Index(link, "#")+1:]
+	assert.Equal(t, "nothing is stored under nothing\n", node(filepath.Join(dir, "main.mjs"), s, token))
 }
 
 // The page of docs/pages.md, as it is written there, twice.

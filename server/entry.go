@@ -95,11 +95,17 @@ func (c *call) getEntry() error {
 		c.w.WriteHeader(http.StatusNotModified)
 		return nil
 	case bare:
-		c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		_, _ = c.w.Write([]byte(e.Value.String()))
-		return nil
+		return c.answerText(http.StatusOK, e.Value)
 	}
 	return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, 320)))
+}
+
+// answerText answers with a bare value.
+func (c *call) answerText(status int, v value.Value) error {
+	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	c.w.WriteHeader(status)
+	_, _ = c.w.Write([]byte(v.String()))
+	return nil
 }
 
 func (c *call) putEntry() error {
@@ -181,6 +187,13 @@ func (c *call) edit(edit entry.Edit, answer func(e []byte, r rules.Result) []byt
 		return c.answer(out.Status, answer(out.Gone[0].AppendJSON(nil), out.Results[0]))
 	}
 	e := c.s.trouble.entry(out.Entries[0])
+	if wantsText(c.r) {
+		c.tag(etag(entry.TagOf(e.Version, e.Updated), "-t"))
+		if taken := out.Results[0].Taken; !taken.IsZero() {
+			e.Value = taken
+		}
+		return c.answerText(out.Status, e.Value)
+	}
 	c.tag(etag(entry.TagOf(e.Version, e.Updated), ""))
 	body := answer(e.AppendJSON(make([]byte, 0, 320)), out.Results[0])
 	if len(out.Findings) > 0 {

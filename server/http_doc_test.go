@@ -2,6 +2,8 @@ package server_test
 
 import (
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"regexp"
@@ -69,6 +71,62 @@ func TestHTTPPage(t *testing.T) {
 		}
 		assert.Regexp(t, "^"+pattern+"$", got[i], fmt.Sprintf("%s\nsays\n%s\nand answers\n%s", s.command, s.want, got[i]))
 	}
+}
+
+// The steps of docs/blocks.md work as the calls that their blocks make, for two counters on two phones.
+func TestBlocksPage(t *testing.T) {
+	t.Parallel()
+	raw, err := os.ReadFile("../docs/blocks.md")
+	require.NoError(t, err)
+	page := string(raw)
+	says := func(text string) string { // a text that the page tells the reader to use
+		t.Helper()
+		require.Contains(t, page, "`"+text+"`")
+		return text
+	}
+	s := startShared(t, server.Options{})
+	s.make("garden")
+	token, _ := s.invite(s.admin, "garden", `{"may":"write","label":"phones"}`)
+	base := strings.NewReplacer("http://HOST:8437", s.base).Replace(says("http://HOST:8437/v1/boards/garden/entries/"))
+	call := func(method, url, text string, headers ...string) (int, string, http.Header) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(text))
+		require.NoError(t, err)
+		headers = append(headers, says("Authorization"), strings.Replace(says("Bearer TOKEN"), "TOKEN", token, 1), says("Accept"), says("text/plain"), says("Client-Instance"), strings.Repeat("ab12", 8))
+		for i := 0; i < len(headers); i += 2 {
+			req.Header.Set(headers[i], headers[i+1])
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		body, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(body), resp.Header
+	}
+	counter := base + says("cans")
+	code, _, _ := call("GET", counter, "")
+	assert.Equal(t, 404, code, "then the app shows 0")
+	count := func(url, key string) string {
+		t.Helper()
+		code, text, _ := call("POST", url, says(`{"op":"add","amount":1}`), says("Content-Type"), says("application/json"), says("Idempotency-Key"), key)
+		assert.Contains(t, []int{200, 201}, code, text)
+		return text
+	}
+	assert.Equal(t, "1", count(counter, "one"))
+	assert.Equal(t, "1", count(counter, "one"), "the same text with the same key")
+	assert.Equal(t, "2", count(counter, "two"))
+	assert.Equal(t, "1", count(base+says("cans-empty"), "three"))
+	code, text, header := call("GET", counter, "")
+	assert.Equal(t, []any{200, "2"}, []any{code, text})
+	code, _, _ = call("GET", counter, "", says("If-None-Match"), header.Get("ETag"))
+	assert.Equal(t, 304, code)
+	code, _, _ = call("PUT", base+"gate/notice"+says("?as=text"), "42", "Content-Type", "text/plain")
+	assert.Equal(t, 201, code)
+	code, text, _ = call("GET", base+"gate/notice", "")
+	assert.Equal(t, []any{200, "42"}, []any{code, text})
+	code, text, _ = call("POST", base+"gate/notice", `{"op":"add","amount":1}`, "Content-Type", "application/json")
+	assert.Equal(t, 409, code)
+	assert.Contains(t, text, `"detail":"`)
 }
 
 // The program of docs/python.md runs unchanged.

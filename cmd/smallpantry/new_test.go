@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -19,9 +20,10 @@ func TestNewGo(t *testing.T) {
 	var out, errs strings.Builder
 	require.Zero(t, run([]string{"new", "go", dir}, nil, &out, &errs), errs.String())
 	assert.Contains(t, out.String(), "go run . hour 7")
+	link := ""
 	run := func(args ...string) string {
 		cmd := exec.Command("go", args...)
-		cmd.Dir, cmd.Env = dir, append(slices.Clip(environ), "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
+		cmd.Dir, cmd.Env = dir, append(slices.Clip(environ), "BOARD_LINK="+link, "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "go %v: %s", args, out)
 		return string(out)
@@ -31,6 +33,11 @@ func TestNewGo(t *testing.T) {
 	run("test", "./...")
 	assert.Contains(t, run("run", ".", "hour", "7"), "remind at 7:00")
 	assert.Contains(t, run("run", ".", "hour", "25"), "Enter a whole number from 0 to 23.\nremind at 7:00")
+	s := pantrytest.NewServer(t)
+	link = s.Link("garden")
+	assert.Regexp(t, `^1 cans, current as of \d\d:\d\d\n`, run("run", ".", "can"))
+	s.Cut(true)
+	assert.Regexp(t, `(?m)^2 cans, queued as of \d\d:\d\d\n.* will be sent`, run("run", ".", "can"))
 	main, err := os.ReadFile(filepath.Join(dir, "main.go"))
 	require.NoError(t, err)
 	lines := 0
@@ -39,7 +46,7 @@ func TestNewGo(t *testing.T) {
 			lines++
 		}
 	}
-	assert.LessOrEqual(t, lines, 65)
+	assert.LessOrEqual(t, lines, 60)
 }
 
 func TestNewRefuses(t *testing.T) {

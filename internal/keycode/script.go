@@ -16,7 +16,18 @@ func (p Place) JS() ([]byte, error) {
 	var b strings.Builder
 	var uses, lines, names []string
 	for _, k := range p.keys() {
-		if k.Family || k.Kind == value.KindSealed {
+		if k.Kind == value.KindSealed {
+			continue
+		}
+		if k.Family {
+			maker, code := p.jsFamily(k)
+			for _, m := range maker {
+				if !slices.Contains(uses, m) {
+					uses = append(uses, m)
+				}
+			}
+			lines = append(lines, fmt.Sprintf("export const %s = %s // board.records(%[1]s)", camel(k.Name), code))
+			names = append(names, camel(k.Name))
 			continue
 		}
 		maker := k.Kind.String()
@@ -34,11 +45,6 @@ func (p Place) JS() ([]byte, error) {
 	for _, line := range lines {
 		b.WriteString(line + "\n")
 	}
-	for _, k := range p.keys() {
-		if k.Family {
-			fmt.Fprintf(&b, "// The records of %s are the entries %s/…; watch them with board.watch('%[1]s/', changed => …).\n", k.Name, k.Name)
-		}
-	}
 	fmt.Fprintf(&b, "\n// The link is a secret: take it from a form or from the environment, not from the code.\nexport function open(link) {\n  const board = join(link, { declare: [%s] })\n", strings.Join(names, ", "))
 	if k, ok := p.first(); ok {
 		fmt.Fprintf(&b, "  const v = board.on(%s)\n  v.watch(state => console.log(state.value, state.phase))\n  return { board, v, save: () => v.set(v.get()) }\n", camel(k.Name))
@@ -47,6 +53,30 @@ func (p Place) JS() ([]byte, error) {
 	}
 	b.WriteString("}\n")
 	return []byte(b.String()), nil
+}
+
+// jsFamily returns the code for a collection, and what it imports.
+func (p Place) jsFamily(k entry.Declared) (makers []string, code string) {
+	if k.Kind != value.KindMap {
+		one := k
+		if one.Default.IsZero() {
+			one.Default = sampleOf(k.Kind)
+		}
+		return []string{"family", k.Kind.String()}, "family(" + jsKey(k.Kind.String(), one) + ")"
+	}
+	var members []string
+	for _, f := range p.fields(k) {
+		sample := f.value
+		if v := sampleOf(sample.Kind()); !v.IsZero() {
+			sample = v
+		}
+		members = append(members, quoted(f.name)+": "+string(sample.AppendJSON(nil)))
+	}
+	code = fmt.Sprintf("records(%s, { %s }", quoted(k.Name), strings.Join(members, ", "))
+	if k.About != "" {
+		code += ", { about: " + quoted(k.About) + " }"
+	}
+	return []string{"records"}, strings.ReplaceAll(code, "{  }", "{}") + ")"
 }
 
 func jsKey(maker string, k entry.Declared) string {

@@ -1,0 +1,3 @@
+package keycode
+
+var EveryPlace = everyPlace
