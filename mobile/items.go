@@ -125,7 +125,7 @@ type ListKey struct {
 	list declaredList
 }
 
-// A declaredList is the key of a list, whatever its items: a *listOf[T].
+// A declaredList is the key of a list with items of any kind: a *listOf[T].
 type declaredList interface {
 	anyKey
 	Name() string
@@ -270,7 +270,7 @@ func (l *listOf[T]) bind(at pantry.Local, of *Namespace) (boundList, error) {
 // ListVar is a list in a namespace, or in a commit.
 type ListVar struct{ list boundList }
 
-// A boundList is a list in a namespace, whatever its items: a *varOf[T].
+// A boundList is a list in a namespace with items of any kind: a *varOf[T].
 type boundList interface {
 	Get() (*Items, error)
 	Set(l *Items) error

@@ -26,7 +26,7 @@ var Packages = []string{"github.com/small-pantry/pantry/mobile", "github.com/sma
 type App struct {
 	Lib       string   // the directory of the shared library
 	ClassPath string   // of the classes
-	inputs    []string // the files of which the classes were made
+	inputs    []string // the files that the classes were made from
 }
 
 // Command returns a command that runs the main function of a class.
@@ -45,7 +45,7 @@ func Run(env []string, name string, args ...string) (string, error) {
 	return string(out), nil
 }
 
-// sources returns the Go files of which the library is built, and interfaces those that gobind reads.
+// sources returns the Go files that the library is built from, and interfaces those that gobind reads.
 var (
 	sources    = sync.OnceValues(func() ([]string, error) { return goFiles(append([]string{"-deps"}, Packages...)...) })
 	interfaces = sync.OnceValues(func() ([]string, error) { return goFiles(Packages...) })

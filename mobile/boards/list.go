@@ -12,7 +12,7 @@ import (
 // ListVar is a list on a board.
 type ListVar struct{ list boundList }
 
-// A boundList is a list on a board, whatever its items: a *varOf[T].
+// A boundList is a list on a board with items of any kind: a *varOf[T].
 type boundList interface {
 	Get() (*mobile.Items, error)
 	Waiting() (*mobile.Items, error)
