@@ -44,6 +44,7 @@ lint:
 # Writes docs/benchmarks.md. It fails if a median ratio is over its limit; the page then says which.
 bench:
 	$(GO) run ./internal/bench > docs/benchmarks.md
+	$(GO) test -count=1 -run TestFigures . -update
 
 # The same for boards in etcd.
 bench-etcd:

@@ -1,6 +1,10 @@
 package pantry_test
 
 import (
+	"flag"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,6 +40,7 @@ func TestReadme(t *testing.T) {
 			append(goBlocks(t, "docs/testing.md"), `var hour = pantry.Int("reminder-hour", 18)`)...),
 		"migrate_test.go": source([]string{"strconv", "strings", "testing", pkg, pkg + "/pantrytest"},
 			append(goBlocks(t, "docs/migrate.md"), `var reminderHour = pantry.Int("reminder-hour", 18)`, `var steps []func(*pantry.Batch) error`)...),
+		"offline.go":  source([]string{"fmt", pkg, pkg + "/board"}, append(goBlocks(t, "docs/offline.md"), `var litres = pantry.Int("tank/litres", 0)`)...),
 		"security.go": source([]string{pkg, pkg + "/seal"}, goBlocks(t, "docs/security.md")...),
 	}
 	for name, code := range vetted {
@@ -108,7 +113,7 @@ func source(imports []string, code ...string) string {
 		strings.Join(code, "\n") + "\nfunc main() {}\n"
 }
 
-// Every test that the documents name is there.
+// Every test and example that the documents name exists.
 func TestNamedTests(t *testing.T) {
 	t.Parallel()
 	there := map[string]bool{}
@@ -122,11 +127,99 @@ func TestNamedTests(t *testing.T) {
 		}
 		return err
 	}))
-	for _, document := range []string{"docs/guarantees.md", "docs/mistakes.md", "docs/decisions.md"} {
+	for _, document := range []string{"docs/guarantees.md", "docs/mistakes.md", "docs/decisions.md", "docs/api.md", "docs/http.md"} {
 		text, err := os.ReadFile(document)
 		require.NoError(t, err)
 		for _, name := range regexp.MustCompile(`\b(?:Test|Fuzz|Example)[A-Z]\w*`).FindAllString(string(text), -1) {
-			assert.True(t, there[name], "%s names %s, which is not there", document, name)
+			assert.True(t, there[name], "%s names %s, which does not exist", document, name)
 		}
 	}
+}
+
+// Every name in docs/api.md is one of the packages, and every file in docs/architecture.md is one of the
+// repository.
+func TestNamedCode(t *testing.T) {
+	t.Parallel()
+	known := map[string]bool{}
+	for name, dir := range map[string]string{"pantry": ".", "board": "board", "pantrytest": "pantrytest", "seal": "seal", "server": "server"} {
+		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
+		require.NoError(t, err)
+		for _, file := range files {
+			parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.SkipObjectResolution)
+			require.NoError(t, err)
+			for _, decl := range parsed.Decls {
+				switch d := decl.(type) {
+				case *ast.FuncDecl:
+					known[name+"."+receiver(d)+d.Name.Name] = true
+				case *ast.GenDecl:
+					for _, spec := range d.Specs {
+						if one, is := spec.(*ast.TypeSpec); is {
+							known[name+"."+one.Name.Name] = true
+						}
+					}
+				}
+			}
+		}
+	}
+	page, err := os.ReadFile("docs/api.md")
+	require.NoError(t, err)
+	named := regexp.MustCompile("`((?:pantry|board|pantrytest|seal|server)\\.[A-Z][\\w.]*)`").FindAllStringSubmatch(string(page), -1)
+	require.Greater(t, len(named), 80)
+	for _, m := range named {
+		assert.True(t, known[m[1]], "docs/api.md names %s, which does not exist", m[1])
+	}
+	page, err = os.ReadFile("docs/architecture.md")
+	require.NoError(t, err)
+	for _, m := range regexp.MustCompile("`([a-z][\\w/.-]*/[\\w.-]+\\.(?:go|js|json|md))`").FindAllStringSubmatch(string(page), -1) {
+		_, err := os.Stat(m[1])
+		assert.NoError(t, err, "docs/architecture.md")
+	}
+}
+
+// receiver returns the type of a method and a dot, or "".
+func receiver(f *ast.FuncDecl) string {
+	if f.Recv == nil {
+		return ""
+	}
+	of := f.Recv.List[0].Type
+	if star, is := of.(*ast.StarExpr); is {
+		of = star.X
+	}
+	if generic, is := of.(*ast.IndexExpr); is {
+		of = generic.X
+	}
+	return of.(*ast.Ident).Name + "."
+}
+
+var updateFigures = flag.Bool("update", false, "write the figures of docs/performance.md again")
+
+// The figures in docs/performance.md are those of docs/benchmarks.md, and no other document has figures of
+// its rows. make bench writes both.
+func TestFigures(t *testing.T) {
+	t.Parallel()
+	table, err := os.ReadFile("docs/benchmarks.md")
+	require.NoError(t, err)
+	ratios := map[string]string{}
+	for line := range strings.Lines(string(table)) {
+		if cells := strings.Split(line, " | "); len(cells) == 7 {
+			ratios[strings.TrimPrefix(cells[0], "| ")] = cells[4]
+		}
+	}
+	require.Greater(t, len(ratios), 20)
+	raw, err := os.ReadFile("docs/performance.md")
+	require.NoError(t, err)
+	used := 0
+	page := regexp.MustCompile("`([^`]+)`(: |, with the sync|[^`*]*?)\\*\\*([0-9.]+)\\*\\*").ReplaceAllStringFunc(string(raw), func(text string) string {
+		name := strings.Split(text, "`")[1]
+		ratio, known := ratios[strings.Join(strings.Fields(name), " ")]
+		assert.True(t, known, "docs/benchmarks.md has no row %q", name)
+		used++
+		return text[:strings.Index(text, "**")+2] + ratio + "**"
+	})
+	assert.Equal(t, strings.Count(string(raw), "**")/2, used, "each figure belongs to a row")
+	if *updateFigures {
+		require.NoError(t, os.WriteFile("docs/performance.md", []byte(page), 0o644))
+		return
+	}
+	assert.Equal(t, page, string(raw), "docs/performance.md has other figures: go test -run TestFigures . -update")
 }

@@ -41,7 +41,7 @@
 //
 // Requests are admitted against limits of memory, streams, connections, work and written bytes.
 // Each link, board and address has a share of them, so one caller can't hold up the others. See
-// Limits and docs/operate.md.
+// Limits and docs/limits.md.
 //
 // # Pages
 //

@@ -1,18 +1,17 @@
 package server_test
 
 import (
-	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"os/exec"
-	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/console"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -28,33 +27,16 @@ func TestHTTPPage(t *testing.T) {
 			t.Skipf("%s is not there: %v", tool, err)
 		}
 	}
-	page, err := os.ReadFile("../docs/http.md")
-	require.NoError(t, err)
+	steps := console.Steps(t, "../docs/http.md")
+	require.Greater(t, len(steps), 30)
 	base, _ := start(t, t.TempDir())
 	with := startShared(t, server.Options{})
 	addresses := strings.NewReplacer("http://127.0.0.1:8437", base, "https://pantry.example", with.base)
 
-	// All lines run in one shell, which says where the output of each ends.
-	type step struct{ command, want string }
-	var steps []step
-	inside := false
-	for line := range strings.Lines(string(page)) {
-		switch command, is := strings.CutPrefix(line, "$ "); {
-		case strings.HasPrefix(line, "```"):
-			inside = strings.TrimSpace(line) == "```console"
-		case inside && is:
-			steps = append(steps, step{command: strings.TrimSpace(command)})
-		case inside:
-			steps[len(steps)-1].want += line
-		case strings.HasPrefix(strings.TrimSpace(line), "curl"):
-			t.Errorf("outside of a block that is run: %s", line)
-		}
-	}
-	require.Greater(t, len(steps), 30)
 	const end = "--- end ---"
 	script := "curl() { command curl -s \"$@\"; }\n"
 	for _, s := range steps {
-		script += addresses.Replace(s.command) + "\necho '" + end + "'\n"
+		script += addresses.Replace(s.Command) + "\necho '" + end + "'\n"
 	}
 	cmd := exec.Command("sh")
 	cmd.Env = append(os.Environ(), "ADMIN="+with.admin)
@@ -64,12 +46,8 @@ func TestHTTPPage(t *testing.T) {
 	got := strings.Split(string(out), end+"\n")
 	require.Len(t, got, len(steps)+1)
 	for i, s := range steps {
-		s.want = addresses.Replace(s.want)
-		pattern := strings.ReplaceAll(regexp.QuoteMeta(s.want), "…", `.*`)
-		if want, bare := strings.CutSuffix(s.want, "\n"); bare && !strings.HasSuffix(got[i], "\n") {
-			pattern = strings.ReplaceAll(regexp.QuoteMeta(want), "…", `.*`)
-		}
-		assert.Regexp(t, "^"+pattern+"$", got[i], fmt.Sprintf("%s\nsays\n%s\nand answers\n%s", s.command, s.want, got[i]))
+		s.Want = addresses.Replace(s.Want)
+		s.Matches(t, got[i])
 	}
 }
 

@@ -2,6 +2,8 @@ package main
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -9,10 +11,12 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/sheet"
 	"github.com/small-pantry/pantry/internal/term"
@@ -198,6 +202,21 @@ func (a *app) boardTokens() *cobra.Command {
 	return a.withJSON(cmd)
 }
 
+// labels returns the labels of a board's links, for an error.
+func labels(ctx context.Context, b *board.Board) string {
+	tokens, err := b.Tokens(ctx)
+	if err != nil || len(tokens) == 0 {
+		return ""
+	}
+	var all []string
+	for _, t := range tokens {
+		if t.Label != "" && len(all) < 10 {
+			all = append(all, scan.Quote(t.Label))
+		}
+	}
+	return "; the labels are " + strings.Join(all, ", ")
+}
+
 func (a *app) boardRevoke() *cobra.Command {
 	var label string
 	cmd := &cobra.Command{
@@ -218,7 +237,9 @@ links with a label.`,
 			defer b.Close()
 			what := "the links of " + label
 			if label != "" {
-				err = b.RevokeLabel(cmd.Context(), label)
+				if err = b.RevokeLabel(cmd.Context(), label); errors.Is(err, pantry.ErrAbsent) {
+					err = refuse.As(pantry.ErrAbsent, "board %s has no link with the label %s%s", b.Name(), scan.Quote(label), labels(cmd.Context(), b))
+				}
 			} else {
 				id, _, _ := strings.Cut(args[1], ".") // also accept a whole token
 				what = "the link of " + id

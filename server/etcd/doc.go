@@ -1,6 +1,6 @@
 // Package etcd stores boards in etcd, so that several servers on several machines serve the same
 // boards with the same protocol, semantics, marks and promises as one server with files. The
-// command smallpantry-etcd runs such a server; docs/operate.md describes it.
+// command smallpantry-etcd runs such a server; docs/machines.md describes it.
 //
 // A [Store] is the store of a server. Each board is a ledger, as with files. Its log is stored
 // under these keys:

@@ -238,7 +238,7 @@ func TestQuota(t *testing.T) {
 	assert.Equal(t, version, l2.Version())
 	release()
 	require.NoError(t, second.Close())
-	// What docs/etcd.md has the operator do.
+	// What docs/machines.md has the operator do.
 	n.Close()
 	members[0].Quota = 64 << 20
 	n, err = node.Start(members[0], members)
