@@ -92,13 +92,13 @@ phones: packages
 	cd bindings && $(GO) test -count=1 -v .
 
 # What tests use, as Debian packages: script, which makes a terminal; python3, in which the
-# other reader of journals is written; curl, for the lines of docs/http.md; ip, for networks
+# other reader of journals is written; curl and openssl, for the lines of the documents; ip, for networks
 # that part; chromium, node and npm, for pages; javac and two cc, for apps in Java and Kotlin; clang, which reads one in Objective-C. Without
 # apt-get what is missing stays so, and its tests are skipped. What the tests of the JavaScript
 # client, of the page and of Kotlin use besides is pinned in their package-lock.json.
 .PHONY: packages
 packages:
-	@missing=; for p in script:bsdutils python3:python3 curl:curl ip:iproute2 chromium-headless-shell:chromium-headless-shell node:nodejs npm:npm javac:default-jdk-headless cc:gcc aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu clang:clang; do \
+	@missing=; for p in script:bsdutils python3:python3 curl:curl openssl:openssl ip:iproute2 chromium-headless-shell:chromium-headless-shell node:nodejs npm:npm javac:default-jdk-headless cc:gcc aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu clang:clang; do \
 		command -v $${p%%:*} >/dev/null || missing="$$missing $${p##*:}"; done; \
 	if [ -n "$$missing" ] && command -v apt-get >/dev/null; then apt-get update -q && apt-get install -y -q $$missing; fi
 	@for d in js bindings server/page; do \

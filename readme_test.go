@@ -41,6 +41,7 @@ func TestReadme(t *testing.T) {
 		"migrate_test.go": source([]string{"strconv", "strings", "testing", pkg, pkg + "/pantrytest"},
 			append(goBlocks(t, "docs/migrate.md"), `var reminderHour = pantry.Int("reminder-hour", 18)`, `var steps []func(*pantry.Batch) error`)...),
 		"offline.go":  source([]string{"fmt", pkg, pkg + "/board"}, append(goBlocks(t, "docs/offline.md"), `var litres = pantry.Int("tank/litres", 0)`)...),
+		"debug.go":    source([]string{"log", pkg, pkg + "/debugview"}, goBlocks(t, "docs/debug.md")...),
 		"security.go": source([]string{pkg, pkg + "/seal"}, goBlocks(t, "docs/security.md")...),
 	}
 	for name, code := range vetted {

@@ -310,6 +310,31 @@ func TestDocPage(t *testing.T) {
 	one.Shows("3180 litres")
 }
 
+// The lines about collections of docs/pages.md run as they are written there.
+func TestDocCollections(t *testing.T) {
+	t.Parallel()
+	browser.Need(t, "node")
+	doc, err := os.ReadFile("../docs/pages.md")
+	require.NoError(t, err)
+	_, code, _ := strings.Cut(string(doc), "```js\n")
+	code, _, found := strings.Cut(code, "```")
+	require.True(t, found)
+	_, link := owned(t)
+	module, err := filepath.Abs("small-pantry.js")
+	require.NoError(t, err)
+	program := "import { join, int, family, records } from 'file://" + module + "'\nconst shown = [], show = text => shown.push(text)\nconst board = join(process.argv[2])\n" + code + `
+await notices.add({ text: 'the gate is open', by: 'Ben' })
+while (!shown.includes('the gate is open')) await new Promise(done => setTimeout(done, 5))
+console.log(JSON.stringify([best, notices.get(id).text]))
+process.exit(0)
+`
+	file := filepath.Join(t.TempDir(), "collections.mjs")
+	require.NoError(t, os.WriteFile(file, []byte(program), 0o600))
+	out, err := exec.Command("node", file, link).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), `[[["Ana",250]],"bring gloves"]`)
+}
+
 // The module is small on the way to a page.
 func TestModuleIsSmall(t *testing.T) {
 	t.Parallel()
