@@ -868,7 +868,7 @@ func TestPageByKeyboard(t *testing.T) {
 	p.Type("\x1b")
 	p.Fill("#search", "")
 	p.Until(`document.querySelectorAll('[data-name]').length > 1`)
-	order := browser.Eval[string](p, `[...document.querySelectorAll('button, input, select, [tabindex="0"]')].filter(e => e.checkVisibility() && e.tabIndex >= 0).map(e => e.id || e.ariaLabel || e.innerText).slice(0, 7).join()`)
+	order := browser.Eval[string](p, `[...document.querySelectorAll('button, input, select, [tabindex="0"]')].filter(e => e.checkVisibility() && e.tabIndex >= 0).map(e => e.id || e.ariaLabel || e.textContent).slice(0, 7).join()`)
 	assert.Equal(t, "search,add,Cards,Rows,share,about,gate/notice", order, "the order of Tab is that of reading")
 }
 
@@ -907,6 +907,47 @@ func TestPageWidths(t *testing.T) {
 	assert.Empty(t, small, "every target is 44 px high")
 }
 
+// Printed, the page is its values without controls, in black on white.
+func TestPagePrints(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := gardenOfADay(t)
+	p := open(t, b, g.link)
+	p.Until(`document.querySelector('.spark')`)
+	p.Dark(true, true)
+	p.Media("print", "", "")
+	for _, control := range []string{".rail", ".search", ".seg", "header .b", ".step"} {
+		assert.False(t, browser.Eval[bool](p, fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.checkVisibility())`, control)), control)
+	}
+	assert.True(t, browser.Eval[bool](p, card("tank/litres")+`.querySelector('.v').checkVisibility()`))
+	colours := browser.Eval[string](p, `(c => [getComputedStyle(c).color, getComputedStyle(c).backgroundColor, getComputedStyle(document.body).backgroundColor].join(' '))(`+card("tank/litres")+`)`)
+	assert.Equal(t, "rgb(0, 0, 0) rgb(255, 255, 255) rgb(255, 255, 255)", colours)
+	last := browser.Eval[string](p, `[...document.querySelectorAll('.c')].at(-1).innerText`)
+	assert.NotEmpty(t, last, "every card is drawn, not only those on the screen")
+}
+
+// With forced colours, what is on, selected or a knob is still seen: by lines and the system's colours.
+func TestPageForcedColours(t *testing.T) {
+	t.Parallel()
+	b := browser.Start(t)
+	g := gardenOfADay(t)
+	p := open(t, b, g.link)
+	p.Until(`document.querySelector('.spark')`)
+	p.Media("", "forced-colors", "active")
+	selects(p, "tank/litres", "happened")
+	p.Until(`matchMedia('(forced-colors: active)').matches`)
+	seen := func(what, script string) {
+		t.Helper()
+		assert.True(t, browser.Eval[bool](p, script), what)
+	}
+	outlined := `(e => getComputedStyle(e).outlineStyle === 'solid' && parseFloat(getComputedStyle(e).outlineWidth) >= 2)`
+	seen("the selected card", outlined+`(document.querySelector('.c.on'))`)
+	seen("the chosen view", outlined+`(document.querySelector('.seg .on'))`)
+	seen("the chosen tab", outlined+`(document.querySelector('.tabs [aria-selected=true]'))`)
+	seen("a switch", `(e => parseFloat(getComputedStyle(e).borderWidth) >= 1 && (parseFloat(getComputedStyle(e, '::after').borderWidth) >= 1 || getComputedStyle(e, '::after').backgroundColor !== getComputedStyle(e).backgroundColor))(document.querySelector('.sw i'))`)
+	seen("a line", `getComputedStyle(document.querySelector('.spark path')).stroke !== getComputedStyle(document.querySelector('.c')).backgroundColor`)
+}
+
 // Checked with axe-core, light and dark, wide and as wide as a phone, in every state.
 func TestPageIsAccessible(t *testing.T) {
 	t.Parallel()
@@ -920,6 +961,7 @@ func TestPageIsAccessible(t *testing.T) {
 	p := open(t, b, g.link)
 	p.Until(`document.querySelector('.spark')`)
 	browser.Eval[bool](p, string(axe)+"; true")
+	browser.Eval[bool](p, `document.styleSheets[0].insertRule('.c { content-visibility: visible !important }', document.styleSheets[0].cssRules.length) >= 0`) // the cards below are checked too
 	check := func(what string) {
 		t.Helper()
 		found := browser.Eval[string](p, `axe.run().then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join('\n')).join('\n'))`)
@@ -986,8 +1028,8 @@ func TestPageHostile(t *testing.T) {
 		p.Until(`!!` + card(strings.ReplaceAll(payload, "/", "|")))
 	}
 	p.Until(card("k"))
-	p.Until(card("gate/notice") + `.innerText.includes('<img')`)
-	p.Until(`[...document.querySelectorAll('[data-name]')].some(c => c.innerText.includes('⟨U+202E⟩gnp.exe'))`)
+	p.Until(card("gate/notice") + `.textContent.includes('<img')`)
+	p.Until(`[...document.querySelectorAll('[data-name]')].some(c => c.textContent.includes('⟨U+202E⟩gnp.exe'))`)
 	selects(p, "list/3", "change")
 	selects(p, "list/3", "happened")
 	selects(p, "k", "use")

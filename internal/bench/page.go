@@ -62,7 +62,7 @@ func page(s *suite) error {
 			if _, err := untilShown(ctx, floor.URL); err != nil { // the browser's own start
 				return err
 			}
-			return s.compare(row{what: what, floor: "a page that has as many cards in its HTML", limit: 4.5, unit: nanoseconds}, opens(site.link), opens(floor.URL))
+			return s.compare(row{what: what, floor: "a page that has as many cards in its HTML", limit: 3, unit: nanoseconds}, opens(site.link), opens(floor.URL))
 		})
 	})
 }

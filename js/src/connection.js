@@ -82,7 +82,7 @@ export class Connection {
       try {
         if (!rq.once) {
           if (this.later > end) throw new BoardError('rate-limited', 'the server wants no call yet')
-          await delay(this.later - clock())
+          if (this.later > clock()) await delay(this.later - clock()) // without it, the call is sent at once
         }
         return await this.sendOnce({ ...rq, since: sent ? rq.since : undefined })
       } catch (e) {

@@ -351,6 +351,17 @@ func (p *Page) Dark(dark, still bool) {
 	call(p, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: motion}}})
 }
 
+// Media has the page drawn for a medium, such as print, and with a feature, such as forced-colors; "" is
+// none.
+func (p *Page) Media(medium, feature, value string) {
+	p.t.Helper()
+	params := emulation.SetEmulatedMediaParams{Media: medium}
+	if feature != "" {
+		params.Features = []*emulation.MediaFeature{{Name: feature, Value: value}}
+	}
+	call(p, emulation.SetEmulatedMedia, params)
+}
+
 func call[P, R any](p *Page, cmd cdp.Command[P, R], params P) {
 	p.t.Helper()
 	p.Do(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {

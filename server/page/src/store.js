@@ -60,6 +60,7 @@ function take(changed) {
     if (!news.has(name)) news.set(name, before)
     remember(name, before, e)
   }
+  if (!ready) begin() // the first view does not wait
   frame ??= setTimeout(draw, document.hidden ? 1000 : 30)
   if (known || waiting.size) pending() // something became of a change that waits
 }
