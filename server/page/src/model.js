@@ -141,14 +141,28 @@ export function age(t, now = Date.now()) {
 
 // ---- Names ----
 
-const collator = new Intl.Collator('en', { numeric: true })
-export const sortNames = names => names.sort(collator.compare)
+/** Sorts names as people count: bed/2 is before bed/10, and small and capital letters are together. */
+export function sortNames(names) {
+  if (names.some(n => /[^\x20-\x7e]/.test(n))) return names.sort(new Intl.Collator('en', { numeric: true }).compare) // it takes 10 ms to make
+  const parts = new Map(names.map(n => [n, n.toLowerCase().match(/\d+|\D+/g) ?? []]))
+  return names.sort((a, b) => inOrder(parts.get(a), parts.get(b)) || (a < b ? -1 : a > b ? 1 : 0))
+}
+
+function inOrder(a, b) {
+  for (let i = 0; i < a.length && i < b.length; i++) {
+    const x = a[i], y = b[i]
+    if (x === y) continue
+    const n = Number(x) - Number(y) // NaN, unless both are digits
+    return n || (x < y ? -1 : 1)
+  }
+  return a.length - b.length
+}
 export const groupOf = name => name.split('/', 1)[0]
 
 /** Puts sorted names into groups by their first part. Groups of one or two names share a row. */
 export function groups(names) {
   const all = new Map()
-  for (const n of names) all.set(groupOf(n), [...all.get(groupOf(n)) ?? [], n])
+  for (const n of names) all.has(groupOf(n)) ? all.get(groupOf(n)).push(n) : all.set(groupOf(n), [n])
   const rows = [], few = { firsts: [], names: [] }
   for (const [first, of] of all) of.length > 2 ? rows.push({ firsts: [first], names: of }) : (few.firsts.push(first), few.names.push(...of))
   return few.names.length ? [...rows, few] : rows
