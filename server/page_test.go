@@ -958,14 +958,33 @@ func TestPageIsAccessible(t *testing.T) {
 	}
 	require.NoError(t, err)
 	g := gardenOfADay(t)
-	p := open(t, b, g.link)
-	p.Until(`document.querySelector('.spark')`)
-	browser.Eval[bool](p, string(axe)+"; true")
-	browser.Eval[bool](p, `document.styleSheets[0].insertRule('.c { content-visibility: visible !important }', document.styleSheets[0].cssRules.length) >= 0`) // the cards below are checked too
-	check := func(what string) {
+	opened := func(link string) *browser.Page {
+		p := b.Open(t, link)
+		p.Until(`document.querySelector('#connection .words')?.innerText`)
+		browser.Eval[bool](p, string(axe)+"; true")
+		browser.Eval[bool](p, `document.styleSheets[0].insertRule('.c { content-visibility: visible !important }', document.styleSheets[0].cssRules.length) >= 0`) // the cards below are checked too
+		return p
+	}
+	checks := func(p *browser.Page, what string) {
 		t.Helper()
 		found := browser.Eval[string](p, `axe.run().then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join('\n')).join('\n'))`)
 		assert.Empty(t, found, what)
+	}
+	everywhere := func(p *browser.Page, what string) { // wide and narrow, light and dark
+		t.Helper()
+		for _, size := range []int64{1280, 390} {
+			p.Size(size, 844)
+			for _, dark := range []bool{false, true} {
+				p.Dark(dark, true)
+				checks(p, fmt.Sprint(what, " ", size, " ", dark))
+			}
+		}
+	}
+	p := opened(g.link)
+	p.Until(`document.querySelector('.spark')`)
+	check := func(what string) {
+		t.Helper()
+		checks(p, what)
 	}
 	for _, size := range []int64{1280, 390} {
 		p.Size(size, 844)
@@ -997,6 +1016,41 @@ func TestPageIsAccessible(t *testing.T) {
 			press(p, "header", "Cards")
 		}
 	}
+	p.Type("w")
+	p.Until(`document.querySelector('.on-wall')`)
+	everywhere(p, "the wall")
+	p.Type("\x1b")
+
+	for _, right := range []string{"read", "add"} {
+		other := opened(g.invited(right, ""))
+		other.Until(`document.querySelector('[data-name]')`)
+		everywhere(other, "a link that may "+right)
+	}
+	g.make("elm-street")
+	empty := opened(strings.Replace(strings.Replace(g.link, "rowan-street", "elm-street", 1), g.link[strings.Index(g.link, "#")+1:], g.admin, 1))
+	empty.Until(`document.querySelector('.ghost')`)
+	everywhere(empty, "an empty board")
+	none, _, _ := strings.Cut(g.link, "#")
+	closed := opened(none)
+	closed.Until(`document.querySelector('.paste')`)
+	everywhere(closed, "without a link")
+
+	p.Size(1280, 844)
+	selects(p, "tank/litres", "change")
+	p.Fill("#tab .edit input", "3000")
+	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/entries/tank/litres", `{"op":"add","amount":-500}`).status)
+	p.Type("\r")
+	p.Until(`document.querySelector('#tab .note')`)
+	everywhere(p, "a conflict")
+	p.Size(1280, 844)
+	press(p, "#tab", "Keep theirs")
+	press(p, "#tab", "Give up my change")
+	press(p, "aside", "Close")
+	g.stop()
+	p.Shows("No connection since")
+	p.Click(`[data-name="gate/open"] .sw`)
+	p.Until(`document.querySelectorAll('.note').length === 1`)
+	everywhere(p, "an outage, with a change that waits")
 }
 
 // Everything that is written on a board is text.

@@ -20,7 +20,10 @@ export function Chart({ points, from, to, range, name, end = 'now' }) {
       width, height: 160, legend: { show: false }, cursor: { y: false, points: { size: 8, fill: moss }, drag: { x: false, y: false } },
       scales: { x: { time: true, range: () => [box.current.from / 1000, box.current.to / 1000] }, y: { range: (_, least, most) => least === most ? [least - 1, most + 1] : [least - (most - least) * 0.08, most + (most - least) * 0.08] } },
       axes: [
-        { ...axis, size: 24, grid: { show: false }, splits: () => [box.current.from / 1000, ...marks(box.current.from, box.current.to, range).map(m => m[0] / 1000).filter(t => t * 1000 > box.current.from + (box.current.to - box.current.from) / 4), box.current.to / 1000],
+        { ...axis, size: 24, grid: { show: false }, splits: () => { // without those whose labels touch the first or the last one
+          const { from, to } = box.current
+          return [from, ...marks(from, to, range).map(m => m[0]).filter(t => t > from + (to - from) / 4 && t < to - (to - from) / 8), to].map(t => t / 1000)
+        },
           values: (_, all) => all.map((t, i) => i === all.length - 1 ? box.current.end : i ? (range === 'month' ? when(t * 1000).split(',')[0] : clock(t * 1000)) : (range === 'hour' ? clock(t * 1000) : age(t * 1000))) },
         { ...axis, size: (_, values) => 12 + 7 * Math.max(1, ...(values ?? []).map(v => v.length)), splits: (_, __, least, most) => niceSplits(least, most), values: (_, all) => all.map(v => grouped(Number(v.toPrecision(6)))) },
       ],
