@@ -8,6 +8,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/admission"
 	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
 )
 
 // resources holds what one caller could exhaust, with the shares of each caller and board.
@@ -120,6 +121,38 @@ func (c *call) takeTurn() error {
 	c.rec.before = leave
 	c.free = append(c.free, leave)
 	return nil
+}
+
+// largeLen returns the length of a value in an answer if that is large, and otherwise 0.
+func largeLen(v value.Value) int {
+	switch v.Kind() {
+	case value.KindNone, value.KindNull, value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
+		return 0
+	}
+	if n := v.JSONLen(); n > largeCall {
+		return n
+	}
+	return 0
+}
+
+// largeOf returns the length of a body if it is large, and otherwise 0.
+func largeOf(body []byte) int {
+	if len(body) <= largeCall {
+		return 0
+	}
+	return len(body)
+}
+
+// answersLarge takes room for a large answer until the call ends, and waits for a turn to make it. 0
+// means that the answer is not large.
+func (c *call) answersLarge(n int) error {
+	if n == 0 {
+		return nil
+	}
+	if err := c.hold(c.s.resources.answers, int64(n), "bytes of answers"); err != nil || c.rec.before != nil {
+		return err // it may have its turn already
+	}
+	return c.takeTurn()
 }
 
 // overShare returns the problem for a request that finds no room. It is certainly not done.

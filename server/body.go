@@ -65,6 +65,9 @@ func (c *call) readPut() (op value.Op, err error) {
 		return op, wire.Refuse("unsupported", "the charset %s is not accepted; send UTF-8", scan.Quote(charset))
 	}
 	raw, err := c.bodyInTurn()
+	if err == nil {
+		err = c.answersLarge(largeOf(raw)) // the answer has the value too
+	}
 	if err != nil {
 		return op, err
 	}

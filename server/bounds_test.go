@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -283,6 +284,45 @@ func TestTurnEndsBeforeTheAnswer(t *testing.T) {
 		begun := time.Now()
 		assert.Equal(t, 200, s.as(s.admin, "POST", "/v1/boards/quiet/commit", large).status)
 		assert.Less(t, time.Since(begun), time.Second)
+		for _, conn := range slow {
+			conn.Close()
+		}
+		s.stop()
+	})
+}
+
+// What readers leave unread of a large entry counts against their link's share, so that another link gets
+// the entry, and is released when they take too long.
+func TestLargeAnswersCount(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{})
+		s.make("rowan-street")
+		const at = "/v1/boards/rowan-street/entries/large"
+		require.Equal(t, 201, s.as(s.admin, "PUT", at, strings.Repeat("x", 1<<20-100), "Content-Type", "text/plain").status)
+		greedy, _ := s.invite(s.admin, "rowan-street", `{"may":"read"}`)
+		phone, _ := s.invite(s.admin, "rowan-street", `{"may":"add"}`)
+		held := func() string {
+			text := s.as(s.admin, "GET", "/metrics", "").body
+			return regexp.MustCompile(`smallpantry_held_bytes\{resource="answers"\} (\S+)`).FindStringSubmatch(text)[1]
+		}
+		var slow []net.Conn
+		for range 7 {
+			slow = append(slow, s.raw(greedy, "GET", at, 0, ""))
+		}
+		synctest.Wait()
+		assert.NotEqual(t, "0", held())
+		slow = append(slow, s.raw(greedy, "GET", at, 0, ""))
+		synctest.Wait()
+		refused := s.as(greedy, "GET", at, "")
+		assert.Equal(t, 503, refused.status)
+		assert.NotEmpty(t, refused.header.Get("Retry-After"))
+		assert.Equal(t, 200, s.as(greedy, "GET", "/v1/boards/rowan-street", "").status, "a small call of the same link")
+		assert.Equal(t, 503, s.as(phone, "POST", at, `{"op":"append","item":"x"}`).status, "the board's share is used up, and nothing is done")
+		time.Sleep(time.Minute) // each reader had ten seconds for a chunk
+		synctest.Wait()
+		assert.Equal(t, "0", held())
+		assert.Equal(t, 200, s.as(phone, "GET", at, "").status)
 		for _, conn := range slow {
 			conn.Close()
 		}

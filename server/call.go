@@ -320,13 +320,23 @@ func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
 	return nil
 }
 
-// answer sends JSON. An error of the connection is ignored: the client has gone.
+// answer sends JSON.
 func (c *call) answer(status int, body []byte) error {
 	c.w.Header()["Content-Type"] = isJSON
 	if status != http.StatusOK {
 		c.w.WriteHeader(status)
 	}
-	_, _ = c.w.Write(append(body, '\n'))
+	return c.write(append(body, '\n'))
+}
+
+// write writes a body. The reader of a large one must take each chunk in time. An error of the
+// connection is ignored: the client has gone.
+func (c *call) write(body []byte) error {
+	if len(body) <= largeCall {
+		_, _ = c.w.Write(body)
+	} else {
+		_ = writeSlowly(c.w, http.NewResponseController(c.w), body)
+	}
 	return nil
 }
 

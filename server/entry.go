@@ -94,18 +94,22 @@ func (c *call) getEntry() error {
 	case !(entry.Cond{Not: has}).Holds(true, rec.Tag()):
 		c.w.WriteHeader(http.StatusNotModified)
 		return nil
-	case bare:
+	}
+	size := largeLen(e.Value)
+	if err := c.answersLarge(size); err != nil {
+		return err
+	}
+	if bare {
 		return c.answerText(http.StatusOK, e.Value)
 	}
-	return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, 320)))
+	return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, size+320)))
 }
 
 // answerText answers with a bare value.
 func (c *call) answerText(status int, v value.Value) error {
 	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	c.w.WriteHeader(status)
-	_, _ = c.w.Write([]byte(v.String()))
-	return nil
+	return c.write([]byte(v.String()))
 }
 
 func (c *call) putEntry() error {
@@ -163,6 +167,9 @@ func (c *call) postEntry() error {
 	case value.Put, value.Drop:
 		return wire.Refuse(wire.Invalid, "%s is no operation of a POST: use PUT to store a value, and DELETE to remove it", op.Verb)
 	}
+	if err := c.answersLarge(max(c.storedLen(), largeOf(raw))); err != nil {
+		return err
+	}
 	return c.edit(entry.Edit{Op: op}, func(e []byte, r rules.Result) []byte {
 		e = append(e[:len(e)-1], `,"changed":`...)
 		e = strconv.AppendBool(e, r.Changed)
@@ -171,6 +178,18 @@ func (c *call) postEntry() error {
 		}
 		return append(e, '}')
 	})
+}
+
+// storedLen is largeLen of the stored value, as far as this server knows it.
+func (c *call) storedLen() int {
+	l, err := c.ledger(false)
+	if err != nil || l == nil {
+		return 0
+	}
+	if n := l.Find(c.name); n != nil {
+		return largeLen(n.Record().Value)
+	}
+	return 0
 }
 
 // edit makes an edit of the entry and answers in the form that answer returns.
@@ -213,8 +232,11 @@ func (c *call) deleteEntry() error {
 	if err != nil {
 		return err
 	}
-	if forget {
+	if forget { // it rewrites the board's file
 		if err := c.grant.Needs(access.Own); err != nil {
+			return err
+		}
+		if err := c.takeTurn(); err != nil {
 			return err
 		}
 	}
