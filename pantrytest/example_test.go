@@ -16,9 +16,11 @@ var t *testing.T
 // The app is closed and opened after each action, and must show the same.
 func ExampleReopen() {
 	pantrytest.Reopen(t, pantrytest.App[*pantry.Namespace]{
-		Launch: func(dir string) (*pantry.Namespace, error) { return pantry.Open(dir, "plotbook", pantry.Declare(reminderHour)) },
-		Close:  (*pantry.Namespace).Close,
-		Shows:  func(ns *pantry.Namespace) any { return reminderHour.In(ns).Get() },
+		Launch: func(dir string) (*pantry.Namespace, error) {
+			return pantry.Open(dir, "plotbook", pantry.Declare(reminderHour))
+		},
+		Close: (*pantry.Namespace).Close,
+		Shows: func(ns *pantry.Namespace) any { return reminderHour.In(ns).Get() },
 		Actions: []pantrytest.Action[*pantry.Namespace]{
 			{Name: "remind at 7", Do: func(ns *pantry.Namespace) error { return reminderHour.In(ns).Set(7) }},
 			{Name: "reset", Do: (*pantry.Namespace).Reset},

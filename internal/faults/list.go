@@ -17,7 +17,7 @@ var faults = []fault{
 	},
 	{
 		file:     "server/guard.go",
-		old:      "	if c.s.shared != nil && !c.s.boards.Near() { // it can have been revoked on another server\n",
+		old:      "	if c.s.shared != nil && !c.s.shared.Near() { // it can have been revoked on another server\n",
 		new:      "	if false {\n",
 		promise:  "a server that is cut off from etcd accepts no revoked token",
 		packages: []string{"server/etcd:."},

@@ -3,7 +3,6 @@
 
 package androidx.compose.runtime
 
-import kotlin.reflect.KProperty
 import kotlinx.coroutines.CoroutineScope
 import kotlinx.coroutines.MainScope
 import kotlinx.coroutines.flow.StateFlow
@@ -13,12 +12,6 @@ annotation class Composable
 open class State<T>(open val value: T)
 
 class MutableState<T>(override var value: T) : State<T>(value)
-
-operator fun <T> State<T>.getValue(self: Any?, property: KProperty<*>): T = value
-
-operator fun <T> MutableState<T>.setValue(self: Any?, property: KProperty<*>, x: T) {
-    value = x
-}
 
 fun <T> mutableStateOf(value: T) = MutableState(value)
 fun <T> remember(make: () -> T): T = make()
