@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/serving"
@@ -49,7 +50,7 @@ func Open(ns *pantry.Namespace, opts ...Option) (v *View, err error) {
 		return nil, errors.Join(err, os.RemoveAll(data), l.Close())
 	}
 	quiet := slog.New(slog.DiscardHandler)
-	s, err := server.NewOn(server.Options{Data: data, Public: public, Log: quiet}, func(int, func(string, error)) (store.Store, error) {
+	s, err := engine.Serve[*server.Server](server.Options{Data: data, Public: public, Log: quiet}, func(int, func(string, error)) (store.Store, error) {
 		files, err := store.OpenFiles(data, store.FileOptions{})
 		return &only{Files: files, name: ns.Name(), l: l}, err
 	})

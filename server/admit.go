@@ -61,7 +61,7 @@ func newResources(limits Limits, dev bool) *resources {
 const streaming = "streams and waiting calls"
 
 // who returns the shares that the call uses.
-func (c *call) who() admission.Who {
+func (c *admitted) who() admission.Who {
 	if c.grant.ID != "" {
 		return admission.Who{Link: c.board + "/" + c.grant.ID, Board: c.board}
 	}
@@ -69,7 +69,7 @@ func (c *call) who() admission.Who {
 }
 
 // hold takes n of a resource until the call ends.
-func (c *call) hold(p *admission.Pool, n int64, what string) error {
+func (c *admitted) hold(p *admission.Pool, n int64, what string) error {
 	h := p.Hold(c.who())
 	if err := h.Grow(n); err != nil {
 		return overShare(err, what)
@@ -80,7 +80,7 @@ func (c *call) hold(p *admission.Pool, n int64, what string) error {
 
 // works returns a function that takes room for the work of a commit. It gets the total so far,
 // until the call ends.
-func (c *call) works() func(total int64) error {
+func (c *admitted) works() func(total int64) error {
 	h := c.s.resources.work.Hold(c.who())
 	c.free = append(c.free, h.Release)
 	return func(total int64) error {
@@ -92,7 +92,7 @@ func (c *call) works() func(total int64) error {
 }
 
 // readsPast takes a slot for reading earlier states until the call ends.
-func (c *call) readsPast() error {
+func (c *admitted) readsPast() error {
 	leave, err := c.s.resources.past.Enter(c.r.Context(), c.who())
 	if err != nil {
 		return overShare(err, "reads of earlier states")
@@ -102,7 +102,7 @@ func (c *call) readsPast() error {
 }
 
 // bodyInTurn reads the body. If it is large, it then waits for a turn to execute the call.
-func (c *call) bodyInTurn() ([]byte, error) {
+func (c *admitted) bodyInTurn() ([]byte, error) {
 	body, err := c.body()
 	if err == nil && len(body) > largeCall {
 		err = c.takeTurn()
@@ -112,7 +112,7 @@ func (c *call) bodyInTurn() ([]byte, error) {
 
 // takeTurn waits for a turn of the calls that take a processor for a while. It lasts until the answer
 // begins, because the reader can be slow.
-func (c *call) takeTurn() error {
+func (c *admitted) takeTurn() error {
 	leave, err := c.s.resources.large.Enter(c.r.Context(), c.who())
 	if err != nil {
 		return overShare(err, "large calls")
@@ -123,30 +123,32 @@ func (c *call) takeTurn() error {
 	return nil
 }
 
-// largeLen returns the length of a value in an answer if that is large, and otherwise 0.
-func largeLen(v value.Value) int {
+// sizeOf returns about the length of a value in an answer, in a time that does not depend on it for a
+// text, and not over most by much.
+func sizeOf(v value.Value, most int) (n int) {
 	switch v.Kind() {
-	case value.KindNone, value.KindNull, value.KindBool, value.KindInt, value.KindFloat, value.KindTime:
-		return 0
+	case value.KindText, value.KindBytes, value.KindSealed:
+		return v.Len()
+	case value.KindList:
+		for i := 0; i < v.Len() && n <= most; i++ {
+			n += 2 + sizeOf(v.Item(i), most-n)
+		}
+	case value.KindMap:
+		for _, m := range v.Members() {
+			if n += 4 + len(m.Name) + sizeOf(m.Value, most-n); n > most {
+				break
+			}
+		}
+	default:
+		return 8
 	}
-	if n := v.JSONLen(); n > largeCall {
-		return n
-	}
-	return 0
+	return n
 }
 
-// largeOf returns the length of a body if it is large, and otherwise 0.
-func largeOf(body []byte) int {
-	if len(body) <= largeCall {
-		return 0
-	}
-	return len(body)
-}
-
-// answersLarge takes room for a large answer until the call ends, and waits for a turn to make it. 0
-// means that the answer is not large.
-func (c *call) answersLarge(n int) error {
-	if n == 0 {
+// answersLarge takes room for a large answer of about n bytes until the call ends, and waits for a turn
+// to make it. It does nothing for another answer.
+func (c *admitted) answersLarge(n int) error {
+	if n <= largeCall {
 		return nil
 	}
 	if err := c.hold(c.s.resources.answers, int64(n), "bytes of answers"); err != nil || c.rec.before != nil {
@@ -170,7 +172,7 @@ func overShare(err error, what string) error {
 
 // stillAllowed returns the error of identify if the call's token has been revoked, or its board
 // removed, since the call was authorised.
-func (c *call) stillAllowed() error {
+func (c *granted) stillAllowed() error {
 	if c.holder == nil || c.s.tokens.Still(c.holder, time.Now()) {
 		return nil
 	}
@@ -184,7 +186,7 @@ func (c *call) stillAllowed() error {
 var errRevoked = wire.Refuse("unauthorized", "the link was revoked while the request arrived; nothing was done")
 
 // mayWrite returns an error if too much was written to the board lately.
-func (c *call) mayWrite() error {
+func (c *admitted) mayWrite() error {
 	if c.s.dev {
 		return nil
 	}

@@ -20,7 +20,7 @@ const (
 )
 
 // body reads the request's body within its limit.
-func (c *call) body() ([]byte, error) {
+func (c *admitted) body() ([]byte, error) {
 	if enc := c.header("Content-Encoding"); enc != "" {
 		return nil, wire.Refuse("unsupported", "a body with Content-Encoding %s is not accepted; send it unencoded", enc)
 	}
@@ -66,7 +66,7 @@ func (c *call) readPut() (op value.Op, err error) {
 	}
 	raw, err := c.bodyInTurn()
 	if err == nil {
-		err = c.answersLarge(largeOf(raw)) // the answer has the value too
+		err = c.answersLarge(len(raw)) // the answer has the value too
 	}
 	if err != nil {
 		return op, err

@@ -1,49 +1,41 @@
 package server
 
 import (
-	"cmp"
 	"errors"
-	"io"
 	"log/slog"
-	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"runtime/debug"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A call is one request while it is parsed, authorised, executed and answered.
-type call struct {
-	s     *Server
-	w     *recorder
-	r     *http.Request
-	way   *way
-	now   time.Time // when the request arrived
-	peer  *peer     // the other end of the connection; nil means unknown
-	id    string    // the request's id in the log and in the answer; see known
-	board string    // as in the path, unescaped
-	name  string    // of the entry, if the call is about one
-	free  []func()
-	few   [4]func() // the beginning of free
-	rec   recorder  // what w points to
-
+// A granted is a request whose caller is known.
+type granted struct {
+	request
 	grant  access.Grant   // the caller's grant
 	holder *access.Holder // of the caller's token; nil without a token
+}
 
-	streams bool   // it can take long, which is not logged
-	from    string // see address
-	erases  bool   // what the call drops must not stay in the file
+// An admitted is a granted request with what it holds of the server's resources.
+type admitted struct {
+	granted
+	free []func()  // called when the request ends
+	few  [4]func() // the beginning of free
+}
+
+// A call is an admitted request that a handler executes.
+type call struct {
+	admitted
+	streams bool // it can take long, which is not logged
+	erases  bool // what the call drops must not stay in the file
 }
 
 // A handler answers a call, or returns the error that is answered.
@@ -70,7 +62,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			peer.way.Store(to)
 		}
 	}
-	s.serve(w, &call{s: s, r: r, peer: peer, way: to, board: to.board, now: time.Now()})
+	c := &call{}
+	c.request = request{s: s, r: r, peer: peer, way: to, board: to.board, now: time.Now()}
+	s.serve(w, c)
 }
 
 // Headers of every answer. They are shared and never changed.
@@ -173,7 +167,7 @@ func unescape(what, s string) (string, error) {
 
 // find returns the call's board, until release is called. In development mode a board that does not
 // exist is created if create is set, and is nil otherwise. With tokens it is an error.
-func (c *call) find(create bool) (l *ledger.Ledger, release func(), err error) {
+func (c *admitted) find(create bool) (l *ledger.Ledger, release func(), err error) {
 	l, release, err = c.s.store.Board(c.r.Context(), c.board, create && c.s.dev)
 	if !errors.Is(err, store.ErrNoBoard) {
 		return l, release, err
@@ -184,12 +178,12 @@ func (c *call) find(create bool) (l *ledger.Ledger, release func(), err error) {
 	return nil, func() {}, nil
 }
 
-func (c *call) noBoard() error {
+func (c *granted) noBoard() error {
 	return wire.Refuse("no-board", "there is no board %s", scan.Quote(c.board))
 }
 
 // ledger is find for the duration of the call.
-func (c *call) ledger(create bool) (*ledger.Ledger, error) {
+func (c *admitted) ledger(create bool) (*ledger.Ledger, error) {
 	l, release, err := c.find(create)
 	if err == nil {
 		c.free = append(c.free, release)
@@ -198,7 +192,7 @@ func (c *call) ledger(create bool) (*ledger.Ledger, error) {
 }
 
 // present returns the board if there is one, even if its file was put there by hand; otherwise nil.
-func (c *call) present() (*ledger.Ledger, error) {
+func (c *admitted) present() (*ledger.Ledger, error) {
 	l, err := c.ledger(false)
 	if err == nil && l != nil {
 		err = l.Current(c.r.Context())
@@ -207,7 +201,7 @@ func (c *call) present() (*ledger.Ledger, error) {
 }
 
 // author returns who makes the change: the label of the token, and the client's name.
-func (c *call) author() (entry.Author, error) {
+func (c *granted) author() (entry.Author, error) {
 	a := entry.Author{By: c.header("Client-Name"), From: c.header("Client-Instance")}
 	if len(a.From) > maxInstance {
 		return a, wire.Refuse(wire.Invalid, "the header Client-Instance has %d bytes, and the limit is %d", len(a.From), maxInstance)
@@ -229,135 +223,6 @@ func (c *call) author() (entry.Author, error) {
 // maxInstance is the maximum length of a Client-Instance.
 const maxInstance = 64
 
-// header returns the first value of a header. name must be in the form of http.Header, because
-// http.Header.Get would compute it each time.
-func (c *call) header(name string) string {
-	if given := c.r.Header[name]; len(given) > 0 {
-		return given[0]
-	}
-	return ""
-}
-
-// tag sets the entity tag of the answer.
-func (c *call) tag(t string) { c.w.Header()["Etag"] = []string{t} }
-
-// query returns the parameters of the call. It refuses parameters that the call does not take,
-// because a misspelt one must not be ignored, and repeated ones, unless their name is marked with a
-// star.
-func (c *call) query(takes ...string) (url.Values, error) {
-	if c.r.URL.RawQuery == "" {
-		return nil, nil
-	}
-	q, err := url.ParseQuery(c.r.URL.RawQuery)
-	if err != nil {
-		return nil, wire.Refuse(wire.Invalid, "the query can't be read: %v", err)
-	}
-	for name, values := range q {
-		switch {
-		case slices.Contains(takes, name+"*"):
-		case !slices.Contains(takes, name) && len(takes) == 0:
-			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes none", scan.Quote(name))
-		case !slices.Contains(takes, name):
-			return nil, wire.Refuse(wire.Invalid, "there is no %s in this query; it takes %s", scan.Quote(name), strings.ReplaceAll(strings.Join(takes, ", "), "*", ""))
-		case values[0] == "" && name != "after":
-			return nil, wire.Refuse(wire.Invalid, "%s is empty in this query", name)
-		case len(values) > 1:
-			return nil, wire.Refuse(wire.Invalid, "%s is given %d times in this query, and can be given once", name, len(values))
-		}
-	}
-	return q, nil
-}
-
-// isTrue reads a boolean parameter; an absent one is false.
-func isTrue(q url.Values, name string) (bool, error) {
-	switch s := q.Get(name); s {
-	case "", "false":
-		return false, nil
-	case "true":
-		return true, nil
-	default:
-		return false, wire.Refuse(wire.Invalid, "%s is %s, and must be true or false", name, scan.Quote(s))
-	}
-}
-
-// answerPage sends a page in pieces, so that a slow reader's answer is not all in memory. An error
-// of the connection is ignored: the client has gone.
-func (c *call) answerPage(status int, page rules.Page, bare bool) error {
-	c.s.trouble.page(&page)
-	c.w.Header()["Content-Type"] = isJSON
-	out := http.NewResponseController(c.w)
-	started := false
-	err := wire.WritePage(&page, bare, chunk, func(b []byte) error {
-		if !started {
-			started = true
-			c.w.WriteHeader(status)
-			if len(b) < chunk { // all of it, as the connection takes it
-				_, err := c.w.Write(b)
-				return err
-			}
-		}
-		return writeSlowly(c.w, out, b)
-	})
-	if err == nil {
-		_, _ = c.w.Write([]byte{'\n'})
-	}
-	return nil
-}
-
-// writeSlowly writes in chunks, and the reader must take each in time.
-func writeSlowly(w io.Writer, out *http.ResponseController, b []byte) error {
-	for len(b) > 0 {
-		n := min(len(b), chunk)
-		err := out.SetWriteDeadline(time.Now().Add(chunkTime))
-		if err == nil {
-			_, err = w.Write(b[:n])
-		}
-		if err != nil {
-			return err
-		}
-		b = b[n:]
-	}
-	return nil
-}
-
-// answer sends JSON.
-func (c *call) answer(status int, body []byte) error {
-	c.w.Header()["Content-Type"] = isJSON
-	if status != http.StatusOK {
-		c.w.WriteHeader(status)
-	}
-	return c.write(append(body, '\n'))
-}
-
-// write writes a body. The reader of a large one must take each chunk in time. An error of the
-// connection is ignored: the client has gone.
-func (c *call) write(body []byte) error {
-	if len(body) <= largeCall {
-		_, _ = c.w.Write(body)
-	} else {
-		_ = writeSlowly(c.w, http.NewResponseController(c.w), body)
-	}
-	return nil
-}
-
-// refuse answers with the problem of an error.
-func (c *call) refuse(err error) {
-	p := *wire.ProblemOf(err)
-	p.Request = c.known()
-	if c.name != "" {
-		p.Op = -1 // there is only one
-	}
-	c.w.Header().Set("Content-Type", "application/problem+json")
-	if p.Status == http.StatusUnauthorized { // RFC 6750, 3
-		c.w.Header().Set("WWW-Authenticate", c.challenge())
-	}
-	if p.RetryAfter > 0 {
-		c.w.Header().Set("Retry-After", strconv.Itoa(p.RetryAfter))
-	}
-	c.w.WriteHeader(p.Status)
-	_, _ = c.w.Write(append(p.AppendJSON(nil), '\n'))
-}
-
 // log logs the call. The client gets a sentence; the log gets the cause, even if it is wrapped or
 // joined.
 func (c *call) log(took time.Duration, err error) {
@@ -378,55 +243,6 @@ func (c *call) log(took time.Duration, err error) {
 		attrs = append(attrs, slog.String("cause", err.Error()))
 	}
 	c.s.log.LogAttrs(c.r.Context(), level, "request", attrs...)
-}
-
-// A recorder remembers the status and size of the answer for the log.
-type recorder struct {
-	http.ResponseWriter
-	status int
-	begun  bool // the header was sent, or is about to be
-	bytes  int64
-	before func() // called before the header is sent
-}
-
-func (r *recorder) begin() {
-	r.begun = true
-	if r.before != nil {
-		r.before()
-	}
-}
-
-func (r *recorder) WriteHeader(status int) {
-	r.status = status
-	r.begin()
-	if status != http.StatusNotModified {
-		r.Header()["X-Content-Type-Options"] = nosniff
-	}
-	r.ResponseWriter.WriteHeader(status)
-}
-
-func (r *recorder) Write(b []byte) (int, error) {
-	if !r.begun {
-		r.begin()
-		r.Header()["X-Content-Type-Options"] = nosniff
-	}
-	n, err := r.ResponseWriter.Write(b)
-	r.bytes += int64(n)
-	return n, err
-}
-
-// Unwrap lets http.ResponseController reach the connection.
-func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
-
-// route returns the pattern of the requested path.
-func (c *call) route() string { return cmp.Or(c.way.route.path, "none") }
-
-// known returns the id of the request in the log and in the answer.
-func (c *call) known() string {
-	if c.id == "" {
-		c.id = strconv.FormatUint(rand.Uint64(), 36)
-	}
-	return c.id
 }
 
 func (c *call) health() error { return c.answer(http.StatusOK, []byte(`{"status":"ok"}`)) }

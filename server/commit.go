@@ -58,7 +58,7 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 		Prefix: c.grant.Prefix, Guard: c.grant.Guard, Allowed: c.stillAllowed, Erase: c.erases, Reserve: c.works(),
 	}
 	var l *ledger.Ledger
-	if call.Request, err = c.request(who, edits); err == nil {
+	if call.Request, err = c.edited(who, edits); err == nil {
 		l, err = c.ledger(false)
 	}
 	switch {
@@ -91,8 +91,8 @@ func (c *call) edits(status func(created bool) int, edits ...entry.Edit) (out ru
 // longestKey is the maximum length of an Idempotency-Key.
 const longestKey = 200
 
-// request returns the idempotency key of the call, or nil.
-func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
+// edited returns the idempotency key of the call, or nil.
+func (c *call) edited(who entry.Author, edits []entry.Edit) (*rules.Request, error) {
 	since := c.header("Idempotency-Since")
 	key, err := c.idempotencyKey()
 	switch {
@@ -117,7 +117,7 @@ func (c *call) request(who entry.Author, edits []entry.Edit) (*rules.Request, er
 }
 
 // idempotencyKey returns the Idempotency-Key of the call, bare or quoted; "" if there is none.
-func (c *call) idempotencyKey() (string, error) {
+func (c *request) idempotencyKey() (string, error) {
 	given := c.r.Header["Idempotency-Key"]
 	if len(given) == 0 {
 		return "", nil

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/entry"
@@ -51,7 +52,7 @@ func tagsIn(h http.Header, name string, strong bool) (out []entry.Tag, err error
 }
 
 // cond returns the conditions of a write.
-func (c *call) cond() (cond entry.Cond, err error) {
+func (c *request) cond() (cond entry.Cond, err error) {
 	if cond.Is, err = tagsIn(c.r.Header, "If-Match", true); err == nil {
 		cond.Not, err = tagsIn(c.r.Header, "If-None-Match", false)
 	}
@@ -95,22 +96,26 @@ func (c *call) getEntry() error {
 		c.w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	size := largeLen(e.Value)
+	size := sizeOf(e.Value, ledger.MaxValue)
 	if err := c.answersLarge(size); err != nil {
 		return err
 	}
 	if bare {
 		return c.answerText(http.StatusOK, e.Value)
 	}
-	return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, size+320)))
+	if size <= largeCall {
+		return c.answer(http.StatusOK, e.AppendJSON(make([]byte, 0, 320)))
+	}
+	buf := largeAnswers.Get().(*[]byte)
+	*buf = e.AppendJSON((*buf)[:0])
+	err = c.answer(http.StatusOK, *buf)
+	largeAnswers.Put(buf)
+	return err
 }
 
-// answerText answers with a bare value.
-func (c *call) answerText(status int, v value.Value) error {
-	c.w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	c.w.WriteHeader(status)
-	return c.write([]byte(v.String()))
-}
+// largeAnswers holds buffers of large answers. Without it, 64 callers that read an entry of 1 MiB keep the
+// garbage collector busy, and a phone beside them waits: see docs/guarantees.md, GET …/entries/{name}.
+var largeAnswers = sync.Pool{New: func() any { return new([]byte) }}
 
 func (c *call) putEntry() error {
 	op, err := c.readPut()
@@ -131,7 +136,7 @@ func (c *call) putEntry() error {
 
 // seen returns the tag in the header Seen: an entity tag, a version, or 0 for absent; nil if there is
 // no such header.
-func (c *call) seen() (*entry.Tag, error) {
+func (c *request) seen() (*entry.Tag, error) {
 	given := c.header("Seen")
 	if given == "" {
 		return nil, nil
@@ -167,7 +172,7 @@ func (c *call) postEntry() error {
 	case value.Put, value.Drop:
 		return wire.Refuse(wire.Invalid, "%s is no operation of a POST: use PUT to store a value, and DELETE to remove it", op.Verb)
 	}
-	if err := c.answersLarge(max(c.storedLen(), largeOf(raw))); err != nil {
+	if err := c.answersLarge(max(c.storedSize(), len(raw))); err != nil {
 		return err
 	}
 	return c.edit(entry.Edit{Op: op}, func(e []byte, r rules.Result) []byte {
@@ -180,14 +185,14 @@ func (c *call) postEntry() error {
 	})
 }
 
-// storedLen is largeLen of the stored value, as far as this server knows it.
-func (c *call) storedLen() int {
+// storedSize is sizeOf the stored value, as far as this server knows it.
+func (c *admitted) storedSize() int {
 	l, err := c.ledger(false)
 	if err != nil || l == nil {
 		return 0
 	}
 	if n := l.Find(c.name); n != nil {
-		return largeLen(n.Record().Value)
+		return sizeOf(n.Record().Value, ledger.MaxValue)
 	}
 	return 0
 }

@@ -15,7 +15,7 @@ import (
 
 // authorise checks that the caller has a right, before anything but the request's header is read. A
 // call that needs no right is not checked.
-func (c *call) authorise(needs access.Right) error {
+func (c *granted) authorise(needs access.Right) error {
 	if c.s.dev {
 		c.grant = access.Grant{May: access.Admin}
 		return guardDev(c.r, c.opensPage() || c.wantsPage())
@@ -26,7 +26,7 @@ func (c *call) authorise(needs access.Right) error {
 	if err := c.identify(); err != nil {
 		if c.bearer() != "" {
 			c.s.met.strangers.Inc()
-			if err := c.s.strangers.slow(c); err != nil {
+			if err := c.s.strangers.slow(&c.request); err != nil {
 				return err
 			}
 		}
@@ -37,7 +37,7 @@ func (c *call) authorise(needs access.Right) error {
 }
 
 // bearer returns the token of the call (RFC 6750, 2.1), or "" if there is none or several.
-func (c *call) bearer() string {
+func (c *request) bearer() string {
 	given := c.r.Header["Authorization"]
 	if len(given) != 1 {
 		return ""
@@ -51,7 +51,7 @@ func (c *call) bearer() string {
 
 // identify finds the caller's grant. The error is the same for a wrong token, for one of another
 // board, and for a board that does not exist.
-func (c *call) identify() error {
+func (c *granted) identify() error {
 	given, p := c.r.Header["Authorization"], c.peer
 	if p != nil && len(given) == 1 && (c.s.shared == nil || c.s.shared.Near()) {
 		// A client that asks again over the same connection is known, as long as its token is
@@ -118,7 +118,7 @@ func (s *Server) withPeer(ctx context.Context, conn net.Conn) context.Context {
 }
 
 // knows stops counting the call's connection among those without a valid token.
-func (c *call) knows() {
+func (c *granted) knows() {
 	if p := c.peer; p != nil && p.conn != nil && p.known.CompareAndSwap(false, true) {
 		c.s.conns.done(p.conn)
 	}
@@ -131,7 +131,7 @@ func peerOf(r *http.Request) *peer {
 }
 
 // challenge is the header that asks for authorisation (RFC 6750, 3).
-func (c *call) challenge() string {
+func (c *request) challenge() string {
 	if c.bearer() == "" {
 		return `Bearer realm="small-pantry"`
 	}
@@ -159,7 +159,7 @@ const (
 )
 
 // slow delays the answer to a wrong token, or refuses it if too many are delayed.
-func (s *strangers) slow(c *call) error {
+func (s *strangers) slow(c *request) error {
 	if !s.late(c.address(), time.Now()) {
 		return nil
 	}
@@ -212,7 +212,7 @@ func (s *strangers) late(address string, now time.Time) bool {
 
 // address returns the address that a call comes from. For IPv6 it is the network, because one
 // machine has all of its addresses.
-func (c *call) address() string {
+func (c *request) address() string {
 	if c.from == "" {
 		if c.peer != nil {
 			c.from = c.peer.address

@@ -182,7 +182,13 @@ func (f *follower) reserve() error {
 	if size = min(size, rules.MaxPage); size <= f.memory.Size() {
 		return nil
 	}
-	return overShare(f.memory.Grow(size-f.memory.Size()), "bytes of answers")
+	if err := f.memory.Grow(size - f.memory.Size()); err != nil {
+		return overShare(err, "bytes of answers")
+	}
+	if f.waits || size <= largeCall || f.c.rec.before != nil { // one that waits must not keep a turn
+		return nil
+	}
+	return f.c.takeTurn()
 }
 
 // smallPage is the memory reserved for a page that is mostly small.

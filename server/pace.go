@@ -86,7 +86,7 @@ type paces struct {
 }
 
 // paces returns the limiters of a call.
-func (c *call) paces() *paces {
+func (c *admitted) paces() *paces {
 	client, address := c.header("Client-Instance"), c.address()
 	if c.peer != nil {
 		if last := c.peer.paces.Load(); last != nil && last.client == client && last.holder == c.grant.ID && last.address == address && last.board == c.board && !last.gone() {
@@ -114,7 +114,7 @@ func (p *paces) gone() bool {
 }
 
 // slowDown refuses a request above the rate of its client, its address, or its board.
-func (c *call) slowDown() error {
+func (c *admitted) slowDown() error {
 	if c.s.dev {
 		return nil
 	}

@@ -84,7 +84,7 @@ const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; 
 const workerPath = "/small-pantry/worker.js"
 
 // opensPage reports whether a browser opens a page with the request, from wherever it came.
-func (c *call) opensPage() bool {
+func (c *request) opensPage() bool {
 	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
 	return get && (c.r.URL.Path == "/" || strings.HasPrefix(c.r.URL.Path, "/boards/"))
 }

@@ -48,7 +48,7 @@ func within(inner, outer string) (bool, error) {
 }
 
 // wantsPage reports whether a path can be one of the developer's own pages.
-func (c *call) wantsPage() bool {
+func (c *request) wantsPage() bool {
 	get := c.r.Method == http.MethodGet || c.r.Method == http.MethodHead
 	return get && c.s.pages != nil && !strings.HasPrefix(c.r.URL.Path, "/v1/")
 }

@@ -10,21 +10,6 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 )
 
-// Peers are the other servers of a store that several servers share. They are safe for concurrent
-// use.
-type Peers interface {
-	// Home returns the address of the server that writes a board, which is faster than several
-	// writing it; "" is this one.
-	Home(board string) string
-	// Pass sends a request to another server with the given body. done is false if that server did
-	// not answer it: either nothing was done, or it counts once when it is repeated. The error is
-	// the answer if the outcome is unknown.
-	Pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error)
-	// From returns the address, HOST:PORT, of the client of a request that another server passed
-	// on, and removes the headers that say so; "" means that none did.
-	From(r *http.Request) string
-}
-
 // passedOn treats a request that another server passed on as its client's.
 func (s *Server) passedOn(r *http.Request) *http.Request {
 	client := s.peers.From(r)

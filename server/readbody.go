@@ -22,7 +22,7 @@ const (
 // readBody reads a body of at most most bytes, piece by piece, each in its time. It counts bytes as they
 // arrive, never as declared. It discards what is over the limit, up to drainBody bytes, so that the
 // client sees the answer.
-func (c *call) readBody(most int) ([]byte, error) {
+func (c *admitted) readBody(most int) ([]byte, error) {
 	in := body{c: c, small: c.s.resources.smallBodies.Hold(c.who()), large: c.s.resources.largeBodies.Hold(c.who())}
 	c.free = append(c.free, in.small.Release, in.large.Release)
 	if n := c.r.ContentLength; n >= 0 && n <= firstPiece {
@@ -37,7 +37,7 @@ func (c *call) readBody(most int) ([]byte, error) {
 
 // A body is a request's body while it arrives.
 type body struct {
-	c            *call
+	c            *admitted
 	small, large *admission.Hold // only one of them is used at a time
 }
 

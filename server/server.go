@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/store"
 )
 
@@ -50,7 +51,7 @@ type Server struct {
 	log    *slog.Logger
 	store  store.Store
 	shared store.Shared   // the same store, if other servers write to it too; otherwise nil
-	peers  Peers          // nil if there are none
+	peers  engine.Peers   // nil if there are none
 	tokens *access.Tokens // nil in development mode
 	admin  admin
 	making sync.Mutex // held while a board is created, and while the rest of an earlier one of its name is removed
@@ -102,22 +103,17 @@ func New(o Options) (*Server, error) {
 	})
 }
 
-// An Opener opens a store for a server, with the maximum number of boards and a function for
-// problems that the store survives.
-type Opener func(boards int, problem func(board string, err error)) (store.Store, error)
-
-// NewOn returns a Server on another store, which it closes. It uses only the admin token of
-// Options.Data, which must be the same for all servers of one store. It is for modules of this
-// project: package server/etcd has such a store. The errors are ErrDevOnly, those of open, and
-// those of the file system.
-func NewOn(o Options, open Opener) (*Server, error) {
-	if o.Dev { // it belongs to one machine
-		return nil, ErrDevOnly
+func init() {
+	engine.New = func(options any, open engine.Opener) (any, error) {
+		o := options.(Options)
+		if o.Dev { // it belongs to one machine
+			return nil, ErrDevOnly
+		}
+		return newOn(o, open)
 	}
-	return newOn(o, open)
 }
 
-func newOn(o Options, open Opener) (*Server, error) {
+func newOn(o Options, open engine.Opener) (*Server, error) {
 	if !o.Dev && o.Trouble != (Trouble{}) {
 		return nil, ErrDevOnly
 	}
@@ -138,7 +134,7 @@ func newOn(o Options, open Opener) (*Server, error) {
 		addresses: newPace(o.Limits.AddressRate, 2*o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate, 2*o.Limits.BoardRate),
 	}
 	s.shared, _ = boards.(store.Shared)
-	s.peers, _ = boards.(Peers)
+	s.peers, _ = boards.(engine.Peers)
 	s.met = newMeter(s)
 	if err = s.open(o); err != nil {
 		return nil, errors.Join(err, boards.Close())

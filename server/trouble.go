@@ -50,13 +50,13 @@ func ParseTrouble(s string) (t Trouble, err error) {
 	return t, nil
 }
 
-// Garbled is the text that a garbled entry is answered with.
-const Garbled = "\ufffd\ufffd garbled \ufffd\ufffd"
+// garbled is the text that a garbled entry is answered with.
+const garbled = "\ufffd\ufffd garbled \ufffd\ufffd"
 
 // entry garbles an entry if it is the selected one.
 func (t Trouble) entry(e entry.Entry) entry.Entry {
 	if t.Garble != "" && e.Name == t.Garble && !e.Value.IsZero() {
-		e.Value = value.Text(Garbled)
+		e.Value = value.Text(garbled)
 	}
 	return e
 }

@@ -29,13 +29,14 @@ func TestTrouble(t *testing.T) {
 		_, err := server.ParseTrouble(s)
 		assert.Error(t, err, s)
 	}
+	const garbled = "\ufffd\ufffd garbled \ufffd\ufffd"
 	base, stop := startWith(t, server.Options{Data: t.TempDir(), Dev: true, Trouble: server.Trouble{Slow: 20 * time.Millisecond, Garble: "n"}})
 	at := base + "/v1/boards/b/entries"
 	began := time.Now()
 	assert.Equal(t, "text", ask(t, "PUT", at+"/n", "5").json["kind"])
 	assert.GreaterOrEqual(t, time.Since(began), 20*time.Millisecond)
-	assert.Equal(t, server.Garbled, ask(t, "GET", at+"/n", "").json["value"])
-	assert.Contains(t, ask(t, "GET", at, "").body, server.Garbled)
+	assert.Equal(t, garbled, ask(t, "GET", at+"/n", "").json["value"])
+	assert.Contains(t, ask(t, "GET", at, "").body, garbled)
 	assert.Equal(t, json.Number("6"), ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[{"op":"add","name":"n","amount":1},{"op":"put","name":"m","value":6}]}`).json["entries"].([]any)[1].(map[string]any)["value"], "only what is told is garbled, and only that entry")
 	stop()
 

@@ -16,10 +16,9 @@ import (
 	"sync"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/engine"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.etcd.io/etcd/client/v3/concurrency"
-
-	"github.com/small-pantry/pantry/server"
 )
 
 const (
@@ -64,9 +63,9 @@ type PeerOptions struct {
 	TLS func(host string) *tls.Config
 }
 
-var _ server.Peers = (*Store)(nil)
+var _ engine.Peers = (*Store)(nil)
 
-// Home, Pass and From are those of the servers that this one has joined: see server.Peers. Before
+// Home, Pass and From are those of the servers that this one has joined: see engine.Peers. Before
 // Join there are none.
 func (s *Store) Home(board string) string {
 	if p := s.peers.Load(); p != nil {
@@ -218,7 +217,7 @@ func (p *Peers) Servers() (all []string) {
 	return all
 }
 
-// Home returns the server that writes a board: see server.Peers. It is the server whose name,
+// Home returns the server that writes a board: see engine.Peers. It is the server whose name,
 // hashed with the board's, has the highest value. So a server more or less moves only its own
 // boards.
 func (p *Peers) Home(board string) string {

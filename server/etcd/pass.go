@@ -16,7 +16,7 @@ import (
 // hop are the headers for one connection only (RFC 9110, 7.6.1).
 var hop = []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade"}
 
-// pass sends a request to the home of a board: see server.Peers. A request with an idempotency key
+// pass sends a request to the home of a board: see engine.Peers. A request with an idempotency key
 // can arrive twice, so a slow home can be bypassed. Any other is sent elsewhere only if nothing of
 // it was sent.
 func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home string) (answered bool, err error) {
@@ -80,7 +80,7 @@ func (p *Peers) shun(home string) {
 	p.avoid[home] = time.Now().Add(avoided)
 }
 
-// from returns the client of a request that another server passed on: see server.Peers.
+// from returns the client of a request that another server passed on: see engine.Peers.
 func (p *Peers) from(r *http.Request) string {
 	shown, client := r.Header.Get(headerHop), r.Header.Get(headerFrom)
 	r.Header.Del(headerHop)

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/server"
 )
@@ -47,7 +48,7 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 		data := t.TempDir()
 		require.NoError(t, os.WriteFile(data+"/admin-token", []byte(adminToken+"\n"), 0o600))
 		limits := server.Limits{ClientRate: 100_000, AddressRate: 100_000, BoardRate: 100_000}
-		h, err := server.NewOn(server.Options{Data: data, Limits: limits, Log: quietLog}, func(boards int, problem func(string, error)) (store.Store, error) {
+		h, err := engine.Serve[*server.Server](server.Options{Data: data, Limits: limits, Log: quietLog}, func(boards int, problem func(string, error)) (store.Store, error) {
 			o := o
 			o.Boards, o.Problem = boards, problem
 			var err error

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/store"
@@ -97,7 +98,7 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 		return err
 	}
 	var st *etcd.Store
-	s, err := server.NewOn(server.Options{Data: data, Public: public, Limits: limits, Log: log, BehindProxy: flags.Proxies}, func(boards int, problem func(string, error)) (store.Store, error) {
+	s, err := engine.Serve[*server.Server](server.Options{Data: data, Public: public, Limits: limits, Log: log, BehindProxy: flags.Proxies}, func(boards int, problem func(string, error)) (store.Store, error) {
 		so.Boards, so.Problem = boards, problem
 		var err error
 		if st, err = etcd.Open(ctx, so); err != nil {
