@@ -2,6 +2,7 @@ package server
 
 import (
 	"errors"
+	"io"
 	"math"
 	"sync"
 	"time"
@@ -101,8 +102,15 @@ func (c *admitted) readsPast() error {
 	return nil
 }
 
-// bodyInTurn reads the body. If it is large, it then waits for a turn to execute the call.
+// bodyInTurn reads the body. If it is large, it then waits for a turn to execute the call. A large one for
+// a board to which too much was written lately is refused, and its body discarded as it arrives.
 func (c *admitted) bodyInTurn() ([]byte, error) {
+	if c.r.ContentLength > largeCall {
+		if err := c.mayWrite(); err != nil {
+			_, _ = io.CopyN(io.Discard, c.r.Body, maxBody) // or the client would see a broken connection
+			return nil, err
+		}
+	}
 	body, err := c.body()
 	if err == nil && len(body) > largeCall {
 		err = c.takeTurn()
