@@ -30,8 +30,8 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// A world is a server with one board, one client of it, and what is under way between
-// them: questions whose answers come late, in another order, or never.
+// A world is a server with one board, one client of it, and the requests between them.
+// Their answers arrive late, in another order, or never.
 type world struct {
 	t    testing.TB
 	rand *rand.Rand
@@ -41,17 +41,17 @@ type world struct {
 
 	replica *replica
 	late    []delivery
-	stream  *asking // where an open stream stands; nil: there is none
+	stream  *asking // the position of an open stream; nil: there is none
 	backup  []byte
-	broken  string // the rule that is taken out
+	broken  string // the rule that is left out
 	log     []string
 }
 
-// A delivery is an answer on its way.
+// A delivery is an answer that has not arrived yet.
 type delivery struct {
 	asked asking
 	page  *wire.Page
-	rest  url.Values // how the next page is asked for; nil: it has come whole
+	rest  url.Values // the query for the next page; nil: this is the last one
 }
 
 const boardPath = "/v1/boards/b"
@@ -75,7 +75,7 @@ func (w *world) note(format string, args ...any) {
 	w.log = append(w.log, fmt.Sprintf(format, args...))
 }
 
-// ask has the real handler answer.
+// ask sends a request to the real handler.
 func (w *world) ask(method, path, body string) *httptest.ResponseRecorder {
 	r := httptest.NewRequest(method, "http://localhost:8437"+path, strings.NewReader(body))
 	r.RemoteAddr = "127.0.0.1:1"
@@ -92,7 +92,7 @@ func (w *world) page(rec *httptest.ResponseRecorder) *wire.Page {
 	return p
 }
 
-// question gives how the client asks.
+// question returns the client's next query.
 func (w *world) question(a asking) url.Values {
 	q := url.Values{}
 	if !w.replica.covers("") {
@@ -111,7 +111,7 @@ var someNames = []string{"a", "b", "c", "d", "e"}
 
 func (w *world) name() string { return someNames[w.rand.IntN(len(someNames))] }
 
-// ops draws a commit.
+// ops returns a random commit.
 func (w *world) ops() string {
 	var ops []string
 	for range 1 + w.rand.IntN(3) {
@@ -125,21 +125,21 @@ func (w *world) ops() string {
 	return `{"ops":[` + strings.Join(ops, ",") + `]}`
 }
 
-// step does something at random.
+// step takes one random step.
 func (w *world) step() {
 	switch w.rand.IntN(22) {
-	case 0, 1, 2, 3: // somebody else
+	case 0, 1, 2, 3: // another client writes
 		ops := w.ops()
 		rec := w.ask("POST", boardPath+"/commit", ops)
 		w.note("others %s: %s", ops, rec.Body)
-	case 4, 5, 6: // the client itself
+	case 4, 5, 6: // this client writes
 		a, ops := w.replica.write(), w.ops()
 		p := w.page(w.ask("POST", boardPath+"/commit", ops))
 		w.note("own %s: since %s, at %s", ops, p.Since, p.Mark)
 		w.late = append(w.late, delivery{asked: a, page: p})
 	case 7, 8, 9:
 		w.poll(0)
-	case 10: // in pages
+	case 10: // it asks in pages
 		w.poll(1 + w.rand.IntN(2))
 	case 11, 12, 13, 14:
 		w.deliver(w.rand.IntN(len(w.late) + 1))
@@ -149,12 +149,12 @@ func (w *world) step() {
 			w.late = slices.Delete(w.late, i, i+1)
 			w.note("lost %d", i)
 		}
-	case 16: // a variable comes late
+	case 16: // a variable is bound late
 		before := *w.replica
 		before.seen = slices.Clone(before.seen)
 		name := w.name()
 		w.replica.bind(name)
-		if w.broken == "bind" { // a mark is kept for more than it was asked with
+		if w.broken == "bind" { // the version is kept for prefixes that it was not asked with
 			w.replica.mark, w.replica.seen, w.replica.epoch = before.mark, before.seen, before.epoch
 		}
 		if w.replica.epoch != before.epoch {
@@ -195,7 +195,7 @@ func (w *world) step() {
 
 func (w *world) file() string { return journal.DataPath(filepath.Join(w.data, "boards"), "b") }
 
-// trouble is what happens to the file while the server is down.
+// trouble changes the file while the server is down.
 func (w *world) trouble() {
 	switch w.rand.IntN(3) {
 	case 0:
@@ -211,13 +211,13 @@ func (w *world) trouble() {
 		}
 		l, err := ledger.Open(filepath.Dir(w.file()), "b", ledger.Options{Disk: w.disk})
 		require.NoError(w.t, err)
-		require.NoError(w.t, l.Renew()) // as a repair does
+		require.NoError(w.t, l.Renew()) // as Repair does
 		require.NoError(w.t, l.Close())
 		w.note("repair")
 	}
 }
 
-// poll asks; the answer is under way.
+// poll sends a request and keeps its answer for later.
 func (w *world) poll(limit int) {
 	if len(w.replica.names) == 0 {
 		return
@@ -235,7 +235,7 @@ func (w *world) poll(limit int) {
 	w.late = append(w.late, d)
 }
 
-// deliver has an answer arrive, or the next page of it asked for.
+// deliver hands over an answer, or asks for its next page.
 func (w *world) deliver(i int) {
 	if i >= len(w.late) {
 		return
@@ -244,7 +244,7 @@ func (w *world) deliver(i int) {
 	if d.rest != nil && w.broken != "half" {
 		d.rest.Set("after", d.page.Next)
 		rec := w.ask("GET", boardPath+"/entries?"+d.rest.Encode(), "")
-		if rec.Code == http.StatusConflict { // start again
+		if rec.Code == http.StatusConflict { // the client starts again
 			w.note("start again")
 			w.late = slices.Delete(w.late, i, i+1)
 			return
@@ -267,7 +267,7 @@ func (w *world) deliver(i int) {
 	w.take(got.asked, got.page)
 }
 
-// pushed has the stream tell what there is to tell.
+// pushed sends the changes over the stream.
 func (w *world) pushed() {
 	if w.stream == nil || len(w.replica.names) == 0 {
 		return
@@ -281,23 +281,23 @@ func (w *world) pushed() {
 	w.take(a, p)
 	if w.stream = nil; w.replica.epoch == epoch && a.epoch == epoch {
 		w.stream = &asking{epoch: epoch, since: []mark.Mark{at}}
-	} // else it is opened again
+	} // otherwise the stream is opened again
 }
 
-// take takes an answer in by the rules, or without one of them.
+// take applies an answer by the rules, or without one of them.
 func (w *world) take(a asking, p *wire.Page) {
 	now, err := mark.Parse(p.Mark)
 	require.NoError(w.t, err)
 	switch w.broken {
-	case "since": // the mark moves whatever the answer tells of
+	case "since": // the version moves whatever the answer covers
 		if !p.Whole {
 			p.Since = w.replica.mark.String()
 		}
-	case "late": // an answer counts although a whole was taken in since it was asked for
+	case "late": // an answer is applied although a whole board arrived after its request
 		a.epoch = w.replica.epoch
-	case "seen": // what was seen is forgotten
+	case "seen": // the versions seen are forgotten
 		defer func() { w.replica.seen = nil }()
-	case "older": // an answer counts although it is no newer
+	case "older": // an answer is applied although it is no newer
 		if !p.Whole && a.epoch == w.replica.epoch && now.Version <= w.replica.mark.Version {
 			w.replica.mark = now
 		}
@@ -307,7 +307,7 @@ func (w *world) take(a asking, p *wire.Page) {
 	w.note("taken: since %s, at %s, whole %v: %v %v, now at %v, seen %v", p.Since, p.Mark, p.Whole, changed, fresh, w.replica.mark, w.replica.seen)
 }
 
-// settle asks until nothing is under way, and tells where the client is wrong.
+// settle polls until no request is open, and returns where the client differs.
 func (w *world) settle() string {
 	for range 3 {
 		w.poll(0)
@@ -337,8 +337,8 @@ func (w *world) settle() string {
 	return ""
 }
 
-// diverges runs random schedules until one leaves the client with something else than
-// the server has, and tells of that; empty: none did.
+// diverges runs random schedules until the client differs from the server, and returns
+// that difference. It is empty if the client never differs.
 func diverges(t testing.TB, schedules int, broken string) (ran int, wrong string) {
 	for seed := range schedules {
 		w := newWorld(t, uint64(seed), broken)
@@ -356,9 +356,9 @@ func diverges(t testing.TB, schedules int, broken string) (ran int, wrong string
 	return schedules, ""
 }
 
-// The rules for clients, as the replica follows them, against the real handlers: whatever
-// comes late, twice, in another order or never, and whatever becomes of the board, the
-// client ends up with what the server has. Without any one of the rules it does not.
+// The replica follows the rules for clients, against the real handlers. Answers come late,
+// twice, in another order or never, and the board is replaced, yet the client ends with
+// what the server has. If any one rule is left out, it does not.
 func TestReplicaNeverDiverges(t *testing.T) {
 	t.Parallel()
 	defer os.RemoveAll(filepath.Join(os.TempDir(), fmt.Sprint("small-pantry-view-", os.Getpid())))
@@ -371,7 +371,7 @@ func TestReplicaNeverDiverges(t *testing.T) {
 	}
 }
 
-// What is remembered does not grow with what an app writes and never asks for.
+// Memory does not grow with keys that an app writes and never asks for.
 func TestReplicaStaysSmall(t *testing.T) {
 	t.Parallel()
 	v := newReplica()
@@ -392,7 +392,7 @@ func TestReplicaStaysSmall(t *testing.T) {
 	_, fresh, err := v.take(v.ask(), &wire.Page{Board: "b", Mark: "2000.5a3f9c10", Version: 2000, Whole: true})
 	require.NoError(t, err)
 	require.True(t, fresh)
-	for i := range 1000 { // others write in between
+	for i := range 1000 { // other clients write in between
 		_, _, err := v.take(v.write(), page(2002+2*i))
 		require.NoError(t, err)
 		require.LessOrEqual(t, len(v.ask().since), mostSeen+1)

@@ -368,7 +368,7 @@ func TestPicture(t *testing.T) {
 	require.NoError(t, png.Encode(out, both))
 }
 
-// The app in Go of docs/phone-go.md compiles as it stands there.
+// The app in Go of docs/phone-go.md compiles unchanged.
 func TestPageCompiles(t *testing.T) {
 	page, err := os.ReadFile("../../docs/phone-go.md")
 	require.NoError(t, err)

@@ -34,8 +34,8 @@ func told(err error) error {
 	return handover.Told(err)
 }
 
-// sent is told for a change: one that is queued is stored on the device, and will be sent, which the
-// phase of its variable says.
+// sent returns nil for a queued change. It is stored on the device and will be sent. The phase
+// of its variable says so.
 func sent(err error) error {
 	if errors.Is(err, board.ErrQueued) {
 		return nil
