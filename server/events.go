@@ -48,18 +48,18 @@ func (c *call) events() error {
 		return err
 	}
 	defer f.close()
-	page, err := f.read() // before the status 200 is sent
+	page, err := f.read()
 	if err != nil {
 		return err
+	}
+	s := &stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
+	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // a stream outlives the request's deadline
+		return err // before the status 200 is sent
 	}
 	c.w.Header().Set("Content-Type", "text/event-stream")
 	c.w.Header().Set("X-Accel-Buffering", "no") // for proxies that would collect events
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
-	s := &stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
-	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // the request's own deadline has passed
-		return err
-	}
 	defer s.interruptible()()
 	defer s.turn.leave()
 	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
