@@ -13,6 +13,9 @@ MODULES = server/etcd bindings examples/settings
 # that hangs ends after 50 s (internal/test/hang); the timeout ends one that loops.
 TEST = $(GO) test -timeout 10m -parallel 8
 
+# Tests of other modules read it, and so they run again when a document changes (internal/test/console).
+export DOCS := $(shell cat docs/*.md | cksum)
+
 # The modules are tested side by side. Each prints its results when it ends.
 test: packages
 	@$(MAKE) --no-print-directory -k -j4 -O test-root $(MODULES:%=test-in-%)

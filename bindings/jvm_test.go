@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/bindings/jvm"
+	"github.com/small-pantry/pantry/internal/test/console"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -145,9 +146,7 @@ func TestJVM(t *testing.T) {
 // Android's classes. The screen with Views is driven in one process, and in another it shows what was stored.
 func testPage(t *testing.T, j app) {
 	blocks := func(page string) (code []string) {
-		raw, err := os.ReadFile("../docs/" + page)
-		require.NoError(t, err)
-		for _, m := range regexp.MustCompile("(?s)```kotlin\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+		for _, m := range regexp.MustCompile("(?s)```kotlin\n(.*?)```").FindAllStringSubmatch(console.Page(t, "../docs/"+page), -1) {
 			code = append(code, m[1])
 		}
 		return code

@@ -754,9 +754,10 @@ func TestPageOutage(t *testing.T) {
 	p.Until(shown("tank/litres") + ` === '6'`)
 	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('+1, waits')`)
 	s.Cut(false)
-	put("100")
-	p.Until(shown("tank/litres") + ` === '101'`)
+	p.Until(shown("tank/litres") + ` === '7'`)
 	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
+	put("100")
+	p.Until(shown("tank/litres") + ` === '100'`)
 
 	a := ask(t, "DELETE", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1), "")
 	require.Equal(t, 204, a.status)

@@ -41,7 +41,7 @@ func (a *app) complete(ctx context.Context, words, args []string) ([]cobra.Compl
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	switch word = strings.TrimSuffix(word, "..."); {
-	case word == "go|page":
+	case strings.Contains(word, "|") && word != "|":
 		return strings.Split(word, "|"), cobra.ShellCompDirectiveNoFileComp
 	case strings.HasPrefix(word, "PLACE"):
 		kept, err := keptPlaces()

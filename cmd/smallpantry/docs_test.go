@@ -3,7 +3,7 @@ package main
 import (
 	"os"
 	"os/exec"
-	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -25,20 +25,20 @@ func TestHowTo(t *testing.T) {
 			self, err := os.Executable()
 			require.NoError(t, err)
 			require.NoError(t, os.Symlink(self, bin+"/smallpantry"))
-			env := []string{"PATH=" + bin + ":" + os.Getenv("PATH")}
+			env := append(slices.Clip(environ), "PATH="+bin+":"+os.Getenv("PATH"))
 			for _, name := range []string{"GOCACHE", "GOMODCACHE"} { // their defaults are below HOME
-				out, err := exec.Command("go", "env", name).Output()
+				cmd := exec.Command("go", "env", name)
+				cmd.Dir, cmd.Env = clone, environ
+				out, err := cmd.Output()
 				require.NoError(t, err)
 				env = append(env, name+"="+strings.TrimSpace(string(out)))
 			}
 			s := console.Start(t, append(env, "GOPROXY=off", "GOSUMDB=off", "GOFLAGS=-mod=mod"), "http://192.168.1.20", "http://127.0.0.1", "https://192.168.1.20", "https://127.0.0.1", "IP:192.168.1.20", "IP:127.0.0.1")
 			if page == "start" { // in the clone, whose command is this one
-				clone, err := filepath.Abs("../..")
-				require.NoError(t, err)
 				_, code := s.Do("cd '" + clone + `' && go() { if [ "$2" = ./cmd/smallpantry ]; then shift 2; smallpantry "$@"; else command go "$@"; fi; }`)
 				require.Zero(t, code)
 			}
-			s.Run("../../docs/" + page + ".md")
+			s.Run(clone + "/docs/" + page + ".md")
 		})
 	}
 }

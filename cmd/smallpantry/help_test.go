@@ -55,7 +55,7 @@ func TestCompletion(t *testing.T) {
 		{[]string{"get", ""}, []string{"@plotbook"}},
 		{[]string{"put", garden, "x", "1", "--kind", ""}, []string{"int", "bytes", "map"}},
 		{[]string{"board", "invite", garden, "--may", ""}, []string{"read", "own"}},
-		{[]string{"new", ""}, []string{"go", "page"}},
+		{[]string{"new", ""}, []string{"go", "page", "kotlin"}},
 	} {
 		got := strings.Split(call(append([]string{"__complete"}, c.args...)...), "\n")
 		assert.Subset(t, got, c.has, c.args)

@@ -52,6 +52,9 @@ func TestCommands(t *testing.T) {
 // environ is the environment of the tests. A script changes that of the process for a while.
 var environ = os.Environ()
 
+// clone is the root of the repository. A script changes the directory of the process for a while.
+var clone, _ = filepath.Abs("../..")
+
 // processMu is held while a script has this process: its directory and
 // environment are those of the script then.
 var processMu sync.Mutex

@@ -22,6 +22,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/examples/plotbook/keys"
+	"github.com/small-pantry/pantry/internal/test/console"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
@@ -370,9 +371,8 @@ func TestPicture(t *testing.T) {
 
 // The app in Go of docs/phone-go.md compiles unchanged.
 func TestPageCompiles(t *testing.T) {
-	page, err := os.ReadFile("../../docs/phone-go.md")
-	require.NoError(t, err)
-	blocks := regexp.MustCompile("(?s)```go\n(package main\n.*?)```").FindAllStringSubmatch(string(page), -1)
+	page := console.Page(t, "../../docs/phone-go.md")
+	blocks := regexp.MustCompile("(?s)```go\n(package main\n.*?)```").FindAllStringSubmatch(page, -1)
 	require.Len(t, blocks, 1)
 	file := filepath.Join(t.TempDir(), "main.go")
 	require.NoError(t, os.WriteFile(file, []byte(blocks[0][1]), 0o600))

@@ -67,7 +67,9 @@ func (p *program) says(text string) {
 		defer p.mu.Unlock()
 		return p.out.String()
 	}
-	require.Eventually(p.t, func() bool { return strings.Contains(said(), text) }, 20*time.Second, 5*time.Millisecond, "%q is not in %s", text, said())
+	if !assert.Eventually(p.t, func() bool { return strings.Contains(said(), text) }, 20*time.Second, 5*time.Millisecond) {
+		require.FailNow(p.t, "a program prints something else", "%q is not in %q", text, said())
+	}
 }
 
 func start(t *testing.T, app string, args ...string) *program {
@@ -111,7 +113,7 @@ func TestNotices(t *testing.T) {
 	base := serve(t, "notices")
 	one := start(t, "notices", base+"/boards/rowan-street", "Ana")
 	one.types("bring gloves")
-	one.says("new, from Ana: bring gloves")
+	one.says("Ana: bring gloves") // which is new, unless it was added before the first answer
 	two := b.Open(t, base+"/index.html")
 	two.Shows("bring gloves (Ana)")
 	two.Fill("[name=me]", "Ben")

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -72,12 +73,12 @@ var linkWord = regexp.MustCompile(`\bLINK\b`)
 
 const end = "--- end of the command:"
 
-// Start starts a shell in a new directory, which is also HOME, with additional environment variables.
+// Start starts a shell in a new directory, which is also HOME, with an environment such as os.Environ.
 // Texts of the document, such as an address, are replaced: each is followed by its replacement.
 func Start(t testing.TB, env []string, texts ...string) *Session {
 	t.Helper()
 	s := &Session{t: t, dir: t.TempDir(), texts: texts}
-	s.env = append(append(os.Environ(), "HOME="+s.dir, "XDG_CONFIG_HOME="+filepath.Join(s.dir, ".config"), "NO_COLOR=1"), env...)
+	s.env = append(slices.Clip(env), "HOME="+s.dir, "XDG_CONFIG_HOME="+filepath.Join(s.dir, ".config"), "NO_COLOR=1")
 	cmd := exec.Command("sh")
 	cmd.Dir, cmd.Env = s.dir, s.env
 	in, err := cmd.StdinPipe()

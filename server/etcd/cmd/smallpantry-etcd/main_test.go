@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.etcd.io/etcd/server/v3/etcdmain"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
@@ -20,10 +21,14 @@ import (
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
-// The test binary is the command too, so that processes of it can be killed.
+// The test binary is also the command, and etcd, so that tests can start and kill processes of them.
 func TestMain(m *testing.M) {
-	if os.Getenv("SMALLPANTRY_ETCD") == "1" {
+	switch os.Getenv("SMALLPANTRY_ETCD") {
+	case "1":
 		os.Exit(run(os.Args[1:], os.Stdout, os.Stderr))
+	case "node":
+		etcdmain.Main(os.Args)
+		os.Exit(0)
 	}
 	os.Exit(m.Run())
 }

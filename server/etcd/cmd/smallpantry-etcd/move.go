@@ -14,10 +14,9 @@ func (a *app) importData() *cobra.Command {
 	return a.mover(&cobra.Command{
 		Use:   "import DATA",
 		Short: "Put the boards of smallpantry serve into etcd, with all that belongs to them",
-		Long: `import puts the boards in the directory DATA into etcd, with their history, their
-tokens and their marks: no link changes, and each follower of a board goes on where he
-was. The server on DATA must be stopped; DATA stays as it is. Copy DATA/admin-token
-to where the new servers look for it.`,
+		Long: `import puts the boards in the directory DATA into etcd, with their history, tokens and
+marks. No link changes, and each client continues where it was. The server on DATA must
+be stopped. DATA does not change. Copy DATA/admin-token to the new servers.`,
 	}, (*etcd.Store).Import)
 }
 
@@ -25,13 +24,13 @@ func (a *app) exportData() *cobra.Command {
 	return a.mover(&cobra.Command{
 		Use:   "export DATA",
 		Short: "Write the boards into a directory for smallpantry serve",
-		Long: `export writes all boards into the directory DATA, which has none, with their history,
-their tokens and their marks. All servers must be stopped; what lies in etcd stays.
-Copy admin-token there too, and start smallpantry serve --data DATA.`,
+		Long: `export writes all boards into the directory DATA, which must have none, with their
+history, tokens and marks. All servers must be stopped. etcd keeps the boards. Copy
+admin-token to DATA too, and start smallpantry serve --data DATA.`,
 	}, (*etcd.Store).Export)
 }
 
-// mover has a command move the boards of a directory, and say which.
+// mover makes a command that moves the boards of a directory and prints their names.
 func (a *app) mover(cmd *cobra.Command, move func(s *etcd.Store, ctx context.Context, data string, each func(etcd.Moved)) error) *cobra.Command {
 	cmd.Args = exactly(1, "the directory")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
