@@ -132,7 +132,7 @@ func TestRecursiveType(t *testing.T) {
 	assert.Equal(t, "C", v.Get().Parts[0].Name)
 }
 
-// What can't be stored is refused, and names where it stands.
+// What can't be stored is refused, and the error names its place.
 func TestEncodeRefuses(t *testing.T) {
 	t.Parallel()
 	ns := open(t, t.TempDir())
@@ -185,7 +185,7 @@ func TestNoNumberIsCut(t *testing.T) {
 	require.Error(t, key.In(ns).Set(wide{U64: math.MaxUint64}))
 }
 
-// What Get gives is the caller's own, however deep it is changed, also in any.
+// The value of Get is the caller's own copy, at any depth, also in an any.
 func TestAnyIsCopied(t *testing.T) {
 	t.Parallel()
 	ns := open(t, t.TempDir())

@@ -74,7 +74,7 @@ func TestUsage(t *testing.T) {
 	assert.Equal(t, "true false false false", usage["harvest/total-kg"])
 }
 
-// What runs note of their use adds up, and is told of the keys that the last declared.
+// The notes of several runs add up, and cover the keys that the last run declared.
 func TestNoteUsage(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -188,7 +188,7 @@ func TestSchemaRenamesADeclaredKey(t *testing.T) {
 	assert.Equal(t, 7, reminderHour.In(ns).Get())
 	require.NoError(t, ns.Close())
 
-	// The file tells it too, also when it was damaged and salvaged.
+	// The file has it too, also after it was damaged and salvaged.
 	ns = open(t, dir, schema)
 	assert.Equal(t, want, declared(ns))
 	require.NoError(t, ns.Close())

@@ -19,8 +19,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// hurt writes a namespace with three commits, spoils a byte in the first, and
-// gives its directory.
+// hurt writes a namespace with three commits, damages a byte of the first, and returns its directory.
 func hurt(t *testing.T) (dir string) {
 	dir = t.TempDir()
 	ns := open(t, dir)
@@ -129,8 +128,8 @@ func TestSyncWithin(t *testing.T) {
 	require.NoError(t, other.Flush(), "without prompt writes there is nothing to do")
 }
 
-// A prompt writer and a strict one share a file: whatever the strict one is
-// told, what it builds on is synced too.
+// A prompt writer and a strict one share a file. When a strict commit is acknowledged, the prompt commits
+// before it are synced too.
 func TestPromptAndStrictShareAFile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -14,14 +14,13 @@ import (
 	"github.com/small-pantry/pantry"
 )
 
-// A call is what somebody asked of a variable: what it does to what is stored,
-// and what it answers, is told by after.
+// A call is a call of a variable. after says what it stores and what it answers.
 type call struct {
 	do string
 	n  int
 }
 
-// after gives what is stored after a call, and what the call answers.
+// after returns what is stored after a call, and what the call answers.
 func (c call) after(stored int) (now, answer int) {
 	switch c.do {
 	case "get":
@@ -58,9 +57,8 @@ func (c call) make(t *testing.T, v pantry.Var[int]) (answer int) {
 	return answer
 }
 
-// Whatever many goroutines do at once by two Opens of one file, each call takes
-// effect at one moment between its beginning and its end (linearizability), in
-// strict and in prompt mode.
+// Many goroutines call two Opens of one file at once. Each call takes effect at one moment between its
+// beginning and its end (linearizability), in strict and in prompt mode.
 func TestLinearizable(t *testing.T) {
 	t.Parallel()
 	model := porcupine.Model{

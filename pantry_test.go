@@ -288,7 +288,7 @@ func TestConcurrentAdds(t *testing.T) {
 	assert.EqualValues(t, 400, two.Version())
 }
 
-// Whoever has seen a value never sees an older one, and the last one shows to all.
+// A reader that has seen a value never sees an older one, and all see the last one.
 func TestGetKeepsUp(t *testing.T) {
 	t.Parallel()
 	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
@@ -322,7 +322,7 @@ func TestGetKeepsUp(t *testing.T) {
 	all.Wait()
 }
 
-// A name has more variables than it tells of each change.
+// A name has more variables than are notified of each change.
 func TestManyVariablesOfOneEntry(t *testing.T) {
 	t.Parallel()
 	ns := open(t, t.TempDir(), pantry.SyncWithin(250*time.Millisecond))
@@ -567,8 +567,7 @@ func TestAgainstAMap(t *testing.T) {
 	})
 }
 
-// Whatever a file that was cut at any byte still tells is how it was after
-// some commit, and the next writer goes on from there.
+// A file that was cut at any byte has the state after some commit, and the next writer continues from there.
 func TestCutAtEveryByte(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -631,7 +630,7 @@ func TestFollowsAnotherWriter(t *testing.T) {
 	assert.NoError(t, ctx.Err())
 }
 
-// Whatever text a user gives stands in a name of its own, and comes back.
+// Every text that a user enters has a name of its own, and is returned unchanged.
 func TestAtTakesAnyText(t *testing.T) {
 	t.Parallel()
 	ns := open(t, t.TempDir())

@@ -21,8 +21,8 @@ import (
 
 // What holds for one way to do something holds for the others too.
 
-// Sealing what stood in the clear leaves nothing of it in the file, by
-// whichever call, and neither does clearing it.
+// Sealing a value that was in the clear leaves nothing of it in the file, with every call. Neither does
+// clearing it.
 func TestSealedByWhicheverCall(t *testing.T) {
 	t.Parallel()
 	sealer, err := seal.AESGCM([]byte("0123456789abcdef"))
@@ -86,7 +86,7 @@ func TestSeedLeavesWhatItCantOpen(t *testing.T) {
 	require.NoError(t, ns.Close())
 }
 
-// Add takes a number that is free, whoever wrote under the next one.
+// Add takes a free number, also if another writer took the next one.
 func TestAddTakesAFreeNumber(t *testing.T) {
 	t.Parallel()
 	type planting struct{ Crop string }
@@ -132,8 +132,8 @@ func TestSchemaOfAnotherProgram(t *testing.T) {
 	ns, err := pantry.Open(dir, "plotbook", pantry.AnySchema())
 	require.NoError(t, err)
 	require.NoError(t, ns.Close())
-	// Two programs at once, of which one knows more: whoever comes second with
-	// fewer is refused, and takes none of its steps.
+	// Two programs at once, and one knows more steps. The second, with fewer, is refused and takes none of
+	// its steps.
 	dir = t.TempDir()
 	require.NoError(t, open(t, dir).Close())
 	ns = open(t, dir)
@@ -169,7 +169,7 @@ func TestSchemaOfAnotherProgram(t *testing.T) {
 // Names that are exchanged in one commit take their declarations along.
 func TestRenamesInACircle(t *testing.T) {
 	t.Parallel()
-	for range 10 { // whatever the order of a map
+	for range 10 { // for any order of a map
 		dir := t.TempDir()
 		ns, err := pantry.Open(dir, "plotbook", pantry.Declare(pantry.Int("a", 1), pantry.Text("b", "x"), pantry.Bool("c", true)))
 		require.NoError(t, err)
@@ -283,7 +283,7 @@ func TestTypesOfTheirOwn(t *testing.T) {
 		func() { pantry.Object("x", stamped{}) })
 	pantry.List[own]("x") // whose MarshalText is its own
 	type alone struct{ time.Time }
-	pantry.List[alone]("x") // of which nothing is left out
+	pantry.List[alone]("x") // has no other field that could be lost
 }
 
 // path is a list with a text of its own.

@@ -96,7 +96,7 @@ func TestDuration(t *testing.T) {
 
 type measure string
 
-// What a key formats it parses again, whatever its kind.
+// A key of any kind parses what it formats.
 func TestFormatIsTheInverseOfParse(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(rt *rapid.T) {
@@ -132,8 +132,8 @@ func TestWhatAScreenNeeds(t *testing.T) {
 	require.NoError(t, ns.Close())
 }
 
-// A rule judges what is set and stored, so that something can be required that has
-// no default; and the sentence for the user is found in whatever error.
+// A rule checks what is set and stored, so that a value without a default can be required. The sentence for
+// the user is found in every error.
 func TestRequired(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -174,8 +174,8 @@ type screen struct {
 	Note         string
 }
 
-// A field of settings is held to the rules of a key; what is stored against them
-// stands at its default and blocks nothing else.
+// The rules of a key apply to a field of settings. A stored value that breaks them shows as its default and
+// blocks nothing else.
 func TestFieldsWithKeys(t *testing.T) {
 	t.Parallel()
 	hour := pantry.Int("reminder-hour", 0).Between(0, 23).About("when to remind")
@@ -276,8 +276,8 @@ func TestRecordsGetSortedClear(t *testing.T) {
 	require.NoError(t, ns.Close())
 }
 
-// Records under ids of one's own stand as they were added, whatever becomes of them
-// later: a change, the next launch, another program, a file that was made smaller.
+// Records with ids of the app's own keep the order of adding: over a change, the next launch, another
+// program and a compacted file.
 func TestRecordsInOrderOfAdding(t *testing.T) {
 	t.Parallel()
 	type bed struct{ N int }
@@ -318,7 +318,7 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 		}
 	}
 	busy := pantry.Int("busy", 0).In(ns)
-	for range 6000 { // enough for the file to be written anew
+	for range 6000 { // enough for the file to be rewritten
 		_, err := pantry.Add(busy, 1)
 		require.NoError(t, err)
 	}

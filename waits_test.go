@@ -42,7 +42,7 @@ func testWriteWithinAWrite(t *testing.T) {
 	assert.Equal(t, 7, hour.Get())
 }
 
-// Whoever opens a namespace waits for its lock, and for no other's.
+// Open waits for the lock of its own namespace only.
 func TestOpenBesideALock(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testOpenBesideALock)

@@ -69,7 +69,7 @@ func TestNamespacesAndDelete(t *testing.T) {
 	require.NoError(t, ns.Close())
 }
 
-// Whoever opens a namespace while it is deleted finds it either whole or new.
+// Open beside Delete finds the namespace either whole or new.
 func TestDeleteWhileOthersOpen(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -63,7 +63,7 @@ var architectures = []struct{ name, arch, cc string }{
 	{"arm64", "arm64", "aarch64-linux-gnu-gcc"}, {"arm, 32 bits", "arm", "arm-linux-gnueabihf-gcc"}, {"x86, 64 bits", "amd64", "x86_64-linux-gnu-gcc"}, {"x86, 32 bits", "386", "i686-linux-gnu-gcc"},
 }
 
-// sizes gives a row for each architecture for which there is a compiler.
+// sizes returns a row for each architecture that has a compiler here.
 func sizes(t *testing.T) string {
 	type one struct{ built, packed float64 }
 	of := map[string][3]one{}

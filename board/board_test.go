@@ -615,7 +615,7 @@ func TestRedirectIsNotFollowed(t *testing.T) {
 	assert.Equal(t, 420, now)
 }
 
-// Of two answers that say when to ask again, the later time counts, whichever answer comes first.
+// If two answers say when to ask again, the later time counts, in either order of the answers.
 func TestLongerRetryAfterCounts(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)

@@ -154,7 +154,7 @@ func jsonOf(x any) []byte {
 	return bytes.TrimSpace(b.Bytes())
 }
 
-// tested is a variable of whatever type.
+// tested is a variable of any type.
 type tested interface {
 	do(ctx context.Context, s cases.Step, tell func(found bool, item any)) error
 	state() (phase string, err error)

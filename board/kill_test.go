@@ -17,8 +17,8 @@ import (
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
-// An app that is killed while it queues has every change that it was told of, and each
-// counts once when it is opened again where the server is.
+// An app that is killed while it queues keeps every change that was acknowledged. Each counts once when the
+// app runs again and reaches the server.
 func TestKilledWhileQueueing(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)

@@ -188,8 +188,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 	http.DefaultTransport.(*http.Transport).CloseIdleConnections()
 }
 
-// What becomes of a board, a link or a value by somebody else's hand ends in a state that
-// says so.
+// If somebody else removes or changes a board, a link or a value, the state says so.
 func TestNamedEnds(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)

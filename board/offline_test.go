@@ -268,8 +268,8 @@ func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 	require.NoError(t, tank.Set(t.Context(), 3), "and the board goes on")
 }
 
-// A server that can't be reached is told of once an outage, and what variables show says
-// why, from the first failed attempt on.
+// A server that can't be reached is reported once an outage. The states of variables say why, from the first
+// failed attempt on.
 func TestOutageIsToldOnce(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
@@ -295,7 +295,7 @@ func TestOutageIsToldOnce(t *testing.T) {
 		return b.Status().Way
 	}(), "and it is pushed again")
 
-	// By whichever way, a restart shows nothing older and loses nothing.
+	// With every transport, a restart shows nothing older and loses nothing.
 	for n := range 5 {
 		require.NoError(t, tank.Set(t.Context(), n+1))
 		s.Restart()
@@ -472,7 +472,7 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 	_, found := b.Known("other")
 	assert.False(t, found)
 	require.NoError(t, tank.Set(t.Context(), 2))
-	polled := func() { // four polls from now, the first of which may be under way
+	polled := func() { // four polls from now; the first may have begun
 		polls := b.Status().Polls
 		require.Eventually(t, func() bool { return b.Status().Polls > polls+3 }, 10*time.Second, time.Millisecond)
 	}
@@ -484,8 +484,8 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 	until(t, tank, shows(2))
 }
 
-// The keys of an app are told at the first contact, and what it should look at comes as a
-// problem; so are the names in Only held to.
+// The keys of an app are sent at the first contact, and what it should look at is reported as a problem. So
+// are names outside Only.
 func TestDeclareAndOnly(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
@@ -518,7 +518,7 @@ func TestDeclareAndOnly(t *testing.T) {
 	assert.Contains(t, `"push""wait""poll"`, string(raw))
 }
 
-// reread gives the body of a request, which can be read once more.
+// reread returns the body of a request, which can be read again.
 func reread(r *http.Request) []byte {
 	if r.Body == nil {
 		return nil
@@ -542,8 +542,8 @@ func (c *choosy) RoundTrip(r *http.Request) (*http.Response, error) {
 	return resp, err
 }
 
-// What waits goes first, whatever it is about; what may have arrived is not changed any
-// more, and is sent again as it was.
+// Queued changes of any entry are sent first. One that may have arrived is not changed any more, and is sent
+// again unchanged.
 func TestQueueKeepsItsOrder(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
@@ -571,8 +571,7 @@ func TestQueueKeepsItsOrder(t *testing.T) {
 	assert.Len(t, history, 3, "each counted once")
 }
 
-// The secret of a link stands in no error, no problem, no status, and not in the file of the
-// queue.
+// The secret of a link is in no error, no problem, no status, and not in the file of the queue.
 func TestSecretOfALink(t *testing.T) {
 	t.Parallel()
 	const secret = "0123456789abcdefghijklmnop"
@@ -699,8 +698,7 @@ func TestQueueOfAnotherLink(t *testing.T) {
 	assert.Equal(t, []any{1, nil}, []any{x, err}, "it was done once")
 }
 
-// Of a change whose first attempt may have arrived it is not forgotten, whatever became of
-// those after it.
+// A change whose first attempt may have arrived stays uncertain, also if later attempts reach no server.
 func TestAnswerLostAndThenNoServer(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)

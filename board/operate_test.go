@@ -249,8 +249,8 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 	}
 }
 
-// What was is told whole, however large it is: a history in as many answers as it takes, and a
-// moment of more entries than a page has.
+// The past is returned whole at any size: a history in several answers, and a moment with more entries than
+// a page has.
 func TestLookingBackOnMuch(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)

@@ -154,7 +154,7 @@ func TestSetIf(t *testing.T) {
 	until(t, mine, func(s board.State[int]) bool { return s.Value == 5 })
 	require.NoError(t, mine.SetIf(t.Context(), mine.State(), 6))
 
-	// Many update at once, and nobody's update is lost.
+	// Many update at once, and no update is lost.
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {

@@ -68,8 +68,8 @@ func TestPushOfWhatIsAskedForLater(t *testing.T) {
 	assert.Zero(t, tank.Get())
 }
 
-// A stream that begins with what was before an own write, of which it is known already that it
-// was done, is asked for anew: what it begins with is all that it tells of other names.
+// A stream that begins before an acknowledged write of this client is opened again: its beginning is all
+// that it shows of other names.
 func TestPushFromBeforeAWrite(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)
@@ -117,8 +117,8 @@ func (h *held) Write(p []byte) (int, error) {
 
 func (h *held) Unwrap() http.ResponseWriter { return h.ResponseWriter }
 
-// Where streams don't work, polls do; and a stream that breaks off, wherever, is
-// resumed without a gap, and without taking half a page for the whole.
+// If streams don't work, the client polls. A stream that breaks off at any point is resumed without a gap,
+// and half a page is not taken for the whole.
 func TestPushInTrouble(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)
@@ -143,7 +143,7 @@ func TestPushInTrouble(t *testing.T) {
 			w.WriteHeader(http.StatusServiceUnavailable)
 		case "cut":
 			q := r.URL.Query()
-			q.Set("limit", "2") // in pages, of which some arrive
+			q.Set("limit", "2") // in pages, and some of them arrive
 			r.URL.RawQuery = q.Encode()
 			st.pass(&cutting{ResponseWriter: w, left: 900}, r)
 		case "nonsense":

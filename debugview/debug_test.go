@@ -28,7 +28,7 @@ var (
 	gateCode     = pantry.Text("gate-code", "").Sealed()
 )
 
-// open gives an app's namespace, and a view of it.
+// open returns an app's namespace and a view of it.
 func open(t *testing.T, opts ...debugview.Option) (*pantry.Namespace, *debugview.View) {
 	t.Helper()
 	sealer, err := seal.AESGCM(make([]byte, 32))
@@ -59,7 +59,7 @@ func ask(t *testing.T, method, url, token, body string) (int, string) {
 	return resp.StatusCode, string(raw)
 }
 
-// apart gives the address of the calls of a link, and its token.
+// apart returns the address of a link's calls, and its token.
 func apart(link string) (calls, token string) {
 	page, token, _ := strings.Cut(link, "#")
 	return strings.Replace(page, "/boards/", "/v1/boards/", 1), token
@@ -138,7 +138,7 @@ func TestNobodyElse(t *testing.T) {
 	require.NoError(t, reminderHour.In(ns).Set(5), "and the app goes on")
 }
 
-// It answers where it is told to; on the network by an address that others can use.
+// It listens where it is set to. On the network its address is one that others can use.
 func TestWhere(t *testing.T) {
 	t.Parallel()
 	_, v := open(t, debugview.LAN())

@@ -83,7 +83,7 @@ func site(t *testing.T) string {
 	return srv.URL
 }
 
-// node runs a function of a module in Node, and gives what it gives.
+// node runs a function of a module in Node, and returns its result.
 func node(t *testing.T, origin, module, name string) string {
 	t.Helper()
 	browser.Need(t, "node")
@@ -140,8 +140,8 @@ func TestMore(t *testing.T) {
 	}
 }
 
-// What waits for the network outlives the page, is sent by whichever page comes next, by several
-// at once, and counts once.
+// Changes that wait for the network outlive the page. The next page sends them, or several at once, and each
+// counts once.
 func TestQueueOutlivesThePage(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
@@ -149,7 +149,7 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	link := s.Link("rowan-street")
 	s.Others("rowan-street", "n", `{"op":"put","value":10}`)
 	p := b.Open(t, origin)
-	s.Do("rowan-street", "lose 1000") // what is sent first arrives, and nobody hears of it
+	s.Do("rowan-street", "lose 1000") // the first write arrives, and its answer is lost
 	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.queue(%q))`, link)))
 	p.Reload()
 	s.Do("rowan-street", "back")
@@ -158,8 +158,8 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
 }
 
-// Two tabs of a browser share what waits: both show it, one sends it, and the other goes on when that
-// one is closed.
+// Two tabs of a browser share what waits. Both show it and one sends it. When that one is closed, the other
+// sends.
 func TestTabsShareTheQueue(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)

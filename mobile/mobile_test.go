@@ -233,7 +233,7 @@ func TestTyped(t *testing.T) {
 	assert.Equal(t, "reminder-hour", a.hour.Name())
 }
 
-// Misuse is an error, whatever it is, and never the end of the process.
+// Every misuse is an error, and never ends the process.
 func TestMisuse(t *testing.T) {
 	t.Parallel()
 	for what, declare := range map[string]func(k *mobile.Keys){
@@ -314,7 +314,7 @@ func TestCommit(t *testing.T) {
 	assert.Equal(t, "invalid", code(ns.Commit(change(func(b *mobile.Batch) error { return must[*mobile.IntVar](t)(a.hour.In(b)).Set(24) }))))
 }
 
-// A screen is a runner whose thread does what was posted when it comes to it.
+// A screen is a runner whose thread runs posted functions in order.
 type screen struct {
 	mu     sync.Mutex
 	posted []*mobile.Task
@@ -387,7 +387,7 @@ func TestCarries(t *testing.T) {
 	}
 }
 
-// problems keeps what it is told.
+// problems keeps the reported problems.
 type problems struct{ told []string }
 
 func (p *problems) Post(t *mobile.Task)       { t.Run() }
@@ -434,7 +434,7 @@ func (c *crowd) Changed() {
 	<-c.leave
 }
 
-// Handlers run one after the other, whatever the platform's Runner does.
+// Handlers run one after the other, with any Runner of the platform.
 func TestHandlersRunOneAfterTheOther(t *testing.T) {
 	t.Parallel()
 	a := declared()

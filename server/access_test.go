@@ -87,9 +87,8 @@ func (s *shared) invite(by, board, invitation string) (token, id string) {
 
 var ranks = []string{"", "read", "add", "write", "own", "admin"}
 
-// Every call of the server under every right, with and without a prefix. A row says what
-// right the call takes, what whoever has it is answered, and what he is answered whose
-// token is for tank/ alone.
+// Every call of the server under every right, with and without a prefix. A row has the right that the call
+// needs, the answer to a token with it, and the answer to a token for tank/ alone.
 func TestMatrix(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -188,7 +187,7 @@ func TestMatrix(t *testing.T) {
 		require.Equal(t, 200, a.status, a.body)
 	}
 	told := regexp.MustCompile(`"request":"[^"]*"`)
-	said := map[string]string{} // what outsiders are told of names, which must not depend on what there is
+	said := map[string]string{} // the answers to outsiders about names, which must not depend on what exists
 	for _, row := range rows {
 		about := row.method + " " + row.path + " " + row.body
 		reset()
@@ -200,7 +199,7 @@ func TestMatrix(t *testing.T) {
 			want := row.whole
 			switch {
 			case row.needs == "admin" && may != "admin":
-				want = 401 // whoever has a token of one board is nobody for another, and for the server
+				want = 401 // a token of one board is none for another board, or for the server
 			case slices.Index(ranks, may) < slices.Index(ranks, row.needs):
 				want = 403
 			case prefix != "":
@@ -254,8 +253,8 @@ func TestMatrix(t *testing.T) {
 	}
 }
 
-// Whoever may add starts what is declared, or lies within his prefix, and nothing else;
-// a refused op refuses all of its commit, and says which it was.
+// A token that may add starts entries that are declared, or that are within its prefix, and no others. A
+// refused op refuses its whole commit, and the problem says which it was.
 func TestAdding(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -290,7 +289,7 @@ func TestAdding(t *testing.T) {
 	assert.NotEqual(t, first.json["value"], other.json["value"])
 }
 
-// Whoever is bound to a prefix sees nothing else, in whatever he asks for.
+// A token with a prefix sees nothing else, in the answers of every call.
 func TestPrefix(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -365,7 +364,7 @@ func (s *shared) stream(token, path string) *events {
 	return &events{s.t, bufio.NewReader(resp.Body), resp}
 }
 
-// next gives the next line of data.
+// next returns the next line of data.
 func (e *events) next() string {
 	e.t.Helper()
 	for {
@@ -380,8 +379,7 @@ func (e *events) next() string {
 // ends waits until the stream is over.
 func (e *events) ends() { _, _ = io.Copy(io.Discard, e.r) }
 
-// Revoking takes away at once what is asked for anew, and within a second what is open;
-// so does the end of a token.
+// Revoking a token ends new requests at once, and open ones within a second. So does its expiry.
 func TestRevoking(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -470,9 +468,8 @@ func (s *shared) streams() string {
 	return found[1]
 }
 
-// With tokens every page may ask, since no browser sends a token by itself; without one
-// nothing is done, whatever the host is called, and nobody is sent elsewhere.
-// It is not parallel, since it changes the default client.
+// With tokens every page may ask, since no browser sends a token by itself. Without one nothing is done,
+// with any Host, and no answer redirects. It is not parallel, since it changes the default client.
 func TestHostile(t *testing.T) {
 	s := startShared(t, server.Options{})
 	s.make("b")
@@ -488,7 +485,7 @@ func TestHostile(t *testing.T) {
 		a := s.as("", "GET", b+"/entries", "", headers...)
 		assert.Equal(t, 401, a.status, "%v", headers)
 		a = s.as(own, "GET", b+"/entries", "", headers...)
-		allowed := map[bool]string{true: "*"}[headers[0] == "Origin"] // nobody else is a page of another origin
+		allowed := map[bool]string{true: "*"}[headers[0] == "Origin"] // the others are no page of another origin
 		assert.Equal(t, []any{200, allowed, ""}, []any{a.status, a.header.Get("Access-Control-Allow-Origin"), a.header.Get("Access-Control-Allow-Credentials")}, "%v", headers)
 	}
 	a := s.as("", "OPTIONS", b+"/entries/x", "", "Origin", "https://garden.example", "Access-Control-Request-Method", "PUT", "Access-Control-Request-Headers", "authorization")
@@ -553,7 +550,7 @@ func TestHostile(t *testing.T) {
 	assert.Len(t, entries, 1, "nothing beside DATA")
 }
 
-// No secret stands anywhere but in the file of the admin token and with its holder.
+// No secret is anywhere but in the file of the admin token and with its holder.
 func TestSecretsStayWhereTheyAre(t *testing.T) {
 	t.Parallel()
 	var out strings.Builder
@@ -594,7 +591,7 @@ func TestSecretsStayWhereTheyAre(t *testing.T) {
 	assert.ErrorContains(t, err, "has no admin token")
 }
 
-// Whoever tries tokens waits for his answers; a right token from the same address never.
+// A caller that tries tokens waits for its answers. A right token from the same address never waits.
 func TestWrongTokensAreSlowed(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testWrongTokensAreSlowed)
@@ -756,8 +753,7 @@ func TestAdminTokenIsSynced(t *testing.T) {
 	}
 }
 
-// A request whose token is revoked while its body arrives is answered 401, whatever else is wrong with
-// it.
+// A request whose token is revoked while its body arrives is answered 401, also if it has other faults.
 func TestRevokedWhileTheBodyArrives(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {

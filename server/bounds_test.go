@@ -21,8 +21,7 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// ordinary asks as an ordinary phone does while something else goes on, and gives the
-// slowest answer.
+// ordinary asks as an ordinary phone does, beside other work, and returns the time of the slowest answer.
 func (s *shared) ordinary(token string, asks int) (slowest time.Duration) {
 	s.t.Helper()
 	for n := range asks {
@@ -61,7 +60,7 @@ func heapInUse() int64 {
 	return int64(m.HeapAlloc)
 }
 
-// A client that asks too often is told when to come again; others notice nothing.
+// A client that asks too often gets Retry-After. Others notice nothing.
 func TestPace(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testPace)
@@ -140,7 +139,7 @@ func testDebt(t *testing.T) {
 	}, 10*time.Second, 100*time.Millisecond)
 }
 
-// A small commit that means much work is refused, and holds nobody up.
+// A small commit that causes much work is refused, and delays no other caller.
 func TestWork(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -228,7 +227,7 @@ func testBodyThatStops(t *testing.T) {
 	assert.Equal(t, 400, code)
 }
 
-// Readers that don't read hold little memory, and nobody up.
+// Readers that don't read hold little memory, and delay no other caller.
 func TestSlowReaders(t *testing.T) {
 	s := startShared(t, server.Options{})
 	s.make("busy")

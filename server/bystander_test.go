@@ -208,8 +208,8 @@ func (s *shared) fill(token, board string, large bool) {
 	}
 }
 
-// storm makes 64 calls at once and reads their answers: of an attack, each with a token on a board. In make
-// soak it goes on for two seconds. It returns what must not be answered.
+// storm makes 64 calls of an attack at once, each with a token on a board, and reads their answers. In make
+// soak it lasts two seconds. It returns the answers that must not occur.
 func storm(base string, n int, tokens, boards []string) (bad []string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()

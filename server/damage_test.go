@@ -16,7 +16,7 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// A board whose file is damaged is left alone and told of; the others go on.
+// A board whose file is damaged is left unchanged and reported. The other boards work.
 func TestDamagedBoard(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
@@ -59,7 +59,7 @@ func TestDamagedBoard(t *testing.T) {
 	assert.Equal(t, string(file), string(after), "and nothing is touched")
 }
 
-// A board of a later server is told apart from a damaged one.
+// A board of a later server is distinguished from a damaged one.
 func TestBoardOfALaterServer(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()

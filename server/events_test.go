@@ -51,7 +51,7 @@ func listen(t *testing.T, url string, headers ...string) *listener {
 	return l
 }
 
-// next gives the next event; with end where the stream ended.
+// next returns the next event, with end if the stream ended.
 func (l *listener) next() (e event) {
 	for {
 		line, err := l.in.ReadString('\n')
@@ -72,8 +72,8 @@ func (l *listener) next() (e event) {
 	}
 }
 
-// tells writes an event: its names, those that are gone, whether it is whole, and next.
-func (e event) tells() string {
+// text formats an event: its names, those that are gone, whether it is whole, and next.
+func (e event) text() string {
 	if e.end {
 		return "end"
 	}
@@ -99,49 +99,49 @@ func TestEvents(t *testing.T) {
 	at := base + "/v1/boards/b"
 	early := listen(t, at+"/events")
 	e := early.next()
-	assert.Equal(t, "whole", e.tells(), "a board that doesn't exist yet is empty")
+	assert.Equal(t, "whole", e.text(), "a board that doesn't exist yet is empty")
 	ask(t, "PUT", at+"/entries/tank/litres", "420")
-	for e = early.next(); e.tells() == "whole"; e = early.next() { // it may hear that the board is there first
+	for e = early.next(); e.text() == "whole"; e = early.next() { // it may hear that the board is there first
 	}
-	assert.Contains(t, []string{"tank/litres=420", "tank/litres=420 whole"}, e.tells())
+	assert.Contains(t, []string{"tank/litres=420", "tank/litres=420 whole"}, e.text())
 	assert.Equal(t, e.page["mark"], e.id)
 	ask(t, "PUT", at+"/entries/gate/open", "true")
 	e = early.next()
-	assert.Equal(t, "gate/open=true", e.tells())
+	assert.Equal(t, "gate/open=true", e.text())
 
 	l := listen(t, at+"/events?name=tank/litres&prefix=hose/")
 	e = l.next()
-	assert.Equal(t, "tank/litres=420 whole", e.tells())
+	assert.Equal(t, "tank/litres=420 whole", e.text())
 	first := e.id
 	ask(t, "PUT", at+"/entries/gate/open", "false")
 	ask(t, "PUT", at+"/entries/hose/queue", `["C4"]`)
 	e = l.next()
-	assert.Equal(t, []any{"hose/queue=[C4]", first}, []any{e.tells(), e.page["since"]}, "of what was asked for, from where it was before")
+	assert.Equal(t, []any{"hose/queue=[C4]", first}, []any{e.text(), e.page["since"]}, "of what was asked for, from where it was before")
 	ask(t, "DELETE", at+"/entries/hose/queue", "")
-	assert.Equal(t, "-hose/queue", l.next().tells())
+	assert.Equal(t, "-hose/queue", l.next().text())
 	ask(t, "POST", at+"/commit", `{"ops":[{"op":"put","name":"tank/litres","value":1},{"op":"put","name":"hose/a","value":2}]}`)
 	e = l.next()
-	assert.Equal(t, "hose/a=2 tank/litres=1", e.tells(), "a commit is one event")
+	assert.Equal(t, "hose/a=2 tank/litres=1", e.text(), "a commit is one event")
 
-	// Where it broke off it goes on.
+	// It continues where it broke off.
 	l.cancel()
 	ask(t, "PUT", at+"/entries/hose/a", "3")
 	l = listen(t, at+"/events?prefix=hose/", "Last-Event-ID", e.id)
-	assert.Equal(t, "hose/a=3", l.next().tells())
-	assert.Equal(t, "-hose/queue", strings.Split(listen(t, at+"/events?prefix=hose/&since="+first).next().tells(), " ")[1])
-	assert.Equal(t, "hose/a=3 whole", listen(t, at+"/events?prefix=hose/", "Last-Event-ID", "3.00000000").next().tells(), "or begins anew")
+	assert.Equal(t, "hose/a=3", l.next().text())
+	assert.Equal(t, "-hose/queue", strings.Split(listen(t, at+"/events?prefix=hose/&since="+first).next().text(), " ")[1])
+	assert.Equal(t, "hose/a=3 whole", listen(t, at+"/events?prefix=hose/", "Last-Event-ID", "3.00000000").next().text(), "or it begins again")
 	assert.NotContains(t, fmt.Sprint(listen(t, at+"/events?names=true&name=hose/a").next().page), "value")
 
-	// In pages, of which the last alone says where it stands.
+	// In pages, and only the last one has an id.
 	l = listen(t, at+"/events?limit=2")
 	e = l.next()
-	assert.Equal(t, []any{"gate/open=false hose/a=3 whole next hose/a", ""}, []any{e.tells(), e.id})
+	assert.Equal(t, []any{"gate/open=false hose/a=3 whole next hose/a", ""}, []any{e.text(), e.id})
 	e = l.next()
-	assert.Equal(t, []any{"tank/litres=1", e.page["mark"]}, []any{e.tells(), e.id})
+	assert.Equal(t, []any{"tank/litres=1", e.page["mark"]}, []any{e.text(), e.id})
 
 	l = listen(t, at+"/events?limit=2", "Last-Event-ID", "3.00000000")
-	assert.Equal(t, "gate/open=false hose/a=3 whole next hose/a", l.next().tells(), "also where it is the whole for want of a mark")
-	assert.Equal(t, "tank/litres=1", l.next().tells())
+	assert.Equal(t, "gate/open=false hose/a=3 whole next hose/a", l.next().text(), "also where it is the whole for want of a mark")
+	assert.Equal(t, "tank/litres=1", l.next().text())
 
 	for _, query := range []string{"?wait=1", "?since=x", "?name=a//b", "?at=1", "?beat=4", "?beat=61", "?beat=5.5", "?beat=often"} {
 		assert.Equal(t, "invalid", ask(t, "GET", at+"/events"+query, "").code(), query)
@@ -150,7 +150,7 @@ func TestEvents(t *testing.T) {
 
 	// A board that is removed ends its streams, and one that is made again is another.
 	assert.Equal(t, 204, ask(t, "DELETE", at, "").status)
-	assert.Equal(t, "end", l.next().tells())
+	assert.Equal(t, "end", l.next().text())
 	assert.Equal(t, "no-board", ask(t, "DELETE", at, "").code())
 	assert.Equal(t, 201, ask(t, "POST", base+"/v1/boards", `{"board":"b"}`).status)
 	assert.Equal(t, 200, ask(t, "POST", base+"/v1/boards", `{"board":"b"}`).status)
@@ -158,13 +158,12 @@ func TestEvents(t *testing.T) {
 	assert.Equal(t, "invalid", ask(t, "POST", base+"/v1/boards", `{"name":"b"}`).code())
 	ask(t, "PUT", at+"/entries/x", "1")
 	l = listen(t, at+"/events", "Last-Event-ID", first)
-	assert.Equal(t, "x=1 whole", l.next().tells())
+	assert.Equal(t, "x=1 whole", l.next().text())
 	stop()
-	assert.Equal(t, "end", l.next().tells(), "a server that stops ends its streams")
+	assert.Equal(t, "end", l.next().text(), "a server that stops ends its streams")
 }
 
-// What comes in pages stands at one mark, that of the first, whatever is written
-// meanwhile; what was written comes after it.
+// Pages have one mark, that of the first, also during writes. What was written meanwhile comes after them.
 func TestEventsInPagesWhileWriting(t *testing.T) {
 	t.Parallel()
 	base, _ := start(t, t.TempDir())
@@ -212,7 +211,7 @@ func TestEventsInPagesWhileWriting(t *testing.T) {
 	<-written
 }
 
-// A slow reader is told the newest, and what is between is left out.
+// A slow reader gets the newest values, and those between are left out.
 func TestEventsAreNotQueued(t *testing.T) {
 	t.Parallel()
 	base, _ := start(t, t.TempDir())

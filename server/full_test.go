@@ -13,9 +13,8 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// A disk that is full refuses what would be stored, a new board and a new link too, and
-// says so; nothing of what is there is lost, reading goes on, and so does writing once
-// there is room.
+// A full disk refuses writes, new boards and new links, and says so. Nothing stored is lost, reads work, and
+// so do writes when there is room again.
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()

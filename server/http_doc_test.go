@@ -57,7 +57,7 @@ func TestBlocksPage(t *testing.T) {
 	raw, err := os.ReadFile("../docs/blocks.md")
 	require.NoError(t, err)
 	page := string(raw)
-	says := func(text string) string { // a text that the page tells the reader to use
+	says := func(text string) string { // a text that the page asks the reader to use
 		t.Helper()
 		require.Contains(t, page, "`"+text+"`")
 		return text

@@ -15,9 +15,8 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A mark is believed where its commit is the one that it was, and nowhere else: not
-// when an older file was put back under a running server, nor a repaired one, nor when
-// the versions were used anew.
+// A mark is valid only with the commit that it was made for: not after an older file was put back under a
+// running server, nor a repaired one, nor when versions were used again.
 func TestMarks(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
@@ -38,14 +37,14 @@ func TestMarks(t *testing.T) {
 	ask(t, "PUT", at+"/entries/n3", "1")
 	fourth := mark()
 	l := listen(t, at+"/events", "Last-Event-ID", fourth)
-	assert.Empty(t, l.next().tells())
+	assert.Empty(t, l.next().text())
 
 	put := func(file []byte) {
 		require.NoError(t, os.WriteFile(path+".tmp", file, 0o600))
 		require.NoError(t, os.Rename(path+".tmp", path))
 	}
 	put(backup)
-	assert.Equal(t, "n0=1 n1=1 n2=1 whole", l.next().tells(), "a stream hears of it by itself")
+	assert.Equal(t, "n0=1 n1=1 n2=1 whole", l.next().text(), "a stream reports it by itself")
 	require.Eventually(t, func() bool { return mark() == third }, 10*time.Second, 50*time.Millisecond)
 	whole, n := since(third)
 	assert.Equal(t, []any{false, 0}, []any{whole, n}, "what is in the backup is as it was")
@@ -90,7 +89,7 @@ func TestMarks(t *testing.T) {
 	assert.Equal(t, []any{false, 1}, []any{whole, n}, "a commit that is kept is known")
 }
 
-// An older file that was put back is noticed by whoever reads, a second later at most.
+// An older file that was put back is noticed by every reader, a second later at most.
 func TestBackupIsNoticedByReading(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()

@@ -53,13 +53,13 @@ var openAPI = sync.OnceValue(func() *described {
 	return d
 })
 
-// find gives what is said of a call.
+// find returns the description of a call.
 func (d *described) find(method string, u *url.URL) (op operation, found bool) {
 	op, found = d.Paths[d.template(u.EscapedPath())][strings.ToLower(method)]
 	return op, found
 }
 
-// template gives the path of the description that a path is one of; empty: it is none.
+// template returns the described path that a path matches; empty: none.
 func (d *described) template(path string) string {
 	path, _, _ = strings.Cut(path, "?")
 	for of, template := range d.templates {
@@ -192,7 +192,7 @@ func (d *described) broken(s schema, v any, at string) string {
 	return ""
 }
 
-// The description is one of OpenAPI 3.1, tells all routes, and is served as it is.
+// The description is valid OpenAPI 3.1, has all routes, and is served unchanged.
 func TestOpenAPI(t *testing.T) {
 	t.Parallel()
 	d := openAPI()

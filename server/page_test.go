@@ -454,7 +454,7 @@ func TestPageOfABoardThatIsMadeAgain(t *testing.T) {
 	p.Until(card("tank/litres") + `.classList.contains('fresh')`)
 }
 
-// Nobody sees a control that would be refused, and each right is said in a sentence.
+// The page shows no control that would be refused, and each right has a sentence.
 func TestPageRights(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)

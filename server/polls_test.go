@@ -19,8 +19,8 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// What a connection is remembered for is nobody else's, and no older than it may be: whoever
-// asks over it, for whatever, gets what he would get over another.
+// What is remembered for a connection is used for it alone, and expires. Every call over it is answered as
+// over another connection.
 func TestOneConnection(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{})
@@ -160,7 +160,7 @@ func testPaceThatWasForgotten(t *testing.T) {
 	}
 	one, crowd := over(), over()
 	require.Equal(t, 200, one("tankwatch"))
-	time.Sleep(2500 * time.Millisecond) // after which a burst is whole again, and whoever has it may be forgotten
+	time.Sleep(2500 * time.Millisecond) // then a burst is full again, and its caller can be forgotten
 	for n := range 20_000 {
 		require.Equal(t, 200, crowd(fmt.Sprint("phone", n)))
 	}

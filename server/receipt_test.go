@@ -89,7 +89,7 @@ func TestReceipts(t *testing.T) {
 	assert.Equal(t, "invalid", ask(t, "PUT", at("/entries/x"), "1", "Idempotency-Key", "k", "Idempotency-Since", "1").code())
 }
 
-// A repeat of which it is not known any more whether it was done is not done.
+// A repeat is refused if it is no longer known whether the first was done.
 func TestTooLate(t *testing.T) {
 	t.Parallel()
 	base, _ := start(t, t.TempDir())

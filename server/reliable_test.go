@@ -91,7 +91,7 @@ func (l lossy) RoundTrip(r *http.Request) (*http.Response, error) {
 	return resp, err
 }
 
-// adder adds on a board until it is told, under one key, that it was done.
+// adder adds on a board, under one key, until it is acknowledged.
 func adder(ctx context.Context, client *http.Client, address, key, instance string) (sent int, err error) {
 	for {
 		req, err := http.NewRequestWithContext(ctx, "POST", address, strings.NewReader(`{"op":"add","amount":1}`))
@@ -282,8 +282,8 @@ func TestPagesWhileWriting(t *testing.T) {
 	}
 }
 
-// Whatever many clients ask of an entry at once, each call takes effect at one moment
-// between its beginning and its end (linearizability).
+// Many clients call for one entry at once, and each call takes effect at one moment between its beginning
+// and its end (linearizability).
 func TestBoardIsLinearizable(t *testing.T) {
 	t.Parallel()
 	type call struct {

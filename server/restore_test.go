@@ -54,7 +54,7 @@ func TestRestoreOnABoard(t *testing.T) {
 	assert.Len(t, ask(t, "GET", at+"/history?prefix=beds/&before=3", "").json["commits"], 1)
 }
 
-// An entry is there at every version that is told, while the file is written anew.
+// An entry exists at every version that is returned, while the file is rewritten.
 func TestAtWhileCompacting(t *testing.T) {
 	t.Parallel()
 	base, _ := start(t, t.TempDir())

@@ -217,7 +217,7 @@ func TestPutKinds(t *testing.T) {
 		{"int", form, "", "much", 409, "wrong-kind"},
 		{"int", typeJSON, "", "null", 409, "wrong-kind"},
 		{"int", typeJSON, "", "{", 400, "invalid"},
-		{"int", typeJSON, "", "5.5", 200, "float 5.5"}, // nobody declared it an int
+		{"int", typeJSON, "", "5.5", 200, "float 5.5"}, // it was not declared an int
 		{"int", typeJSON, "", "6", 200, "float 6.0"},
 		{"int", typeJSON, "?kind=int", "6", 200, "int 6"},
 		{"int", form, "", "6.25", 200, "float 6.25"},
@@ -683,8 +683,7 @@ func TestHistory(t *testing.T) {
 	}
 }
 
-// A log tells what was refused, and never what was stored, asked or sent along.
-// Who changes something is kept beside it, so it must be short and printable.
+// A client's name is stored with its changes, so it must be short and printable.
 func TestClientName(t *testing.T) {
 	t.Parallel()
 	base, _ := start(t, t.TempDir())

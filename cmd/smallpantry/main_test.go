@@ -192,8 +192,8 @@ func loop(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(<-failed)
 }
 
-// A server that is killed in the middle of writing loses nothing that it
-// answered, and nobody's addition is counted twice.
+// A server that is killed in the middle of writing loses nothing that it acknowledged, and no addition is
+// counted twice.
 func TestKilledServerKeepsWhatItAnswered(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()

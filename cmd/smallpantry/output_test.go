@@ -85,8 +85,8 @@ func TestOnATerminal(t *testing.T) {
 	assert.NotContains(t, whole.String(), "reading", "it is for people only")
 }
 
-// Whatever prints data prints an object of JSON with --json (history one a commit), also
-// where there is nothing to tell.
+// Every command that prints data prints a JSON object with --json (history prints one for each commit), also
+// if there is no data.
 func TestEveryCommandSpeaksJSON(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	cmd, address, err := startServer(t.TempDir())

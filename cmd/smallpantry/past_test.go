@@ -16,7 +16,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// said runs a command and gives what it prints.
+// said runs a command and returns its output.
 func said(t *testing.T, args ...string) (out, errs string, code int) {
 	t.Helper()
 	var stdout, stderr strings.Builder

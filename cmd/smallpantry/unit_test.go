@@ -16,7 +16,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A negative number is an argument, wherever it stands among the flags.
+// A negative number is an argument, before and after flags.
 func TestReorder(t *testing.T) {
 	t.Parallel()
 	root := (&app{}).root()

@@ -27,8 +27,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A phone shows the app, without a display. What is told to its thread that draws is done
-// while a test waits for something.
+// A phone shows the app without a display. Functions posted to its drawing thread run while a test waits.
 type phone struct {
 	*screen
 	t     *testing.T
@@ -47,13 +46,13 @@ func launch(t *testing.T, dir string) *phone {
 	return p
 }
 
-// quit closes the app as its window does, whatever is on its way.
+// quit closes the app as its window does, also while calls are running.
 func (p *phone) quit() {
 	assert.NoError(p.t, p.close())
 	assert.NoError(p.t, p.ns.Close())
 }
 
-// until runs what is told to the thread that draws until something holds.
+// until runs the functions posted to the drawing thread until a condition holds.
 func (p *phone) until(holds func() bool, what string) {
 	p.t.Helper()
 	for end := time.After(20 * time.Second); !holds(); {
@@ -66,7 +65,7 @@ func (p *phone) until(holds func() bool, what string) {
 	}
 }
 
-// shows waits until a text stands on the screen.
+// shows waits until a text is on the screen.
 func (p *phone) shows(text string) {
 	p.t.Helper()
 	p.until(func() bool { return strings.Contains(strings.Join(p.texts(), "\n"), text) }, text)
@@ -169,7 +168,7 @@ func TestSurvives(t *testing.T) {
 	}
 }
 
-// What would not do is not stored, and stays where it was typed, whatever others store.
+// An invalid value is not stored, and stays where it was typed, also when others store one.
 func TestRefused(t *testing.T) {
 	p := launch(t, t.TempDir())
 	bed := p.types("The gardener's own bed", "Z9")
@@ -322,7 +321,7 @@ func TestTypedFast(t *testing.T) {
 	assert.Equal(t, "123", l.Text)
 }
 
-// The app runs until its window is closed. A file that can't be opened is told.
+// The app runs until its window is closed. It reports a file that can't be opened.
 func TestRuns(t *testing.T) {
 	dir := t.TempDir()
 	do := func(f func()) {}

@@ -48,7 +48,7 @@ func TestSecrets(t *testing.T) {
 	assert.NotEqual(t, a.From("b/1"), b.From("b/1"))
 }
 
-// Tokens lie in a ledger, and are as it has them: whoever changes it, ends their holders.
+// Tokens are stored in a ledger. A change of it by anybody, such as removal, applies to their holders.
 func TestTokensFollowTheirLedger(t *testing.T) {
 	t.Parallel()
 	disk := simdisk.New()
@@ -89,7 +89,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	_, err = tokens.Find("b", g.ID+"."+string(secret), now)
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 
-	// Whoever was revoked makes no more.
+	// A revoked token makes no more tokens.
 	_, _, err = tokens.Make("b", h.Grant, access.Grant{May: access.Read}, access.Once{}, func(string) access.Secret { return access.NewSecret() })
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 	plain, cancel := h.While(t.Context())

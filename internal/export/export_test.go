@@ -60,8 +60,7 @@ func plainValue(rt *rapid.T, deep int) value.Value {
 	}
 }
 
-// Whatever is stored comes out of a file as it went in, or export says that the
-// format can't hold it.
+// Every value comes out of an exported file unchanged, or export says that the format can't hold it.
 func TestFormatsCarryEverything(t *testing.T) {
 	t.Parallel()
 	names := rapid.StringMatching(`[a-zäöü][a-z0-9 ",;'_-]{0,8}(/[a-z"]{1,4})?`)

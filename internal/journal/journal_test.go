@@ -24,7 +24,7 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// The name of each directory that is made is synced before anything stands in it.
+// The name of each new directory is synced before a file is made in it.
 func TestMakeDir(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()

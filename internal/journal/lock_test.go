@@ -67,8 +67,8 @@ func TestLocks(t *testing.T) {
 	require.NoError(t, w.Unlock())
 }
 
-// A lock that was replaced is nobody's: whoever finds that has the one in its place, or none,
-// also where no time is left.
+// A replaced lock file locks nothing. A caller that finds it replaced gets the new one, or none, also if no
+// time is left.
 func TestReplacedLock(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -158,8 +158,8 @@ func TestFile(t *testing.T) {
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
 }
 
-// A file that somebody else goes on in is known again, however its end came to be; a copy that
-// was written into it is not.
+// A file that another program appends to is recognized, with any kind of end. A copy that was written into
+// it is not.
 func TestKnownAgain(t *testing.T) {
 	t.Parallel()
 	up := func(from, to int64) (lines []byte) {
@@ -218,7 +218,7 @@ func TestKnownAgain(t *testing.T) {
 	}
 }
 
-// What a reader makes of what stands behind the lines that count.
+// A reader distinguishes a torn end from damage.
 func TestTornOrDamaged(t *testing.T) {
 	t.Parallel()
 	header := func(base, n int64) string {

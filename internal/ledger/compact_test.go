@@ -24,7 +24,7 @@ import (
 type slowLog struct {
 	Log
 	once          sync.Once
-	ahead         bool // it tells more than is known
+	ahead         bool // it has more than is known
 	reading, goOn chan struct{}
 }
 
@@ -78,7 +78,7 @@ func put(l *Ledger, name string, n int64) error {
 	return err
 }
 
-// stateOf tells what a ledger holds, and its newest commits.
+// stateOf describes what a ledger holds, and its newest commits.
 func stateOf(t *testing.T, l *Ledger) []string {
 	t.Helper()
 	s := l.Snapshot()
@@ -267,7 +267,7 @@ func TestCommitsBesideCompaction(t *testing.T) {
 	}
 }
 
-// One compaction at a time, whoever else finds that it is due; Close waits for it.
+// Only one compaction runs at a time, also if several callers find it due. Close waits for it.
 func TestOneCompactionAtATime(t *testing.T) {
 	t.Parallel()
 	l, err := Open(t.TempDir(), "board", Options{Kept: 1, KeptBytes: 100, Problem: func(err error) { t.Error(err) }})
@@ -301,7 +301,7 @@ func TestOneCompactionAtATime(t *testing.T) {
 	assert.Len(t, slices.DeleteFunc(left, func(path string) bool { return strings.HasPrefix(filepath.Base(path), ".") }), 1)
 }
 
-// Each receipt stands in the file once, wherever the commits of it are gone.
+// Each receipt is in the file once, also if its commits are gone.
 func TestReceiptsStandOnce(t *testing.T) {
 	t.Parallel()
 	disk := simdisk.New()
@@ -323,8 +323,8 @@ func TestReceiptsStandOnce(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A file holds little when most of what there was is removed, and is not written anew over and
-// over for what must be kept of removed names: those of one commit take little, those of many more.
+// A file becomes small when most entries are removed. It is not rewritten again and again because of the
+// removed names that it must keep.
 func TestRemovedNames(t *testing.T) {
 	t.Parallel()
 	l, err := Open(t.TempDir(), "board", Options{Problem: func(err error) { t.Error(err) }})

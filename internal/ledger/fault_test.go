@@ -147,8 +147,8 @@ func TestPowerCuts(t *testing.T) {
 	}
 }
 
-// A first sync fails and later ones claim success: what it was for is never
-// acknowledged, and the file is written anew before the next acknowledgement.
+// A first sync fails and later ones claim success. The commit is never acknowledged, and the file is
+// rewritten before the next acknowledgement.
 func TestSyncThatFails(t *testing.T) {
 	t.Parallel()
 	for _, cause := range []error{syscall.EIO, syscall.ENOSPC} {
@@ -223,8 +223,8 @@ func TestPromptSyncThatFails(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// The disk is full after every number of bytes: the error is certain, readers
-// see no change, and work goes on when there is space.
+// The disk is full after every number of bytes. The error is certain, readers see no change, and commits
+// succeed again when there is space.
 func TestFullDiskAtEveryByte(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -412,8 +412,8 @@ func TestCutCompactedFile(t *testing.T) {
 	}
 }
 
-// Whatever a file holds, opening it does not panic; what was salvaged from it
-// is in good health, and says the same when it is opened again.
+// Opening a file with any content does not panic. A salvaged file is healthy, and has the same content when
+// it is opened again.
 func FuzzOpen(f *testing.F) {
 	dir := f.TempDir()
 	whole := sample(f, dir, simdisk.New())
@@ -456,7 +456,7 @@ func FuzzOpen(f *testing.F) {
 	})
 }
 
-// A prompt commit is synced within its time, also if nobody calls Flush or Close.
+// A prompt commit is synced within its time, also without Flush or Close.
 func TestPromptCommitIsSynced(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {

@@ -11,8 +11,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// After something is forgotten, the newest commit is told as the file tells it, so that it is
-// the same one for whoever opens the file next.
+// After Forget, the mark of the newest commit is the one in the file, so that it is the same for the next
+// program that opens the file.
 func TestMarksAfterForgetting(t *testing.T) {
 	t.Parallel()
 	for name, newest := range map[string]func(l *Ledger) error{

@@ -59,7 +59,7 @@ func set(version int, more, name string, n int) string {
 	return fmt.Sprintf(`{"version":%d,"at":"2026-05-03T09:12:44.123Z"%s,"set":[{"name":%q,"kind":"int","value":%d}]`, version, more, name, n)
 }
 
-// What a later version may have written stays, whichever way the file is written anew.
+// Members that a later version has written are kept, in every way of rewriting the file.
 func TestMembersOfALaterVersion(t *testing.T) {
 	t.Parallel()
 	for name, anew := range map[string]func(t *testing.T, l *ledger.Ledger){
@@ -96,8 +96,8 @@ func TestMembersOfALaterVersion(t *testing.T) {
 	}
 }
 
-// The header tells the crc of the line of the commit at its base as it was
-// first written, over all compactions, so that two pasts can be told apart.
+// The header keeps the crc of the base commit's line as it was first written, over all compactions, so that
+// two histories can be distinguished.
 func TestEndOutlivesCompaction(t *testing.T) {
 	t.Parallel()
 	for name, o := range map[string]ledger.Options{
@@ -136,7 +136,7 @@ func TestEndOutlivesCompaction(t *testing.T) {
 	}
 }
 
-// A line may stand for several commits: its end is told, what lies within not.
+// A line can hold several commits. Its end is known, and the marks within it are not.
 func TestSeveralCommitsInOneLine(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -159,7 +159,7 @@ func TestSeveralCommitsInOneLine(t *testing.T) {
 	assert.EqualValues(t, 10, history[0].Version)
 	assert.Equal(t, []entry.Change{{Name: "hour", Old: value.Int(2), New: value.Int(4)}}, history[1].Changes)
 
-	// All commits since are the state; the end is that of the last commit that the line stands for.
+	// All commits since are the state. The end is that of the line's last commit.
 	require.NoError(t, l.Forget())
 	assert.Contains(t, linesOf(t, path)[0], `"base":12,"lines":2,"oldest":12,"end":"77777777"`)
 	require.NoError(t, put(l, "hour", value.Int(13)))
@@ -167,7 +167,7 @@ func TestSeveralCommitsInOneLine(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// The schema is told by a line once, and again where a compaction took that line.
+// A line has the schema once, and again if a compaction removed that line.
 func TestSchemaIsToldOnce(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -201,8 +201,8 @@ func TestLossesSideBySide(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// One that does not join on is not taken in. It says that what was before was
-// synced, so it is missed.
+// A line that does not follow the last one is not read. It says that the lines before it were synced, so
+// they are missing.
 func TestLineOfSeveralThatDoesNotFit(t *testing.T) {
 	t.Parallel()
 	for over, fits := range map[string]bool{"5": true, "4": false, "6": false} {
@@ -239,8 +239,7 @@ func TestHeaderWithoutItsNewline(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A salvaged file keeps what its header had, but of the commit at its base the
-// line is not known, and so no end is told.
+// A salvaged file keeps its header's members, without the end of the base commit, whose line is not known.
 func TestHeaderOfASalvagedFile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -305,8 +304,7 @@ func TestEndOfALargeCommit(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// What is read of a file is what the program that wrote it has: the commit, its
-// time and who made it, whichever way the lines stand.
+// A reader of a file gets what its writer has: the commit, its time and its author, for every form of lines.
 func TestLoadedAsWritten(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

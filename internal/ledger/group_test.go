@@ -24,8 +24,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// untilWaiting waits until n commits are in the queue. It polls, since a ledger signals its queue to
-// nobody.
+// untilWaiting waits until n commits are in the queue. It polls, since a ledger does not signal its queue.
 func untilWaiting(l *ledger.Ledger, n int) {
 	for l.Waiting() < n {
 		time.Sleep(time.Microsecond)
@@ -93,7 +92,7 @@ func TestNoChangeInAFailedGroup(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A commit of many changes finds each of them again, whatever their number.
+// Each change of a large commit is found again.
 func TestManyChangesInOneCommit(t *testing.T) {
 	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
@@ -125,8 +124,8 @@ func TestManyChangesInOneCommit(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A removed name is told for 7 days, also over a compaction and another start;
-// then it is forgotten, and oldest says from when on changes are told.
+// A removed name is reported for 7 days, also after a compaction and a restart. Then it is forgotten, and
+// oldest is the first version whose changes are known.
 func TestTombstones(t *testing.T) {
 	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
@@ -241,8 +240,8 @@ func testWaitIsNotCutShort(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A judge that panics, or ends its goroutine, leaves nothing behind: those who
-// wait are answered, and work goes on.
+// A judge that panics, or ends its goroutine, leaves no state behind. Waiting callers are answered, and
+// commits succeed.
 func TestJudgeThatEnds(t *testing.T) {
 	t.Parallel()
 	l := openSim(t, simdisk.New(), t.TempDir())
@@ -278,8 +277,8 @@ func TestJudgeThatEnds(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// Whoever waits for the lock of another process waits as long as is allowed,
-// those who came later for as long themselves.
+// A caller that waits for the lock of another process waits for the allowed time. So does each later caller,
+// from its own start.
 func TestBusyLock(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testBusyLock)
@@ -344,8 +343,8 @@ func TestOthersLinesAreSyncedBeforeTheyAreShown(t *testing.T) {
 	_, _ = one.Close(), two.Close() // they are dead
 }
 
-// With prompt lines that are not synced, a full disk at a sync leaves nothing
-// certain in the file: what was shown is written anew.
+// With prompt lines that are not synced, a full disk at a sync leaves the file uncertain. Everything that
+// was shown is written again.
 func TestFullDiskAtASyncWithPromptLines(t *testing.T) {
 	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
@@ -435,8 +434,7 @@ func TestChangedBeyondTheRing(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// Where an older file is put in place of the file, versions lose their meaning:
-// whoever follows is told of all there is.
+// If an older file replaces the file, versions lose their meaning. Followers get all entries.
 func TestFollowingOverAnOlderFile(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -532,8 +530,8 @@ func TestFollowingTakesLittle(t *testing.T) {
 	require.NoError(t, other.Close())
 }
 
-// Of names that were removed nothing is left in the file and in memory but what
-// is still told of them, and of names that were merely asked for, nothing.
+// Removed names leave only their tombstones in the file and in memory. Names that were only asked for leave
+// nothing.
 func TestNothingGrowsWithDeadNames(t *testing.T) {
 	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()

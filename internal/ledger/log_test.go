@@ -21,7 +21,7 @@ const (
 	atAll = 5 * time.Millisecond
 )
 
-// logOf gives the log of a board as a process on a disk has it, and what it reported.
+// logOf returns the log of a board as a process on a disk has it, and what it reported.
 func logOf(t *testing.T, disk *simdisk.Disk, dir string) (*fileLog, *[]error) {
 	t.Helper()
 	file, err := journal.Attach(disk, dir, "board", false)
@@ -32,7 +32,7 @@ func logOf(t *testing.T, disk *simdisk.Disk, dir string) (*fileLog, *[]error) {
 	return f, &problems
 }
 
-// begun gives the logs of two processes that both know a board of one commit.
+// begun returns the logs of two processes that both know a board of one commit.
 func begun(t *testing.T) (disks [2]*simdisk.Disk, logs [2]*fileLog, head Head) {
 	t.Helper()
 	dir := t.TempDir()
@@ -55,7 +55,7 @@ func begun(t *testing.T) (disks [2]*simdisk.Disk, logs [2]*fileLog, head Head) {
 	return disks, logs, head
 }
 
-// lines is a batch behind head, each line of which sets n.
+// lines is a batch after head. Each line sets n.
 func lines(head Head, sync bool, values ...int64) Batch {
 	b := Batch{Count: len(values), Sync: sync, Wait: soon}
 	for i, n := range values {
@@ -117,7 +117,7 @@ func TestLogThatIsBehind(t *testing.T) {
 	}
 }
 
-// A Head that the file is not at is behind, whatever stands in the file.
+// A Head that differs from the file's is behind, for any content of the file.
 func TestLogNotAtItsHead(t *testing.T) {
 	t.Parallel()
 	_, logs, head := begun(t)
@@ -136,8 +136,8 @@ func TestLogNotAtItsHead(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// After a failure that leaves nothing certain, nobody else gets to write before
-// the file is written anew, also where its end could not be cut off.
+// After a failure that leaves the file uncertain, no other caller writes before the file is rewritten, also
+// if its end could not be cut off.
 func TestLogOfADiskThatFailed(t *testing.T) {
 	t.Parallel()
 	for _, fails := range [][]string{{"sync"}, {"sync", "truncate"}, {"write", "truncate"}} {
@@ -171,7 +171,7 @@ func TestLogOfADiskThatFailed(t *testing.T) {
 	}
 }
 
-// Of what is synced a Head tells no more and no less.
+// A Head says exactly what is synced.
 func TestLogTellsWhatIsSynced(t *testing.T) {
 	t.Parallel()
 	disks, logs, head := begun(t)
@@ -222,8 +222,8 @@ func TestLogTellsWhatIsSynced(t *testing.T) {
 	assert.Equal(t, []int64{6, 6}, []int64{head.Version, head.Synced}, "a new file is synced")
 }
 
-// What others wrote and could not be synced is put in a new file, with the same
-// newest commit, and without the torn end, of which a copy is kept.
+// Lines of others that could not be synced are put in a new file with the same newest commit. The torn end
+// is left out, and a copy of it is kept.
 func TestLogWritesOthersLinesAnew(t *testing.T) {
 	t.Parallel()
 	disks, logs, head := begun(t)
@@ -284,8 +284,8 @@ func TestRefusedInAFailedGroup(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// What was judged before it is known what others wrote is forgotten, whatever it
-// came to: a group is judged as if it had come after them.
+// Judgements that were made before the lines of others were read are dropped. The group is judged again,
+// after those lines.
 func TestGroupIsJudgedAgain(t *testing.T) {
 	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
@@ -326,8 +326,7 @@ func TestGroupIsJudgedAgain(t *testing.T) {
 	require.NoError(t, other.Close())
 }
 
-// A compaction waits for nobody for long, and takes in what others wrote just
-// before it.
+// A compaction does not wait long for others, and includes what they wrote just before it.
 func TestCompactionBesideOthers(t *testing.T) {
 	t.Parallel()
 	disk, dir := simdisk.New(), t.TempDir()
@@ -355,8 +354,7 @@ func TestCompactionBesideOthers(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// Whoever leads a group compacts the file when it is due; the others of the group have their
-// answers before.
+// The leader of a group compacts the file when it is due. The others of the group are answered first.
 func TestAnsweredBeforeCompaction(t *testing.T) {
 	t.Parallel()
 	disk := simdisk.New()
@@ -446,7 +444,7 @@ func TestAgainIsOnce(t *testing.T) {
 		})
 		require.ErrorIs(t, err, c.want)
 		assert.Equal(t, len(c.first)+map[bool]int{true: 1, false: 0}[c.want == nil], judged)
-		_, err = l.Commit(entry.Author{}, func(*Tx) error { return nil }) // whatever waits is done before
+		_, err = l.Commit(entry.Author{}, func(*Tx) error { return nil }) // everything that waits is done before
 		require.NoError(t, err)
 		assert.Equal(t, before+map[bool]int64{true: 1, false: 0}[c.want == nil], l.Version())
 	}

@@ -43,7 +43,7 @@ func setting(name string, n int) string {
 	return fmt.Sprintf(`,"set":[{"name":%q,"kind":"int","value":%d}]`, name, n)
 }
 
-// bare gives the lines of a file without their ends.
+// bare returns the lines of a file without their ends.
 func bare(lines []byte) (out []string) {
 	for line := range strings.Lines(string(lines)) {
 		out = append(out, line[:strings.LastIndex(line, `,"crc"`)])
@@ -53,8 +53,8 @@ func bare(lines []byte) (out []string) {
 
 var nine = time.Date(2026, 5, 3, 9, 30, 0, 0, time.UTC)
 
-// What a run of lines comes to holds all of it: what names held at its end, keys,
-// schema, members that this program doesn't know, the version, time and end of the last.
+// Merged lines hold all that the run held: the values at its end, keys, schema, members that this program
+// doesn't know, and the version, time and end of the last line.
 func TestMergedLines(t *testing.T) {
 	t.Parallel()
 	p, view := pastOf(t, `"base":2,"lines":1,"oldest":0,"end":"0000aaaa"`,
@@ -127,8 +127,8 @@ func TestWhatIsKept(t *testing.T) {
 	}
 }
 
-// A line of several tells the version of a change only where nothing newer does,
-// and then stays as it is; of others it is part of a run.
+// A line of several commits that alone knows the version of a change stays as it is. Other such lines are
+// merged again.
 func TestLinesOfSeveralAreMergedOn(t *testing.T) {
 	t.Parallel()
 	p, _ := pastOf(t, `"base":0,"lines":0,"oldest":0`,
@@ -198,7 +198,7 @@ func TestForgottenLines(t *testing.T) {
 	assert.Equal(t, []any{"a", "2", int64(2)}, []any{recs[0].Name, recs[0].Value.String(), recs[0].Version})
 }
 
-// Of removed names only those are told that somebody may ask for.
+// Only those removed names are kept that a reader may still ask for.
 func TestWhichTombstonesStay(t *testing.T) {
 	t.Parallel()
 	at := func(version int64, age time.Duration) Named {

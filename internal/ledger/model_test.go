@@ -53,7 +53,7 @@ func (m *model) commit(changes map[string]int64) {
 	}
 }
 
-// firsts gives since when each name has held something.
+// firsts returns the version since when each name has held a value.
 func firsts(l *ledger.Ledger) map[string]int64 {
 	out := map[string]int64{}
 	for n := range l.Nodes() {
@@ -291,7 +291,7 @@ func TestChangedSince(t *testing.T) {
 	assert.Empty(t, since(0, "d", ""))
 }
 
-// A watcher is told of what it wants, and once for however much happened.
+// A watcher is signalled for the names it watches, once for any number of changes.
 func TestWatcher(t *testing.T) {
 	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
@@ -322,7 +322,7 @@ func TestWatcher(t *testing.T) {
 	assert.ErrorIs(t, l.Forget(), ledger.ErrClosed)
 }
 
-// A judge that panics does so for who called, and the ledger goes on.
+// A judge's panic reaches its caller, and the ledger keeps working.
 func TestJudgePanics(t *testing.T) {
 	t.Parallel()
 	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})

@@ -36,9 +36,9 @@ type moment struct {
 	changed map[string]bool
 }
 
-// Whatever was compacted, every version that is told is as it was, every time that
-// is told is that of the newest version told which is not later, what is told of a
-// commit is what it did, and what a name holds now says of itself what it said.
+// After any compaction, every version that is returned has its old content, and every time leads to the
+// newest version that is not later. The history has what each commit did, and current entries keep their
+// versions and times.
 func TestThePastAfterCompactions(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(soak.Rounds(4, 12)) {
@@ -149,9 +149,8 @@ func addAll(t *testing.T, l *ledger.Ledger, clock *clock, times int, every time.
 	}
 }
 
-// A busy counter pushes out its own past and nobody else's: an accident is
-// found, and what was before it, after 20,000 additions; a time is told to the
-// minute, the hour or the day, as long ago as it is.
+// A busy counter pushes out its own past, and no other entry's. After 20,000 additions an accident is found,
+// and what was before it. Times are exact to the minute, the hour or the day, depending on their age.
 func TestAnAccidentIsUndone(t *testing.T) {
 	t.Parallel()
 	disk, clock := simdisk.New(), newClock()
@@ -202,7 +201,7 @@ func TestAnAccidentIsUndone(t *testing.T) {
 	assert.Empty(t, entries)
 	assert.Zero(t, version)
 
-	// A month later the days are told, and the hours not.
+	// A month later there are days, and no hours.
 	clock.now = clock.now.Add(20 * 24 * time.Hour)
 	addAll(t, l, clock, 12_000, time.Millisecond)
 	entries, _, err = l.AtTime(accident.Add(12 * time.Hour))
@@ -412,8 +411,8 @@ func TestCompactionOverManyStarts(t *testing.T) {
 	assert.Less(t, reads, 3000/5)
 }
 
-// The time of a base is told where a line of it has it, and not guessed from lines
-// that are older, or have none.
+// The time of a base is known if a line of it has it. It is not guessed from lines that are older, or have
+// none.
 func TestTimeOfABase(t *testing.T) {
 	t.Parallel()
 	line := func(version, minute int, more string) string {
@@ -476,7 +475,7 @@ func TestLargeEntriesAreNotReadForNothing(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// After a compaction the lines are counted on: what is cut is told by its line.
+// Lines are counted on after a compaction, so that what is cut is named by its line.
 func TestLinesAreCountedAfterACompaction(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

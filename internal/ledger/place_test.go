@@ -28,7 +28,7 @@ import (
 // process is another program on the machine's disk: what it has open is not shared.
 type process struct{ journal.Disk }
 
-// two opens a file twice, as two programs do, and gives what became problems.
+// two opens a file twice, as two programs do, and returns the reported problems.
 func two(t *testing.T, dir string, o ledger.Options) (one, other *ledger.Ledger) {
 	t.Helper()
 	open := func(disk journal.Disk) *ledger.Ledger {
@@ -53,8 +53,8 @@ func sees(t *testing.T, dir, name string, n int64) {
 	require.NoError(t, l.Close())
 }
 
-// Whatever is done to the file from outside, what is acknowledged afterwards is
-// in the file that stands under the path, and nothing in it is cut.
+// After any change of the file from outside, what is acknowledged later is in the file at the path, and
+// nothing in it is cut.
 func TestTheFileUnderThePath(t *testing.T) {
 	t.Parallel()
 	for name, outside := range map[string]func(t *testing.T, dir, path string, other *ledger.Ledger){
@@ -151,8 +151,8 @@ func TestTheLockUnderThePath(t *testing.T) {
 	sees(t, dir, "n", 200)
 }
 
-// A commit that is to be certain looks at the lock's path each time, and one that
-// is not, every 100 ms: whoever has the lock that stands there keeps it out.
+// A strict commit checks the lock's path each time, and a prompt one every 100 ms. The holder of the lock
+// file at that path keeps it out.
 func TestTheLockIsLookedAt(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testTheLockIsLookedAt)
@@ -355,7 +355,7 @@ func TestDirectorySyncOfASalvageFails(t *testing.T) {
 		require.NoError(t, put(l, "n", value.Int(n)))
 	}
 	other := openSim(t, disk.Process(), dir)
-	for n := range int64(3) { // of which l doesn't know yet
+	for n := range int64(3) { // l doesn't know of them yet
 		require.NoError(t, put(other, "n", value.Int(10+n)))
 	}
 	require.NoError(t, other.Close())

@@ -84,8 +84,8 @@ func addOne(l *ledger.Ledger, name string) (now int64, err error) {
 	return now, err
 }
 
-// spawn starts a child. writing is closed when it was told the first number,
-// or has ended; told gives the largest.
+// spawn starts a child. writing is closed when the child has acknowledged the first number, or has ended.
+// told returns the largest.
 func spawn(t testing.TB, dir, name string, writers, times int) (cmd *exec.Cmd, writing <-chan struct{}, told <-chan int64) {
 	cmd = exec.Command(os.Args[0], name, strconv.Itoa(writers), strconv.Itoa(times))
 	cmd.Env = append(os.Environ(), "LEDGER_CHILD="+dir)
@@ -187,7 +187,7 @@ func TestSeveralProcesses(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
-// A lock that is kept is told of, with the process that keeps it.
+// A lock that is kept is reported, with the process that keeps it.
 func TestBusyNamesTheHolder(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

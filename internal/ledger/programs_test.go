@@ -46,7 +46,7 @@ type count struct {
 
 // faults meets one now and then, and none while it gets over the last.
 func (p *program) faults() func(op, path string) error {
-	rng := rand.New(rand.NewPCG(p.rng.Uint64(), 0)) // of whichever goroutine comes
+	rng := rand.New(rand.NewPCG(p.rng.Uint64(), 0)) // of the goroutine that comes
 	quiet, dies := 20+rng.IntN(30), rng.IntN(3) == 0
 	return func(op, _ string) error {
 		if quiet--; quiet > 0 || rng.IntN(15) > 0 {
@@ -105,8 +105,8 @@ func (p *program) live(disk *simdisk.Disk) error {
 		}
 		return nil // the next time, then
 	}
-	// Nobody else writes to its own counters: it has been told of every number that it
-	// may find. Of one that it was not told of it finds out here.
+	// No other process writes to its own counters, so each number in them was acknowledged. One whose answer
+	// was lost is found here.
 	for _, c := range p.counters() {
 		has := get(l, c.name)
 		if has < c.acked || has > c.tried {

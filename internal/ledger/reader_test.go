@@ -25,7 +25,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A reading is what a reader tells of a file.
+// A reading is a reader's output for a file.
 type reading struct {
 	Is      string            `json:"is"`
 	Version int64             `json:"version"`
@@ -151,7 +151,7 @@ func anyValue(random *rand.Rand, deep int) value.Value {
 	return m
 }
 
-// anyInside gives what may stand within a list.
+// anyInside returns a value that a list can hold.
 func anyInside(random *rand.Rand, deep int) value.Value {
 	for {
 		switch v := anyValue(random, deep); v.Kind() {
@@ -242,7 +242,7 @@ func readOurs(t *testing.T, dir, name string) reading {
 	return r
 }
 
-// valueTold gives a value as reader.py tells it.
+// valueTold returns a value as reader.py prints it.
 func valueTold(v value.Value) any {
 	switch v.Kind() {
 	case value.KindFloat:

@@ -31,7 +31,7 @@ func keeping(t *testing.T, l *ledger.Ledger, r ledger.Receipt, name string, n in
 	require.NoError(t, err)
 }
 
-// receipt gives the one that is kept, and up to where those of its client were dropped.
+// receipt returns the stored receipt, and the version up to which those of its client were dropped.
 func receipt(t *testing.T, l *ledger.Ledger, instance, key string) (r *ledger.Receipt, upTo int64) {
 	t.Helper()
 	_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error { r, upTo = tx.Receipt("", instance, key); return nil })
@@ -101,7 +101,7 @@ func TestReceiptsThatAreDropped(t *testing.T) {
 	assert.Less(t, len(disk.Read(journal.DataPath(dir, "board"))), 8*size)
 	is(true, 121, "c", "1")
 
-	// A receipt tells what was taken out of an entry; forgetting takes that along.
+	// A receipt has what was taken out of an entry. Forget removes that too.
 	keeping(t, l, ledger.Receipt{Instance: "d", Key: "take", Hash: "1", Taken: []byte(`["rhubarb"]`)}, "q", 1)
 	keeping(t, l, ledger.Receipt{Instance: "d", Key: "other", Hash: "1", Taken: []byte(`["C4"]`)}, "p", 1)
 	version := l.Version()
@@ -111,7 +111,7 @@ func TestReceiptsThatAreDropped(t *testing.T) {
 	require.NoError(t, l.Forget("q"))
 	assert.NotContains(t, string(disk.Read(journal.DataPath(dir, "board"))), "rhubarb")
 	is(false, version, "d", "take")
-	is(false, version, "d", "other") // nobody knows what of
+	is(false, version, "d", "other") // its commit is not known
 	is(true, version, "d", "1")
 	require.NoError(t, l.Forget())
 	is(false, l.Version(), "d", "1")

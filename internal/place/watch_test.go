@@ -20,8 +20,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A server that goes away and comes back is told of, once each, and no value is
-// told again that has not changed meanwhile.
+// A server that goes away and comes back is reported once each, and unchanged values are not printed again.
 func TestWatchOverAnOutage(t *testing.T) {
 	t.Parallel()
 	s, err := server.New(server.Options{Data: t.TempDir(), Dev: true, Log: slog.New(slog.DiscardHandler)})

@@ -17,7 +17,7 @@ import (
 
 const link = "https://pantry.example/boards/rowan-street#k3f9wq2d.abcdefghijklmnopqrstuvwxyz"
 
-// What stands in a terminal and on paper is the code, module for module.
+// The output in a terminal and on paper is the code, module for module.
 func TestCodes(t *testing.T) {
 	t.Parallel()
 	code, err := qr.Encode(link, qr.L)

@@ -38,7 +38,7 @@ func TestRawAgainstTheStandardLibrary(t *testing.T) {
 	assert.Error(t, raw(strings.Repeat("[", 65)+strings.Repeat("]", 65)))
 }
 
-// A member stands once in an object, however it is spelt and however many there are.
+// An object has each member once, in any spelling and at any number of members.
 func TestTwice(t *testing.T) {
 	t.Parallel()
 	var many strings.Builder
@@ -167,8 +167,7 @@ func TestReader(t *testing.T) {
 	assert.Equal(t, 1, r.Offset(), "what follows is for whoever wants the end or a comma")
 }
 
-// Whatever is accepted the standard library accepts too, and reads the same
-// strings out of it.
+// The standard library accepts everything that is accepted here, and reads the same strings.
 func FuzzRaw(f *testing.F) {
 	for _, s := range []string{`[1,{"a":"\u00e4\ud83d\ude00"}]`, `"\ud800"`, "\"\xff\"", `-0.5e+9`, `{"a":1,"a":2}`} {
 		f.Add(s)

@@ -21,8 +21,7 @@ import (
 	"github.com/small-pantry/pantry/server"
 )
 
-// run runs a server with flags until the test ends, and gives what it says until the line
-// before the QR code.
+// run runs a server with flags until the test ends, and returns what it prints before the QR code.
 func run(t *testing.T, args ...string) (said []string, stop func()) {
 	t.Helper()
 	var f Flags

@@ -130,7 +130,7 @@ func TestOneLatchABoard(t *testing.T) {
 	path := l.Path()
 	release()
 	require.NoError(t, s.Close())
-	// A torn end is a problem that is told while the file is opened.
+	// A torn end is reported as a problem while the file is opened.
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	_, err = f.WriteString(`{"version":2`)
@@ -179,8 +179,7 @@ func TestOneLatchABoard(t *testing.T) {
 	release()
 }
 
-// A board that nobody holds is unloaded after a while, and loaded when
-// somebody comes; one that is held stays.
+// A board without holders is unloaded after a while, and loaded for the next caller. One with holders stays.
 func TestUnloading(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testUnloading)
@@ -235,7 +234,7 @@ func testUnloading(t *testing.T) {
 	require.NoError(t, s.Close())
 }
 
-// Whoever creates a board gets it, also beside somebody who only looks for one of that name.
+// The caller that creates a board gets it, also beside a reader of that name.
 func TestCreateBesideAReader(t *testing.T) {
 	t.Parallel()
 	synctest.Test(t, testCreateBesideAReader)

@@ -71,7 +71,7 @@ func code(err error) string {
 	return mobile.Code(err.Error())
 }
 
-// counter counts what it is told.
+// counter counts its calls.
 type counter struct {
 	mu sync.Mutex
 	n  int
@@ -182,7 +182,7 @@ func TestEveryKind(t *testing.T) {
 	assert.Equal(t, "too-large", code(a.photo.Set(nil, make([]byte, 2<<20))))
 }
 
-// What is done in an outage is kept, and sent after it; who does not want to wait gives up.
+// Changes during an outage are kept and sent after it. A caller that does not want to wait discards them.
 func TestOutage(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)
@@ -225,7 +225,7 @@ func TestOutage(t *testing.T) {
 	s.Slow(0)
 }
 
-// Misuse is an error, whatever it is.
+// Every misuse is an error.
 func TestMisuse(t *testing.T) {
 	t.Parallel()
 	s := pantrytest.NewServer(t)

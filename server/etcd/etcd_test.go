@@ -49,7 +49,7 @@ var prefixes atomic.Int64
 
 func newPrefix() string { return fmt.Sprintf("test/%d/", prefixes.Add(1)) }
 
-// open gives a server's store, which is closed when the test ends.
+// open returns a server's store, which is closed when the test ends.
 func open(t testing.TB, prefix string, o Options) *Store {
 	t.Helper()
 	o.Endpoints, o.Prefix = endpoints, prefix
@@ -59,7 +59,7 @@ func open(t testing.TB, prefix string, o Options) *Store {
 	return s
 }
 
-// Two servers take turns, one of which reads all from etcd again at each reopening.
+// Two servers take turns. One of them reads all from etcd again at each reopening.
 func TestSuiteOnEtcd(t *testing.T) {
 	t.Parallel()
 	suite.Run(t, suite.CodeOf, func(t testing.TB) suite.Board {
@@ -99,7 +99,7 @@ func text(name, s string) []entry.Edit {
 	return []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: value.Text(s)}}}
 }
 
-// hold gives a board until the test ends.
+// hold returns a board, which is held until the test ends.
 func hold(t testing.TB, s *Store) *ledger.Ledger {
 	t.Helper()
 	l, release, err := s.Board(t.Context(), "rowan-street", true)

@@ -101,7 +101,7 @@ func TestBackup(t *testing.T) {
 	assert.Equal(t, entries, same)
 }
 
-// From files to etcd and back: no link changes, and whoever follows goes on where he was.
+// From files to etcd and back: no link changes, and followers continue where they were.
 func TestMove(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
@@ -151,7 +151,7 @@ func TestMove(t *testing.T) {
 	check(onFiles(back))
 }
 
-// serveFiles gives a server with files.
+// serveFiles returns a server with files.
 func serveFiles(t *testing.T, data string) *site {
 	h, err := server.New(server.Options{Data: data, Log: quietLog, Limits: server.Limits{ClientRate: 100_000, AddressRate: 100_000}})
 	require.NoError(t, err)

@@ -36,7 +36,7 @@ type site struct {
 
 const adminToken = "admin.0123456789abcdefghij"
 
-// serve gives servers on a store, which know of each other with homes.
+// serve returns servers on a store. With homes they know of each other.
 func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 	t.Helper()
 	if o.Prefix == "" {
@@ -353,8 +353,8 @@ func (p *Peers) at(board string) string {
 	return p.self
 }
 
-// A home that takes requests and does not answer is passed by for what counts once; for
-// anything else it is said that nobody knows.
+// A home that accepts requests and does not answer is skipped for writes with a key. Other writes are
+// answered uncertain.
 func TestSilentHome(t *testing.T) {
 	t.Parallel()
 	s := serve(t, 1, true, Options{})[0]

@@ -255,7 +255,7 @@ func TestParts(t *testing.T) {
 	got, _ := snap.Record("big/2").Value.AsText()
 	snap.Release()
 	assert.Equal(t, len(big), len(got))
-	for i := range 6 { // until nothing tells of the parts
+	for i := range 6 { // until no part is left
 		a.g.kept = 0
 		_, err := rules.Commit(la, rules.Call{Edits: edits(fmt.Sprint(i))})
 		require.NoError(t, err)
@@ -278,7 +278,7 @@ func TestParts(t *testing.T) {
 	assert.Equal(t, la.Version(), lb.Version())
 }
 
-// Who was away for longer than the log is kept takes in the whole, and tells who watches.
+// A server that was away for longer than the log is kept reads the whole board, and signals its watchers.
 func TestFarBehind(t *testing.T) {
 	t.Parallel()
 	prefix := newPrefix()
@@ -306,7 +306,7 @@ func TestFarBehind(t *testing.T) {
 	assert.EqualValues(t, 51, la.Version())
 }
 
-// Clocks that differ by a minute: what is told of a later commit is no earlier time.
+// With clocks that differ by a minute, a later commit has no earlier time.
 func TestClocks(t *testing.T) {
 	t.Parallel()
 	prefix := newPrefix()

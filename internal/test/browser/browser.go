@@ -300,7 +300,7 @@ func (p *Page) Click(selector string) {
 	p.t.Fatalf("it can't be clicked: %s\n%s", selector, p.sight())
 }
 
-// Fill puts a text in place of what stands in a field.
+// Fill replaces the text of a field.
 func (p *Page) Fill(selector, text string) {
 	p.t.Helper()
 	// In one step, so that nothing that is drawn in between changes the selection.
@@ -308,7 +308,7 @@ func (p *Page) Fill(selector, text string) {
 	call(p, input.InsertText, input.InsertTextParams{Text: text})
 }
 
-// Type types keys, wherever the focus is.
+// Type types keys into the focused element.
 func (p *Page) Type(keys string) {
 	p.t.Helper()
 	p.Do(chromedp.KeyEvent(keys))
@@ -320,7 +320,7 @@ func (p *Page) Text(selector string) string {
 	return Eval[string](p, "document.querySelector("+quote(selector)+").innerText")
 }
 
-// Requests gives what was asked for so far, since it was asked last.
+// Requests returns the requests since its last call.
 func (p *Page) Requests() (all []string) {
 	for {
 		select {

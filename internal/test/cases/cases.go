@@ -54,7 +54,7 @@ type Step struct {
 	All    bool
 	Is     string          // the code of its error; empty: none
 	Found  *bool           // what lookup and take tell
-	Item   json.RawMessage // what take gives
+	Item   json.RawMessage // what take returns
 	Kind   string          // of what the server holds
 	JSON   string
 

@@ -16,7 +16,7 @@ import (
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
-// A Server is a real one, and what stands on the way to it, which can be put in trouble.
+// A Server is a real one behind a proxy that can cause trouble.
 type Server struct {
 	t     testing.TB
 	real  *pantrytest.Server
@@ -54,7 +54,7 @@ func NewServer(t testing.TB) *Server {
 	return s
 }
 
-// Link gives the link of a board.
+// Link returns the link of a board.
 func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + board }
 
 // Do has something happen:
@@ -117,12 +117,12 @@ func (s *Server) Arrived() map[string]int {
 	return maps.Clone(s.arrived)
 }
 
-// Others has somebody else make an op on an entry, whatever trouble there is.
+// Others makes an op on an entry as another client, past any trouble.
 func (s *Server) Others(board, name, op string) {
 	s.ask(http.MethodPost, board, "/commit", fmt.Sprintf(`{"ops":[{"name":%q,%s]}`, name, strings.TrimPrefix(strings.TrimSpace(op), "{")))
 }
 
-// Holds gives an entry as the server has it.
+// Holds returns an entry as the server has it.
 func (s *Server) Holds(board, name string) string {
 	return s.ask(http.MethodGet, board, "/entries/"+name, "")
 }
@@ -146,7 +146,7 @@ func (s *Server) ask(method, board, path, body string) string {
 	return ""
 }
 
-// next gives the trouble that a request meets; empty: none.
+// next returns the trouble of a request; empty: none.
 func (s *Server) next(r *http.Request) string {
 	write := r.Method != http.MethodGet && r.Method != http.MethodOptions
 	s.mu.Lock()
@@ -218,7 +218,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusTooManyRequests)
 		_, _ = io.WriteString(w, `{"title":"Too Many Requests","status":429,"code":"rate-limited","detail":"too many"}`)
 	case "other":
-		if strings.HasSuffix(r.URL.Path, "/events") { // of which there is no end
+		if strings.HasSuffix(r.URL.Path, "/events") { // it does not end
 			http.NotFound(w, r)
 			return
 		}

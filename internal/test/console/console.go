@@ -1,5 +1,5 @@
-// Package console runs the commands that documents show. In a block marked console, a line that begins
-// with "$ " is a command, and the lines after it are its output, in which … stands for anything.
+// Package console runs the commands that documents show. In a block marked console, a line that begins with
+// "$ " is a command, and the lines after it are its output. In them … matches any text.
 package console
 
 import (

@@ -45,7 +45,7 @@ type files struct {
 type inode struct {
 	data   []byte
 	synced []byte // what a power cut leaves for certain
-	lost   []bool // bytes that a failed sync has dropped, whatever later syncs say
+	lost   []bool // bytes that a failed sync has dropped, also if later syncs succeed
 	id     uint64
 	failed int // how many syncs of it have failed
 	equal  int // data and synced are equal up to here, and nothing before is lost

@@ -1,6 +1,6 @@
-// Package suite tests what commits mean, on whatever keeps boards: a plain map,
-// files, a server over HTTP. Every board must give the same answers, also after
-// it was closed and opened, and although each judge runs twice.
+// Package suite tests what commits mean, on every kind of storage: a plain map, files, a server over HTTP.
+// Every board must return the same answers, also after it was closed and opened, and although each judge
+// runs twice.
 package suite
 
 import (
@@ -46,7 +46,7 @@ func (b OnLedger) Commit(edits []entry.Edit) (out rules.Outcome, err error) {
 	return out, err
 }
 
-// Entries gives those that there are now, whoever wrote them.
+// Entries returns the current entries, by any author.
 func (b OnLedger) Entries() (out []entry.Entry, err error) {
 	err = b.With(func(l *ledger.Ledger) error {
 		if err := l.Current(context.Background()); err != nil {
@@ -65,8 +65,7 @@ func (b OnLedger) Entries() (out []entry.Entry, err error) {
 // Reopen is Again.
 func (b OnLedger) Reopen() error { return b.Again() }
 
-// A Code is how a board tells of an error: the code of its problem, and which
-// edit it is about.
+// A Code returns the code of a board's error, and the edit it is about.
 type Code func(error) (code string, edit int)
 
 // CodeOf is the Code of an error that the rules gave.
@@ -257,7 +256,7 @@ type Map struct {
 	version int64
 }
 
-// NewMap gives an empty one.
+// NewMap returns an empty Map.
 func NewMap() *Map { return &Map{entries: map[string]entry.Entry{}} }
 
 // Commit makes edits, all or none.
@@ -315,7 +314,7 @@ func (m *Map) edit(e entry.Edit, now map[string]value.Value, about map[string]bo
 	return r, err
 }
 
-// Entries gives the entries by their names.
+// Entries returns the entries by their names.
 func (m *Map) Entries() ([]entry.Entry, error) {
 	var out []entry.Entry
 	for _, name := range slices.Sorted(maps.Keys(m.entries)) {

@@ -13,7 +13,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// memory is a ledger whose directory is the test's, opened anew by Reopen.
+// memory is a ledger whose directory is the test's. Reopen opens it again.
 type memory struct {
 	t   testing.TB
 	dir string
@@ -53,7 +53,7 @@ func TestOnALedger(t *testing.T) {
 	})
 }
 
-// What is declared holds for an operation, and stands in for what it leaves open.
+// A declaration applies to an operation, and supplies what the operation leaves out.
 func TestDeclared(t *testing.T) {
 	t.Parallel()
 	m := &memory{t: t, dir: t.TempDir()}

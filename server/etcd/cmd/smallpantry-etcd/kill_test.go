@@ -33,8 +33,8 @@ func status(t *testing.T, url, token string) int {
 	return resp.StatusCode
 }
 
-// A counter that is added to and read, for porcupine: of an addition it is not said what it
-// came to, since that of a repeat is told later.
+// A counter with additions and reads, for porcupine. The result of an addition is not part of it, since that
+// of a repeat is known later.
 var counter = porcupine.Model{
 	Init: func() any { return 0 },
 	Step: func(state, input, output any) (bool, any) {
@@ -53,7 +53,7 @@ type record struct {
 
 	mu    sync.Mutex // guards what follows
 	ops   []porcupine.Operation
-	shown map[int64]int // the value of each version, wherever it was shown
+	shown map[int64]int // the value that was shown at each version
 	wrong []string
 }
 
@@ -81,8 +81,8 @@ func (r *record) show(version int64, value int) {
 	}
 }
 
-// Nodes and servers are killed and stand still while phones add to one number. Nothing that
-// was answered is lost or counted twice, no version is two, nobody sees time go back.
+// Nodes and servers are killed and paused while phones add to one number. No acknowledged addition is lost
+// or counted twice, no version has two values, and no reader goes back.
 func TestKills(t *testing.T) {
 	t.Parallel()
 	run := soak.For(20*time.Second, 30*time.Minute)

@@ -1,5 +1,5 @@
-// Command smallpantry-etcd serves boards that lie in etcd, as one of several servers, and
-// looks after what lies there.
+// Command smallpantry-etcd serves boards that are stored in etcd, as one of several servers, and backs up,
+// checks and moves them.
 package main
 
 import (

@@ -60,7 +60,7 @@ func call(args ...string) (code int, stdout, stderr string) {
 
 var tankLitres = pantry.Int("tank/litres", 0)
 
-// join gives a phone.
+// join returns a phone's variable.
 func join(t *testing.T, link, name string, opts ...board.Option) board.Var[int] {
 	t.Helper()
 	b, err := board.Join(link, append(opts, board.ClientName(name), board.OnProblem(func(pantry.Problem) {}))...)

@@ -39,7 +39,7 @@ const bridge = "pantry-test"
 func nodeHost(i int) string   { return fmt.Sprintf("10.87.43.%d", 1+i) }
 func serverHost(i int) string { return fmt.Sprintf("10.87.43.%d", 11+i) }
 
-// lay gives machines with these addresses; a machine that may not makes the test be skipped.
+// lay sets up machines with these addresses. It skips the test if that is not permitted here.
 func lay(t *testing.T, hosts ...string) *network {
 	n := &network{t}
 	if _, err := exec.LookPath("ip"); err != nil || runtime.GOOS != "linux" || os.Geteuid() != 0 {
@@ -88,9 +88,8 @@ func (n *network) part(host string, from []string, off bool) {
 	}
 }
 
-// The network parts one node, and then one server, from the rest. Whoever reaches most nodes
-// goes on; who does not says so, and shows nobody what is old; when it is whole again all
-// agree.
+// The network separates one node, and then one server, from the rest. A server that reaches most nodes keeps
+// working. One that does not says so, and shows no old value. When the network is whole again, all agree.
 func TestPartitions(t *testing.T) {
 	t.Parallel()
 	var hosts, nodes []string
@@ -156,7 +155,7 @@ func TestPartitions(t *testing.T) {
 	n.part(serverHost(0), nodes, false)
 	assert.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, 30*time.Second, 100*time.Millisecond)
 
-	// And one that nobody reaches.
+	// And one that no phone reaches.
 	n.cut(serverHost(2), true)
 	goesOn("without a server")
 	n.cut(serverHost(2), false)

@@ -89,7 +89,7 @@ func Start(ctx context.Context, o Options) (c *Cluster, err error) {
 	return c, nil
 }
 
-// StartNode starts a node, which goes on where it ended.
+// StartNode starts a node, which continues with its directory.
 func (c *Cluster) StartNode(i int) (err error) {
 	m := c.Members[i]
 	args := []string{"node", "--name", m.Name, "--dir", m.Dir, "--client", m.Client, "--peer", m.Peer}

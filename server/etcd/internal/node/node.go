@@ -62,7 +62,7 @@ func Endpoints(members []Member) (out []string) {
 // A Node runs.
 type Node struct{ e *embed.Etcd }
 
-// Start runs one member of a cluster, which goes on where its directory ends.
+// Start runs one member of a cluster, which continues with its directory.
 func Start(m Member, all []Member) (*Node, error) {
 	cfg := embed.NewConfig()
 	cfg.Name, cfg.Dir = m.Name, m.Dir
