@@ -128,7 +128,7 @@ func TestRecursiveType(t *testing.T) {
 	assert.Equal(t, "C4", got.Parts[0].Parts[0].Name)
 	assert.Equal(t, "meadow", got.Next.Name)
 	got.Next.Name, got.Parts[0].Name = "spoilt", "spoilt"
-	assert.Equal(t, "meadow", v.Get().Next.Name, "what Get gives is the caller's own")
+	assert.Equal(t, "meadow", v.Get().Next.Name, "the value of Get is the caller's own copy")
 	assert.Equal(t, "C", v.Get().Parts[0].Name)
 }
 

@@ -95,7 +95,7 @@ func TestFieldsThatCantBeUsed(t *testing.T) {
 	_, err = p.Update(func(s settings) (settings, error) { s.Quiet = true; return s, nil })
 	require.NoError(t, err, "another field can be changed")
 	_, err = p.Update(func(s settings) (settings, error) { s.ReminderHour++; return s, nil })
-	assert.ErrorIs(t, err, pantry.ErrWrongKind, "what stands in for a bad value is not counted on")
+	assert.ErrorIs(t, err, pantry.ErrWrongKind, "Update does not build on a default that replaces a bad value")
 	e, _ := ns.Entry("reminder-hour")
 	assert.Equal(t, "seven", e.Value.String())
 	require.Len(t, ns.Problems(), 1)

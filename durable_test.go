@@ -85,7 +85,7 @@ func TestDamage(t *testing.T) {
 		r, err = pantry.Repair(dir, "plotbook")
 		require.NoError(t, err)
 		assert.Equal(t, pantry.Report{Path: filepath.Join(dir, "plotbook.jsonl")}, r, "what is in good health stays as it is")
-		_, err = pantry.Repair(dir, "nobody")
+		_, err = pantry.Repair(dir, "absent")
 		assert.ErrorIs(t, err, os.ErrNotExist)
 		_, err = pantry.Repair(dir, "No")
 		assert.ErrorIs(t, err, pantry.ErrInvalid)

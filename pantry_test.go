@@ -209,7 +209,7 @@ func TestCommit(t *testing.T) {
 		escaped = reminderHour.In(b)
 		require.NoError(t, escaped.Set(7))
 		assert.Equal(t, 7, escaped.Get(), "a batch sees its own changes")
-		assert.Equal(t, 18, reminderHour.In(ns).Get(), "and nobody else does")
+		assert.Equal(t, 18, reminderHour.In(ns).Get(), "and no other program does")
 		require.NoError(t, plot.In(b).Set("C4"))
 		require.NoError(t, b.Rename("plot", "bed"))
 		return b.Drop("nothing")
@@ -306,7 +306,7 @@ func TestGetKeepsUp(t *testing.T) {
 				}
 				seen = now
 				if fresh := shared.In(ns).Get(); fresh < seen {
-					t.Errorf("another variable gives %d after %d", fresh, seen)
+					t.Errorf("another variable returns %d after %d", fresh, seen)
 					return
 				} else {
 					seen = fresh

@@ -330,7 +330,7 @@ func TestRecordsInOrderOfAdding(t *testing.T) {
 	require.NoError(t, ns.Close())
 	info, err := os.Stat(ns.Path())
 	require.NoError(t, err)
-	assert.Less(t, info.Size(), int64(400<<10), "written anew")
+	assert.Less(t, info.Size(), int64(400<<10), "rewritten")
 	ns = open(t, dir, quiet)
 	assert.Equal(t, "2 wall C4 aloe herbs roses zinnias late last ", ids(beds.In(ns)))
 	require.NoError(t, ns.Close())
@@ -347,7 +347,7 @@ func TestFamily(t *testing.T) {
 	_, err := pantry.Add(r.At("Cem"), 3)
 	require.NoError(t, err)
 	assert.ErrorIs(t, r.Put("Eva", 6000), pantry.ErrInvalid, "the key's bounds")
-	assert.Equal(t, []any{250, 10, 7, 2}, []any{r.Get("Ana / Ben"), r.Get("Cem"), r.Get("nobody"), r.Len()})
+	assert.Equal(t, []any{250, 10, 7, 2}, []any{r.Get("Ana / Ben"), r.Get("Cem"), r.Get("Dana"), r.Len()})
 	var ids []string
 	for id := range r.Sorted(func(a, b int) int { return a - b }) {
 		ids = append(ids, id)

@@ -65,7 +65,7 @@ func TestNamespacesAndDelete(t *testing.T) {
 	assert.ErrorIs(t, pantry.Delete(dir, "../x"), pantry.ErrInvalid)
 	ns, err = pantry.Open(dir, "plotbook", quiet)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"none", int64(0)}, []any{plot.In(ns).Get(), ns.Version()}, "it begins anew")
+	assert.Equal(t, []any{"none", int64(0)}, []any{plot.In(ns).Get(), ns.Version()}, "it begins again")
 	require.NoError(t, ns.Close())
 }
 

@@ -49,7 +49,7 @@ Go, in the same run: the ratios are the claim. The best of five rounds. Made by 
 ## Size
 
 What the library has on a device and, packed, on the way to it, in MB, without debug information (-s -w -trimpath): of package
-mobile alone, and with boards; beside it a library of Go with nothing in it, of which the ratio is. Built
+mobile alone, and with boards; beside it an empty library of Go, to which the ratios are. Built
 for Linux, since nothing is linked for Android here; what Android adds or leaves out is not known.
 
 | architecture | nothing | device only | with boards | packed: nothing | device only | with boards | device only, times nothing | with boards, times nothing |

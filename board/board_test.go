@@ -256,7 +256,7 @@ func TestWrongKindIsNamed(t *testing.T) {
 	assert.True(t, found)
 	assert.ErrorIs(t, err, pantry.ErrWrongKind)
 	_, err = board.Add(t.Context(), tank, 1)
-	assert.ErrorIs(t, err, pantry.ErrWrongKind, "a default that stands in is not counted on")
+	assert.ErrorIs(t, err, pantry.ErrWrongKind, "Update does not build on a default that replaces a bad value")
 	_, err = tank.Update(t.Context(), func(n int) (int, error) { return n + 1, nil })
 	assert.ErrorIs(t, err, pantry.ErrWrongKind, "nor written back")
 	require.NoError(t, tank.Set(t.Context(), 5), "said on purpose, it replaces what can't be used")
@@ -403,7 +403,7 @@ func TestWatchTheBoard(t *testing.T) {
 	}
 	assert.Equal(t, []string{"gate/open", "new1", "new2"}, seen)
 	_, found := b.Known("new2")
-	assert.False(t, found, "nobody watches it any more")
+	assert.False(t, found, "it is not watched any more")
 	admin, err := board.NewAdmin(st.URL, board.HTTPClient(&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}))
 	require.NoError(t, err)
 	list, err := admin.List(t.Context())
@@ -474,7 +474,7 @@ func TestTimeout(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Hour)
 	time.AfterFunc(150*time.Millisecond, cancel)
 	_, _, err = tank.Lookup(ctx)
-	assert.ErrorIs(t, err, context.Canceled, "whoever gives a deadline waits as long as he wants")
+	assert.ErrorIs(t, err, context.Canceled, "a caller with a deadline waits until it")
 	_, _, err = b.All(t.Context(), "")
 	assert.ErrorIs(t, err, board.ErrUnreachable)
 	st.answer(nil)
@@ -514,7 +514,7 @@ func TestOlderAnswerIsNotShown(t *testing.T) {
 	polls := b.Status().Polls
 	close(goOn)
 	require.Eventually(t, func() bool { return b.Status().Polls > polls }, 10*time.Second, time.Millisecond)
-	assert.Equal(t, 2, tank.Get(), "what the late answer tells is older")
+	assert.Equal(t, 2, tank.Get(), "the late answer is older")
 }
 
 // What a commit removed is known at once, without asking.

@@ -176,7 +176,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 			_, err := fmt.Sscanf(strings.TrimPrefix(e.Name, "own/"), "%d", &i)
 			require.NoError(t, err)
 			if i%2 == 0 {
-				assert.Equal(t, fmt.Sprint(each-1), e.Value.String(), "the last of its own puts stands")
+				assert.Equal(t, fmt.Sprint(each-1), e.Value.String(), "the last of its own puts is stored")
 			}
 		}
 		close(stop)

@@ -93,7 +93,7 @@ func TestOffline(t *testing.T) {
 	_, err := board.AppendUnique(t.Context(), myHose, "C4", "B2")
 	assert.ErrorIs(t, err, board.ErrQueued)
 	_, _, err = board.Take(t.Context(), myHose, 0)
-	assert.ErrorIs(t, err, board.ErrUnreachable, "nobody knows what it would give")
+	assert.ErrorIs(t, err, board.ErrUnreachable, "its result is not known")
 	assert.NotErrorIs(t, err, board.ErrQueued)
 	_, err = mine.Update(t.Context(), func(n int) (int, error) { return n, nil })
 	assert.ErrorIs(t, err, board.ErrUnreachable)
@@ -552,7 +552,7 @@ func TestQueueKeepsItsOrder(t *testing.T) {
 	a, b := board.On(phone, pantry.Int("a", 0)), board.On(phone, pantry.Int("b", 0))
 	require.NoError(t, phone.Ready(t.Context()))
 	way.loses.Store(true)
-	assert.ErrorIs(t, a.Set(t.Context(), 1), board.ErrQueued, "it was done, and nobody heard")
+	assert.ErrorIs(t, a.Set(t.Context(), 1), board.ErrQueued, "it was done, and the answer was lost")
 	until(t, a, func(s board.State[int]) bool { return s.Value == 1 }) // but by another way
 	require.Eventually(t, func() bool { return phone.Status().Err == nil }, 10*time.Second, time.Millisecond)
 	assert.ErrorIs(t, b.Set(t.Context(), 2), board.ErrQueued, "the server is there, but others wait")

@@ -110,7 +110,7 @@ func TestOperationsAsOnADevice(t *testing.T) {
 	same("clear", nil, nil, wb.Clear(ctx), wd.Clear())
 	same("clear again", nil, nil, wb.Clear(ctx), wd.Clear())
 	assert.Equal(t, board.Current, wb.State().Phase)
-	same("seed anew", nil, nil, wb.Seed(ctx, "two"), wd.Seed("two"))
+	same("seed again", nil, nil, wb.Seed(ctx, "two"), wd.Seed("two"))
 	for i, f := range []func(string) (string, error){
 		func(string) (string, error) { return "one", nil }, func(string) (string, error) { return "four", nil }, func(s string) (string, error) { return s, assert.AnError },
 	} {
@@ -240,7 +240,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 		}
 	}
 	theirs.Get().Beds[0] = "spoilt"
-	assert.Equal(t, "C4", theirs.Get().Beds[0], "what Get gives is the caller's own")
+	assert.Equal(t, "C4", theirs.Get().Beds[0], "the value of Get is the caller's own copy")
 	_, err = theirs.Update(t.Context(), func(s settings) (settings, error) { s.Units = "imperial"; return s, nil })
 	require.NoError(t, err)
 	now, err := mine.Update(t.Context(), func(s settings) (settings, error) { s.ReminderHour++; return s, nil })

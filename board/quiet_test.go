@@ -30,7 +30,7 @@ type meter struct {
 func (m *meter) RoundTrip(r *http.Request) (*http.Response, error) {
 	m.requests.Add(1)
 	if m.noStreams && strings.HasSuffix(r.URL.Path, "/events") {
-		return &http.Response{StatusCode: http.StatusNotFound, Header: http.Header{}, Body: http.NoBody, Request: r, ProtoMajor: 1, ProtoMinor: 1}, nil
+		return &http.Response{StatusCode: http.StatusNotFound, Header: http.Header{}, Body: http.NoBody, Request: r, ProtoMajor: 1, ProtoMinor: 1}, nil // words: ok
 	}
 	return m.transport.RoundTrip(r)
 }

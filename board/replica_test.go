@@ -289,7 +289,7 @@ func (w *world) take(a asking, p *wire.Page) {
 	now, err := mark.Parse(p.Mark)
 	require.NoError(w.t, err)
 	switch w.broken {
-	case "since": // the version moves whatever the answer covers
+	case "since": // the version moves whether or not the answer covers its names
 		if !p.Whole {
 			p.Since = w.replica.mark.String()
 		}

@@ -101,7 +101,7 @@ func TestView(t *testing.T) {
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 	calls, token := apart(v.Link())
 	status, said := ask(t, "PUT", calls+"/entries/reminder-hour", token, "30")
-	assert.Equal(t, 409, status, "what the app declared holds, whoever asks: %s", said)
+	assert.Equal(t, 409, status, "the app's declaration applies to every caller: %s", said)
 	status, said = ask(t, "GET", calls+"/keys", token, "")
 	assert.Equal(t, 200, status)
 	for _, part := range []string{`"reminder-hour"`, `"max":23`, `"choices":["metric","imperial"]`, `"when to remind"`} {
@@ -128,7 +128,7 @@ func TestNobodyElse(t *testing.T) {
 	again, err := debugview.Open(ns)
 	require.NoError(t, err)
 	_, other := apart(again.Link())
-	assert.NotEqual(t, token, other, "it is drawn anew each time")
+	assert.NotEqual(t, token, other, "it is new each time")
 	require.NoError(t, again.Close())
 	require.NoError(t, again.Close())
 	assert.Contains(t, v.Link(), "http://127.0.0.1:")
@@ -162,19 +162,19 @@ func TestSealed(t *testing.T) {
 	t.Parallel()
 	ns, v := open(t)
 	code := gateCode.In(ns)
-	require.NoError(t, code.Set("a word that nobody reads"))
+	require.NoError(t, code.Set("a word that must stay secret"))
 	calls, token := apart(v.Link())
 	for _, path := range []string{"/entries", "/entries/gate-code", "/history"} {
 		status, said := ask(t, "GET", calls+path, token, "")
 		assert.Equal(t, 200, status, path)
-		assert.NotContains(t, said, "nobody reads", path)
+		assert.NotContains(t, said, "must stay secret", path)
 		assert.Contains(t, said, `"sealed"`, path)
 	}
 	for _, body := range []string{`"plain"`, `5`} {
 		status, said := ask(t, "PUT", calls+"/entries/gate-code", token, body)
 		assert.Equal(t, 409, status, said)
 	}
-	assert.Equal(t, "a word that nobody reads", code.Get())
+	assert.Equal(t, "a word that must stay secret", code.Get())
 	var e struct{ Kind string }
 	_, said := ask(t, "GET", calls+"/entries/gate-code", token, "")
 	require.NoError(t, json.Unmarshal([]byte(said), &e))
@@ -187,7 +187,7 @@ func TestPage(t *testing.T) {
 	browser.Need(t, "chromium")
 	ns, v := open(t)
 	require.NoError(t, reminderHour.In(ns).Set(7))
-	require.NoError(t, gateCode.In(ns).Set("a word that nobody reads"))
+	require.NoError(t, gateCode.In(ns).Set("a word that must stay secret"))
 	p := browser.Start(t).Open(t, v.Link())
 	p.Until(`document.body.innerText.includes("reminder-hour")`)
 	require.NoError(t, reminderHour.In(ns).Set(21))

@@ -104,7 +104,7 @@ func TestKinds(t *testing.T) {
 	require.NoError(t, must[*mobile.BoolVar](t)(a.frost.Bind(ns)).Set(true))
 	require.NoError(t, must[*mobile.TextVar](t)(a.plot.Bind(ns)).Set("C4 🌱"))
 	require.NoError(t, must[*mobile.TextVar](t)(a.units.Bind(ns)).Set("imperial"))
-	require.NoError(t, must[*mobile.TextVar](t)(a.code.Bind(ns)).Set("a word that nobody reads"))
+	require.NoError(t, must[*mobile.TextVar](t)(a.code.Bind(ns)).Set("a word that must stay secret"))
 	photo := []byte{0, 255, 7}
 	require.NoError(t, must[*mobile.BytesVar](t)(a.photo.Bind(ns)).Set(photo))
 	photo[0] = 9
@@ -127,7 +127,7 @@ func TestKinds(t *testing.T) {
 	assert.True(t, must[bool](t)(must[*mobile.BoolVar](t)(b.frost.Bind(ns)).Get()))
 	assert.Equal(t, "C4 🌱", must[string](t)(must[*mobile.TextVar](t)(b.plot.Bind(ns)).Get()))
 	assert.Equal(t, "imperial", must[string](t)(must[*mobile.TextVar](t)(b.units.Bind(ns)).Get()))
-	assert.Equal(t, "a word that nobody reads", must[string](t)(must[*mobile.TextVar](t)(b.code.Bind(ns)).Get()))
+	assert.Equal(t, "a word that must stay secret", must[string](t)(must[*mobile.TextVar](t)(b.code.Bind(ns)).Get()))
 	assert.Equal(t, []byte{0, 255, 7}, must[[]byte](t)(must[*mobile.BytesVar](t)(b.photo.Bind(ns)).Get()))
 	assert.EqualValues(t, 1_777_799_564_123, must[int64](t)(must[*mobile.TimeVar](t)(b.sown.Bind(ns)).Get()))
 	assert.EqualValues(t, 1500, must[int64](t)(must[*mobile.DurationVar](t)(b.pause.Bind(ns)).Get()))
@@ -273,8 +273,8 @@ func TestMisuse(t *testing.T) {
 			return err
 		}(),
 		"no item": func() error { _, err := mobile.NewTexts().At(0); return err }(), "an empty watching": func() error { _, err := (&mobile.IntVar{}).Watch(nil, nil); return err }(),
-		"no runner":        func() error { v, _ := a.hour.Bind(ns); _, err := v.Watch(nil, nil); return err }(),
-		"a list of nobody": func() error { v, _ := a.queue.Bind(ns); return v.Set(nil) }(),
+		"no runner":          func() error { v, _ := a.hour.Bind(ns); _, err := v.Watch(nil, nil); return err }(),
+		"a list that is nil": func() error { v, _ := a.queue.Bind(ns); return v.Set(nil) }(),
 	} {
 		assert.Equal(t, "misuse", code(err), "%s: %v", what, err)
 	}
@@ -409,7 +409,7 @@ func TestOptions(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, ns.Close()) }()
 	hour := must[*mobile.IntVar](t)(a.hour.Bind(ns))
-	assert.EqualValues(t, 18, must[int64](t)(hour.Get()), "what stands there is no number")
+	assert.EqualValues(t, 18, must[int64](t)(hour.Get()), "the stored value is no number")
 	assert.Equal(t, "read-only", code(hour.Set(7)))
 	_, err = hour.Stored()
 	assert.Equal(t, "wrong-kind", code(err))

@@ -164,7 +164,7 @@ func TestMatrix(t *testing.T) {
 		{"POST", b + "/tokens", `{"may":"read"}`, "own", 201, 403},
 		{"POST", b + "/tokens", `{"may":"read","prefix":"gate/"}`, "own", 201, 403},
 		{"DELETE", b + "/tokens/aaaaaaaa", "", "own", 404, 404},
-		{"DELETE", b + "/tokens?label=nobody", "", "own", 404, 404},
+		{"DELETE", b + "/tokens?label=absent", "", "own", 404, 404},
 		{"POST", "/v1/boards", `{"board":"b"}`, "admin", 200, 200},
 		{"GET", "/v1/boards", "", "admin", 200, 200},
 		{"DELETE", "/v1/boards/gone", "", "admin", 404, 404},
@@ -268,7 +268,7 @@ func TestAdding(t *testing.T) {
 	assert.Equal(t, 201, s.as(tank, "POST", b+"/entries/tank/new", `{"op":"add","amount":1}`).status, "within its prefix")
 	s.as(s.admin, "POST", b+"/keys", `{"keys":[{"name":"beds","family":true,"kind":"int","default":0}]}`)
 	assert.Equal(t, 200, s.as(add, "POST", b+"/commit", `{"ops":[`+one("beds/C4")+`]}`).status, "declared as one of a family")
-	a = s.as(add, "POST", b+"/commit", `{"ops":[`+one("beds/C4")+`,`+one("tank/new")+`,`+one("nobody/declared")+`]}`)
+	a = s.as(add, "POST", b+"/commit", `{"ops":[`+one("beds/C4")+`,`+one("tank/new")+`,`+one("not/declared")+`]}`)
 	assert.Equal(t, []any{403, json.Number("2")}, []any{a.status, a.json["op"]})
 	a = s.as(add, "POST", b+"/commit", `{"ops":[{"op":"put","name":"tank/new","value":9,"if":99},`+one("beds/C4")+`]}`)
 	assert.Equal(t, []any{403, json.Number("0")}, []any{a.status, a.json["op"]}, "authorised before a condition is looked at")
@@ -434,7 +434,7 @@ func TestRevoking(t *testing.T) {
 	s.invite(owner, "b", `{"may":"read","label":"pair"}`)
 	s.invite(owner, "b", `{"may":"read","label":"outside"}`)
 	assert.Len(t, s.as(bound, "GET", b+"/tokens", "").json["tokens"], 2, "itself, and the one within its prefix")
-	assert.Equal(t, s.as(bound, "DELETE", b+"/tokens?label=nobody", "").json["detail"], s.as(bound, "DELETE", b+"/tokens?label=outside", "").json["detail"])
+	assert.Equal(t, s.as(bound, "DELETE", b+"/tokens?label=absent", "").json["detail"], s.as(bound, "DELETE", b+"/tokens?label=outside", "").json["detail"])
 	assert.Equal(t, 204, s.as(bound, "DELETE", b+"/tokens?label=pair", "").status, "the one within its prefix")
 	assert.Len(t, s.as(bound, "GET", b+"/tokens", "").json["tokens"], 1)
 	assert.Equal(t, 204, s.as(owner, "DELETE", b+"/tokens?label=pair", "").status)

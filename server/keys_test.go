@@ -40,7 +40,7 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, "near tank/litre, default hose/queue, rule units, secret gate-token, stored frost", codes(a))
 	a = declare("display", `{"name":"tank/litres","kind":"float","default":0.0},{"name":"gate/open","kind":"bool"},{"name":"gate/opens","kind":"bool"}`)
 	assert.Equal(t, "kind tank/litres", codes(a), "of names that are its own none is near another")
-	assert.Contains(t, a.body, "tankwatch declared it as int", "whoever said otherwise is named")
+	assert.Contains(t, a.body, "tankwatch declared it as int", "the client that declared it otherwise is named")
 	var names []string
 	for _, k := range ask(t, "GET", at("/keys"), "").json["keys"].([]any) {
 		k := k.(map[string]any)

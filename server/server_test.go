@@ -187,7 +187,7 @@ func TestEntry(t *testing.T) {
 	assert.Equal(t, 204, ask(t, "DELETE", at, "").status)
 	assert.Equal(t, 404, ask(t, "DELETE", at, "").status)
 	assert.Equal(t, 404, ask(t, "GET", at, "").status)
-	assert.Equal(t, 404, ask(t, "DELETE", base+"/v1/boards/nobody/entries/x", "").status)
+	assert.Equal(t, 404, ask(t, "DELETE", base+"/v1/boards/absent/entries/x", "").status)
 }
 
 // What a body is read as, and what it may not become.
@@ -525,7 +525,7 @@ func TestNothingIsPassedOver(t *testing.T) {
 	a := ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[{"op":"drop","name":"a","name":"b"}]}`)
 	assert.Equal(t, []any{"invalid", json.Number("0")}, []any{a.code(), a.json["op"]})
 	a = ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[{"op":"add","name":"a","amount":1},{"op":"take","name":"a","at":0}]}`)
-	assert.Equal(t, []any{"wrong-kind", json.Number("1")}, []any{a.code(), a.json["op"]}, "a refusal tells which op it is about")
+	assert.Equal(t, []any{"wrong-kind", json.Number("1")}, []any{a.code(), a.json["op"]}, "a refusal says which op it is about")
 	assert.Nil(t, ask(t, "POST", at, `{"op":"take","at":0}`).json["op"])
 	assert.Equal(t, "invalid", ask(t, "POST", base+"/v1/boards/b/commit", `{"ops":[],"opps":[]}`).code())
 }
@@ -572,8 +572,8 @@ func testWait(t *testing.T) {
 	ask(t, "PUT", nowhere+"/a", "3")
 	assert.Equal(t, json.Number("3"), (<-got).json["entries"].([]any)[0].(map[string]any)["value"])
 	// A board that is removed while somebody waits is empty.
-	stands := ask(t, "GET", nowhere, "").json["mark"].(string)
-	go func() { got <- ask(t, "GET", nowhere+"?wait=30&since="+stands, "") }()
+	mark = ask(t, "GET", nowhere, "").json["mark"].(string)
+	go func() { got <- ask(t, "GET", nowhere+"?wait=30&since="+mark, "") }()
 	synctest.Wait()
 	ask(t, "DELETE", base+"/v1/boards/c", "")
 	a = <-got
@@ -581,7 +581,7 @@ func testWait(t *testing.T) {
 	go func() { got <- ask(t, "GET", board+"/entries?wait=30&since="+mark, "") }()
 	synctest.Wait()
 	stop()
-	assert.Equal(t, 200, (<-got).status, "a server that stops lets nobody wait")
+	assert.Equal(t, 200, (<-got).status, "a server that stops ends waiting calls")
 }
 
 func TestDevelopmentModeIsForThisMachineOnly(t *testing.T) {
@@ -677,7 +677,7 @@ func TestHistory(t *testing.T) {
 	a = ask(t, "GET", board+"/entries?at="+now, "")
 	assert.Equal(t, []any{json.Number("4"), 1}, []any{a.json["version"], len(a.json["entries"].([]any))}, "the newest version then")
 	assert.Equal(t, json.Number("0"), ask(t, "GET", board+"/entries?at=2020-01-01T00:00:00Z", "").json["version"], "before it was made there was nothing")
-	assert.Equal(t, "too-old", ask(t, "GET", base+"/v1/boards/nobody/entries?at=1", "").code())
+	assert.Equal(t, "too-old", ask(t, "GET", base+"/v1/boards/absent/entries?at=1", "").code())
 	for _, query := range []string{"/entries?at=x", "/entries?at=1&since=1.5a3f9c10", "/history?before=0", "/history?limit=0", "/history?name=a//b", "/history?nam=a"} {
 		assert.Equal(t, "invalid", ask(t, "GET", board+query, "").code(), query)
 	}

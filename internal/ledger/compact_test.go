@@ -206,7 +206,7 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			} else {
 				<-slow.reading
 				require.NoError(t, c.meanwhile(t, l))
-				assert.Empty(t, led, "whoever led does it")
+				assert.Empty(t, led, "the leader does it")
 			}
 			due := func() bool { l.io.Lock(); defer l.io.Unlock(); return l.dueForCompaction() }
 			gone, others := name == "a file that is gone", strings.Contains(name, "another process") || strings.Contains(name, "by another")
@@ -331,14 +331,14 @@ func TestRemovedNames(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, l.Close()) }()
 	var file os.FileInfo
-	most, anew := int64(0), 0
+	most, rewritten := int64(0), 0
 	commit := func(judge func(*Tx)) {
 		_, err := l.CommitWithin(time.Second, entry.Author{}, JudgeFunc(func(tx *Tx) error { judge(tx); return nil }))
 		require.NoError(t, err)
 		now, err := os.Stat(l.Path())
 		require.NoError(t, err)
 		if file != nil && !os.SameFile(file, now) {
-			anew++
+			rewritten++
 		}
 		file, most = now, max(most, now.Size())
 	}
@@ -363,9 +363,9 @@ func TestRemovedNames(t *testing.T) {
 		set(name(i), i)
 		commit(func(tx *Tx) { tx.Drop(name(i)) })
 	}
-	anew = 0
+	rewritten = 0
 	for i := range 2000 {
 		set("tank", i)
 	}
-	assert.LessOrEqual(t, anew, 1, "each of 2000 short lines in a file of %d bytes", most)
+	assert.LessOrEqual(t, rewritten, 1, "each of 2000 short lines in a file of %d bytes", most)
 }

@@ -174,7 +174,7 @@ func TestSyncThatFails(t *testing.T) {
 			full := cause == syscall.ENOSPC
 			if anewFails && !full {
 				assert.ErrorIs(t, err, ledger.ErrUncertain)
-				assert.Error(t, put(l, "a", value.Int(3)), "until the file is written anew nothing is stored")
+				assert.Error(t, put(l, "a", value.Int(3)), "until the file is rewritten, nothing is stored")
 				assert.EqualValues(t, 1, get(l, "a"), "and reads go on")
 				anewFails = false
 			} else {
@@ -214,7 +214,7 @@ func TestPromptSyncThatFails(t *testing.T) {
 		}
 		return nil
 	})
-	require.NoError(t, l.Flush(), "the file was written anew")
+	require.NoError(t, l.Flush(), "the file was rewritten")
 	disk.Kill()
 	_ = l.Close()
 	l, err = ledger.Open(dir, "board", ledger.Options{Disk: disk.PowerCut(rand.New(rand.NewPCG(1, 1)), 64)})

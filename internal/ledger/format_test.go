@@ -62,7 +62,7 @@ func set(version int, more, name string, n int) string {
 // Members that a later version has written are kept, in every way of rewriting the file.
 func TestMembersOfALaterVersion(t *testing.T) {
 	t.Parallel()
-	for name, anew := range map[string]func(t *testing.T, l *ledger.Ledger){
+	for name, rewritten := range map[string]func(t *testing.T, l *ledger.Ledger){
 		"compacted": func(t *testing.T, l *ledger.Ledger) {
 			for n := range 60 {
 				require.NoError(t, put(l, "litres", value.Int(int64(n))))
@@ -76,7 +76,7 @@ func TestMembersOfALaterVersion(t *testing.T) {
 			path := writeFile(t, dir, "plotbook", header(0, 0, `,"shelf":{"a":[1,2]}`),
 				`{"version":1,"at":"2026-05-03T09:12:44.123Z","mood":"calm","set":[{"name":"plot","kind":"text","value":"C4","unit":"bed"},{"name":"hour","kind":"int","value":7}],"keys":[{"name":"plot","kind":"text","default":"","tone":5}]`)
 			l := openPlain(t, dir, ledger.Options{Kept: 1, KeptBytes: 1, Small: 1})
-			anew(t, l)
+			rewritten(t, l)
 			require.NoError(t, l.Close())
 			lines := linesOf(t, path)
 			assert.Contains(t, lines[0], `,"shelf":{"a":[1,2]}`)

@@ -174,7 +174,7 @@ func TestTombstones(t *testing.T) {
 	require.NoError(t, l.Close())
 	l = open()
 	assert.False(t, told(1), "after a week it is forgotten")
-	assert.EqualValues(t, 2, l.Oldest(), "and whoever stands before that must be told the whole")
+	assert.EqualValues(t, 2, l.Oldest(), "and a reader before that version needs the whole")
 	require.NoError(t, l.Close())
 }
 
@@ -563,7 +563,7 @@ func TestNothingGrowsWithDeadNames(t *testing.T) {
 		require.NoError(t, putWithin(l, time.Hour, "n", value.Text(strings.Repeat(fmt.Sprint(i%10), 1000))))
 	}
 	told := count()
-	assert.Less(t, told, 256<<10/150, "those of which the past is still told, in 256 KiB")
+	assert.Less(t, told, 256<<10/150, "those whose past is still kept, in 256 KiB")
 	assert.Less(t, len(disk.Read(l.Path())), 1<<20)
 	for i := range 1000 {
 		assert.Nil(t, l.Find(fmt.Sprint("asked/", i)))

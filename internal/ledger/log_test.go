@@ -108,7 +108,7 @@ func TestLogThatIsBehind(t *testing.T) {
 			require.ErrorIs(t, err, ErrBehind, "and so it is the other that is behind")
 			logs[0].Release()
 			_, err = logs[1].Append(taken, Batch{Wait: soon})
-			require.NoError(t, err, "nobody keeps the lock")
+			require.NoError(t, err, "the lock is free")
 			busy := make(chan error, 1)
 			go func() { busy <- logs[0].Hold(soon) }()
 			require.NoError(t, <-busy)
@@ -214,7 +214,7 @@ func TestLogTellsWhatIsSynced(t *testing.T) {
 	require.NoError(t, err)
 	again, err := logs[1].Load(newImage(true), soon)
 	require.NoError(t, err)
-	assert.Equal(t, []int64{6, 6}, []int64{again.Version, again.Synced}, "whoever reads it syncs it")
+	assert.Equal(t, []int64{6, 6}, []int64{again.Version, again.Synced}, "its reader syncs it")
 	state := State{Header: *head.Header, Version: 6, End: head.End, Lines: lines(Head{Version: 5}, true, 9).Lines, Count: 1}
 	state.Header.Base, state.Header.Lines, state.Header.End = 6, 1, head.End
 	head, err = logs[0].Rewrite(head, state, soon)
@@ -393,7 +393,7 @@ func TestAnsweredBeforeCompaction(t *testing.T) {
 	for range 2 {
 		require.NoError(t, <-answers)
 	}
-	assert.Empty(t, answers, "whoever leads makes it")
+	assert.Empty(t, answers, "the leader makes it")
 	close(goOn)
 	require.NoError(t, <-answers)
 	assert.Less(t, len(disk.Read(l.Path())), size)

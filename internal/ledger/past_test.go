@@ -91,29 +91,29 @@ func TestThePastAfterCompactions(t *testing.T) {
 			if n%25 != 24 {
 				continue
 			}
-			tells := map[int64]bool{}
+			known := map[int64]bool{}
 			for version := range past {
 				if entries, err := l.At(int64(version)); err == nil {
 					require.Equal(t, past[version].state, stateOf(entries), "seed %d, version %d of %d", seed, version, len(past)-1)
-					tells[int64(version)] = true
+					known[int64(version)] = true
 				} else {
 					require.ErrorIs(t, err, ledger.ErrTooOld)
 				}
 			}
-			told += len(tells)
-			merged += len(past) - len(tells)
+			told += len(known)
+			merged += len(past) - len(known)
 			for version := range past {
 				entries, was, err := l.AtTime(past[version].at.Add(time.Duration(rng.IntN(2)) * 300 * time.Microsecond))
 				if err != nil {
 					require.ErrorIs(t, err, ledger.ErrTooOld)
 					for v := int64(0); v <= int64(version); v++ {
-						require.False(t, tells[v] && tells[v-1], "seed %d: version %d is told, so is its time", seed, v)
+						require.False(t, known[v] && known[v-1], "seed %d: version %d is told, so is its time", seed, v)
 					}
 					continue
 				}
 				require.Equal(t, past[was].state, stateOf(entries), "seed %d, time of version %d of %d", seed, version, len(past)-1)
 				for v := was + 1; v <= int64(version); v++ {
-					require.False(t, tells[v], "seed %d: version %d was nearer than %d", seed, v, was)
+					require.False(t, known[v], "seed %d: version %d was nearer than %d", seed, v, was)
 				}
 			}
 			history, err := l.History(0)
@@ -197,7 +197,7 @@ func TestAnAccidentIsUndone(t *testing.T) {
 	entries, _, err = l.AtTime(accident.Add(-25 * time.Hour))
 	assert.EqualValues(t, 800, liters(entries, err))
 	entries, version, err := l.AtTime(accident.Add(-1000 * time.Hour))
-	require.NoError(t, err, "the file tells all since it was made")
+	require.NoError(t, err, "the file has everything since it was made")
 	assert.Empty(t, entries)
 	assert.Zero(t, version)
 
@@ -207,15 +207,15 @@ func TestAnAccidentIsUndone(t *testing.T) {
 	entries, _, err = l.AtTime(accident.Add(12 * time.Hour))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0, stateOf(entries)["liters"])
-	tells := 0
+	known := 0
 	for v := before; v <= before+20_000; v++ {
 		if _, err := l.At(v); err == nil {
-			tells++
+			known++
 		} else {
 			v += 50
 		}
 	}
-	assert.Less(t, tells, 30, "the days, and the changes of liters")
+	assert.Less(t, known, 30, "the days, and the changes of liters")
 	require.NoError(t, l.Close())
 }
 
@@ -237,7 +237,7 @@ func TestWhatGoesFirst(t *testing.T) {
 		addAll(t, l, clock, 3000, time.Millisecond)
 		return l, clock
 	}
-	tells := func(l *ledger.Ledger) (changes, names int) {
+	known := func(l *ledger.Ledger) (changes, names int) {
 		history, err := l.History(0)
 		require.NoError(t, err)
 		seen := map[string]int{}
@@ -256,12 +256,12 @@ func TestWhatGoesFirst(t *testing.T) {
 		return err == nil
 	}
 	l, _ := build(1 << 20)
-	changes, told := tells(l)
+	changes, told := known(l)
 	assert.Equal(t, []int{400, 40}, []int{changes, told}, "all")
 	require.NoError(t, l.Close())
 
 	l, clock := build(40_000)
-	changes, told = tells(l)
+	changes, told = known(l)
 	assert.Equal(t, 40, told)
 	assert.Less(t, changes, 400, "not all of the older changes of a name")
 	assert.Greater(t, changes, 120, "but some")
@@ -269,7 +269,7 @@ func TestWhatGoesFirst(t *testing.T) {
 	require.NoError(t, l.Close())
 
 	l, clock = build(9_000)
-	changes, told = tells(l)
+	changes, told = known(l)
 	assert.Equal(t, 40, told)
 	assert.Less(t, changes, 121)
 	assert.Greater(t, changes, 39)
@@ -278,7 +278,7 @@ func TestWhatGoesFirst(t *testing.T) {
 	require.NoError(t, l.Close())
 
 	l, _ = build(100)
-	changes, _ = tells(l)
+	changes, _ = known(l)
 	assert.Less(t, changes, 40, "and less than a change of each")
 	assert.Greater(t, changes, 5, "in as many bytes as there are entries")
 	require.NoError(t, l.Close())
@@ -522,7 +522,7 @@ func TestForgottenByAnother(t *testing.T) {
 		}
 		return nil
 	})
-	assert.ErrorIs(t, put(other, "hour", value.Int(8)), ledger.ErrNotStored, "all that it knows is written anew")
+	assert.ErrorIs(t, put(other, "hour", value.Int(8)), ledger.ErrNotStored, "everything that it knows is written again")
 	assert.NotContains(t, string(disk.Read(one.Path())), "gate-code")
 	assert.NotContains(t, string(disk.Read(one.Path())), "1970-", "and each thing with its own time")
 	require.NoError(t, put(other, "hour", value.Int(9)))

@@ -212,8 +212,8 @@ func TestWrittenIntoTheFile(t *testing.T) {
 		return l, disk, lines, write
 	}
 	l, _, lines, write := open(ledger.Options{})
-	anew := journal.Finish([]byte(strings.Replace(lines[0][:len(lines[0])-19], `"schema":0`, `"schema":4`, 1)), 0)
-	write(string(anew) + strings.Join(lines[1:], "") + string(journal.Finish([]byte(set(7, "", "n", 7)), 0)))
+	newer := journal.Finish([]byte(strings.Replace(lines[0][:len(lines[0])-19], `"schema":0`, `"schema":4`, 1)), 0)
+	write(string(newer) + strings.Join(lines[1:], "") + string(journal.Finish([]byte(set(7, "", "n", 7)), 0)))
 	require.NoError(t, l.Refresh())
 	assert.Equal(t, []int64{7, 4}, []int64{get(l, "n"), l.Schema()}, "the header is another")
 
@@ -491,13 +491,13 @@ func TestNewFileOfACompaction(t *testing.T) {
 	l, err := ledger.Open(dir, "board", ledger.Options{Disk: disk, Small: 1, Kept: 2, KeptBytes: 100, Problem: func(error) {}})
 	require.NoError(t, err)
 	require.NoError(t, put(l, "n", value.Int(1)))
-	anew, failed := false, 0 // the next write is the new file's
+	rewriting, failed := false, 0 // the next write is the new file's
 	disk.Fault(func(op, path string) error {
 		switch {
 		case op == "open" && strings.HasSuffix(path, ".new"):
-			anew = true
-		case op == "write" && anew:
-			anew = false
+			rewriting = true
+		case op == "write" && rewriting:
+			rewriting = false
 			failed++
 			return syscall.ENOSPC
 		}

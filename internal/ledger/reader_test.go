@@ -57,12 +57,12 @@ func TestAnotherReaderAgrees(t *testing.T) {
 	}
 	out, err := exec.Command(python, args...).Output()
 	require.NoError(t, err)
-	tells := strings.Split(strings.TrimSpace(string(out)), "\n")
-	require.Len(t, tells, files)
+	answers := strings.Split(strings.TrimSpace(string(out)), "\n")
+	require.Len(t, answers, files)
 	seen := map[string]int{}
-	for i, tell := range tells {
+	for i, answer := range answers {
 		var theirs reading
-		require.NoError(t, json.Unmarshal([]byte(tell), &theirs))
+		require.NoError(t, json.Unmarshal([]byte(answer), &theirs))
 		ours := readOurs(t, dir, fmt.Sprint("made-", i))
 		if !assert.Equal(t, ours, theirs, "made-%d", i) {
 			return

@@ -134,9 +134,9 @@ func TestMarksBeginWhereChangesCanBeTold(t *testing.T) {
 	for i := range 200 {
 		require.NoError(t, put(l, "n", value.Int(int64(i))))
 	}
-	require.Greater(t, l.Oldest(), int64(1), "the file was written anew")
+	require.Greater(t, l.Oldest(), int64(1), "the file was rewritten")
 	_, known = l.Told(1)
-	assert.False(t, known, "whoever stands there would not hear that a is gone")
+	assert.False(t, known, "a reader at that version would not learn that a is gone")
 	_, known = l.Told(l.Oldest())
 	assert.True(t, known)
 	require.NoError(t, l.Close())

@@ -24,7 +24,7 @@ func TestCodes(t *testing.T) {
 	require.NoError(t, err)
 	var out strings.Builder
 	require.NoError(t, qrcode.Print(&out, link, true))
-	assert.Contains(t, out.String(), "\x1b[97;40m", "dark on light whatever the terminal's colours are")
+	assert.Contains(t, out.String(), "\x1b[97;40m", "dark on light, with all colours of terminals")
 	plain := regexp.MustCompile("\x1b\\[[0-9;]*m").ReplaceAllString(out.String(), "")
 	out.Reset()
 	require.NoError(t, qrcode.Print(&out, link, false))

@@ -164,7 +164,7 @@ func TestReader(t *testing.T) {
 	n, err := r.Int()
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	assert.Equal(t, 1, r.Offset(), "what follows is for whoever wants the end or a comma")
+	assert.Equal(t, 1, r.Offset(), "the caller reads what follows: the end or a comma")
 }
 
 // The standard library accepts everything that is accepted here, and reads the same strings.

@@ -160,7 +160,7 @@ func TestOneLatchABoard(t *testing.T) {
 	short, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, _, err = s.Board(short, "slow", true)
-	assert.ErrorIs(t, err, context.Canceled, "whoever gives up waits no longer")
+	assert.ErrorIs(t, err, context.Canceled, "a caller whose context ends waits no longer")
 	close(holds)
 	all.Wait()
 	for _, l := range ledgers {

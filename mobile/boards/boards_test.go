@@ -235,7 +235,7 @@ func TestMisuse(t *testing.T) {
 	for what, got := range map[string]string{
 		"no link": of(boards.Join("not a link", p.keys, nil)), "no keys": of(boards.Join(s.Link("x"), nil, nil)), "foreign keys": of(p.IntVar(foreign)), "an empty key": of(p.IntVar(&mobile.IntKey{})),
 		"an empty board": of((&boards.Board{}).IntVar(foreign)), "an empty variable": code((&boards.IntVar{}).Set(nil, 1)), "a sealed key": of(p.TextVar(p.code)),
-		"a list of nobody": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "no key": of(p.TimeVar(nil)), "no records": of(p.Records(nil)), "records of nobody": of(p.grows.Add(nil, nil)), "an empty collection": of((&boards.Records{}).Ids()), "an empty one closed": code((&boards.Board{}).Close()),
+		"a list that is nil": code(p.queue.Set(nil, nil)), "no runner": of(p.tank.Watch(nil, nil)), "no key": of(p.TimeVar(nil)), "no records": of(p.Records(nil)), "records that are nil": of(p.grows.Add(nil, nil)), "an empty collection": of((&boards.Records{}).Ids()), "an empty one closed": code((&boards.Board{}).Close()),
 		"no handler": of(boards.Join(s.Link("x"), mobile.NewKeys(), boards.NewOptions().OnProblem(nil, nil))),
 	} {
 		if want := map[bool]string{true: "link", false: "misuse"}[what == "no link"]; got != want {

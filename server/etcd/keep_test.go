@@ -80,7 +80,7 @@ func TestBackup(t *testing.T) {
 	}
 	assert.ErrorIs(t, restore(lines[0], true), ErrNoBackup)
 	_, err = Open(t.Context(), o)
-	assert.ErrorIs(t, err, ErrRestoring, "nobody serves half of it")
+	assert.ErrorIs(t, err, ErrRestoring, "no server serves half of it")
 	require.NoError(t, restore(file.Bytes(), true))
 
 	s = serve(t, 1, false, Options{Prefix: prefix})[0]

@@ -329,7 +329,7 @@ func TestHome(t *testing.T) {
 		assert.Equal(t, "admin (tankwatch)", one.json["by"])
 	}
 	assert.Equal(t, 20., passed()-before)
-	assert.Zero(t, home.store.g.behind.Load(), "nobody met another")
+	assert.Zero(t, home.store.g.behind.Load(), "no writes conflicted")
 	assert.Contains(t, home.do(200, "GET", "/metrics", "").body, "smallpantry_etcd_boards_home 1\n")
 	// What a client says of itself counts for nothing.
 	assert.Equal(t, 200, away[0].as(away[0].admin, "POST", tank, `{"op":"add","amount":1}`, headerHop, "guess", headerFrom, "10.0.0.1:1").status)
@@ -341,7 +341,7 @@ func TestHome(t *testing.T) {
 
 	home.stop()
 	for i := range 10 {
-		assert.Equal(t, float64(i+22), away[i%2].do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "nobody waits for the dead")
+		assert.Equal(t, float64(i+22), away[i%2].do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "no caller waits for the dead server")
 	}
 }
 

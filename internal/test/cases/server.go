@@ -72,7 +72,7 @@ func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + bo
 //	no streams, no waits   something on the way doesn't let them through
 //	hold streams           it holds them back without an end
 //	remove                 the board is removed
-//	restart                the server starts anew
+//	restart                the server restarts
 //	back                   all is well again
 func (s *Server) Do(board, what string) {
 	s.mu.Lock()
