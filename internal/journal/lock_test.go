@@ -169,13 +169,13 @@ func TestKnownAgain(t *testing.T) {
 		return lines
 	}
 	for name, c := range map[string]struct{ kept, added, read int64 }{
-		"nothing but a header":     {},
-		"rewritten, a few lines":   {kept: 2},
-		"rewritten, many lines":    {kept: 20},
-		"a line added":             {kept: 2, added: 1},
-		"many lines added":         {kept: 2, added: 20},
-		"a line read":              {kept: 20, read: 1},
-		"many lines read":          {kept: 2, added: 1, read: 20},
+		"nothing but a header":   {},
+		"rewritten, a few lines": {kept: 2},
+		"rewritten, many lines":  {kept: 20},
+		"a line added":           {kept: 2, added: 1},
+		"many lines added":       {kept: 2, added: 20},
+		"a line read":            {kept: 20, read: 1},
+		"many lines read":        {kept: 2, added: 1, read: 20},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
