@@ -36,7 +36,7 @@ race:
 
 lint:
 	@.ci/words
-	@test -z "$$(gofmt -l . | tee /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
+	@test -z "$$(gofmt -l . | tee -a /dev/stderr)" || { echo "gofmt: the files above need it" >&2; exit 1; }
 	@staticcheck=$$($(GO) tool -n staticcheck) && for m in . $(MODULES); do \
 		echo "go vet, staticcheck and go mod tidy in $$m"; \
 		(cd $$m && $(GO) vet -tags ci ./... && $$staticcheck -tags ci ./... && $(GO) mod tidy -diff) || exit 1; \
