@@ -30,8 +30,8 @@ const dropped = -1
 
 // merged encodes a run as one line.
 func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
-	var d decoder
-	one := commit{schema: -1, closed: -1}
+	d := &p.decoder
+	one := commit{changes: p.kept[:0], schema: -1, closed: -1}
 	keys := map[string]entry.Declared{}
 	created := map[string]int64{} // Record.First of names, as far as the run has it; dropped if the name holds nothing
 	before := p.lines[from].mark.Version - max(p.lines[from].mark.Over, 1)
@@ -92,6 +92,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	for _, name := range slices.Sorted(maps.Keys(keys)) {
 		one.keys = append(one.keys, keys[name])
 	}
+	p.kept = one.changes
 	return one.appendLine(dst), nil
 }
 

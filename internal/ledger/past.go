@@ -20,6 +20,10 @@ type past struct {
 	// receipts returns the kept receipts of the commits after a version, up to another.
 	receipts func(after, upTo int64) []*Receipt
 
+	// For merged.
+	decoder decoder
+	kept    []change
+
 	room *pastRoom
 }
 
