@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -297,7 +298,7 @@ func namesOf(tx *ledger.Tx, board string) []string {
 	return names[from:to]
 }
 
-// List returns the tokens of a board that by may revoke, the oldest first.
+// List returns the tokens of a board that by may revoke: the oldest first, and those of one moment by label.
 func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 	snap := t.l.Snapshot()
 	defer snap.Release()
@@ -310,7 +311,7 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 			list = append(list, k.Grant)
 		}
 	}
-	slices.SortStableFunc(list, func(a, b Grant) int { return a.Made.Compare(b.Made) })
+	slices.SortStableFunc(list, func(a, b Grant) int { return cmp.Or(a.Made.Compare(b.Made), strings.Compare(a.Label, b.Label)) })
 	return list, nil
 }
 
