@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
@@ -114,5 +115,6 @@ func sampleOf(k value.Kind) value.Value {
 // camel converts reminder-hour to reminderHour.
 func camel(name string) string {
 	s := goName(name)
-	return strings.ToLower(s[:1]) + s[1:]
+	_, first := utf8.DecodeRuneInString(s)
+	return strings.ToLower(s[:first]) + s[first:]
 }

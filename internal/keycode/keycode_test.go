@@ -34,6 +34,8 @@ func everyKind(t *testing.T) []entry.Declared {
 		`{"name":"spacing-m","kind":"float","default":0.3,"min":0.0,"max":5.0}`,
 		`{"name":"plot","kind":"text","default":"C4 \"north\" $1"}`,
 		`{"name":"units","kind":"text","default":"metric","choices":["metric","imperial"]}`,
+		`{"name":"bed","kind":"text","default":"C4","choices":["C4","B2"]}`,
+		`{"name":"stamp","kind":"bytes","default":""}`,
 		`{"name":"photo","kind":"bytes","default":"AAEC"}`,
 		`{"name":"sown","kind":"time","default":"2026-05-03T09:12:44Z"}`,
 		`{"name":"hose/queue","kind":"list","default":[],"keep":5}`,
@@ -106,4 +108,8 @@ func TestOtherLanguages(t *testing.T) {
 	code, err := everyPlace(t, false).Swift()
 	require.NoError(t, err)
 	assert.Contains(t, string(code), `let tankLitres = Key.int("tank/litres", 400, in: 0...5000)`)
+	assert.Contains(t, string(code), `let sown = Key.time("sown", Date(timeIntervalSince1970: 1777799564.000))`)
+	assert.Contains(t, string(code), "// photo (bytes) can't be declared", "its default can't be declared")
+	assert.Contains(t, string(code), `case c4 = "C4", b2 = "B2"`)
+	assert.Equal(t, "ähre", camel("ähre"))
 }

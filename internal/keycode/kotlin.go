@@ -3,6 +3,8 @@ package keycode
 import (
 	"fmt"
 	"math"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -14,7 +16,7 @@ func (p Place) Kotlin() ([]byte, error) {
 	var b strings.Builder
 	b.WriteString("import java.time.Instant\nimport kotlinx.coroutines.flow.*\nimport pantry.*\n\n")
 	for _, k := range p.keys() {
-		if len(k.Choices) > 0 && !k.Family {
+		if len(k.Choices) > 0 && !k.Family && areConstants(k.Choices) {
 			fmt.Fprintf(&b, "enum class %s { %s }\n", goName(k.Name), strings.Join(constants(k.Choices), ", "))
 		}
 		if fields := p.fields(k); k.Family && fields != nil {
@@ -29,7 +31,7 @@ func (p Place) Kotlin() ([]byte, error) {
 	for _, k := range p.keys() {
 		code := p.kotlinKey(k)
 		if code == "" {
-			fmt.Fprintf(&b, "    // %s is a %s, which the Kotlin package does not have; read it with the Go package.\n", k.Name, k.Says())
+			fmt.Fprintf(&b, "    // %s (%s) can't be declared in Kotlin as it is; read it with the Go package.\n", k.Name, k.Says())
 			continue
 		}
 		fmt.Fprintf(&b, "    val %s by %s\n", camel(k.Name), code)
@@ -46,11 +48,30 @@ func (p Place) Kotlin() ([]byte, error) {
 	return []byte(b.String()), nil
 }
 
+// words are the texts that the constants of an enum are stored as: ALL_DAY as all-day.
+var words = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+
+// areConstants reports whether constants of an enum are stored as these choices.
+func areConstants(choices []string) bool {
+	return !slices.ContainsFunc(choices, func(c string) bool { return !words.MatchString(c) })
+}
+
 func constants(choices []string) (out []string) {
 	for _, c := range choices {
-		out = append(out, strings.ToUpper(strings.NewReplacer("-", "_", " ", "_", "/", "_").Replace(c)))
+		out = append(out, strings.ToUpper(strings.ReplaceAll(c, "-", "_")))
 	}
 	return out
+}
+
+// losesDefault reports whether a key has a default that the layers for Kotlin and Swift can't declare.
+func losesDefault(k entry.Declared) bool {
+	switch k.Kind {
+	case value.KindBytes:
+		return string(k.Default.AppendJSON(nil)) != `""`
+	case value.KindList:
+		return string(k.Default.AppendJSON(nil)) != "[]"
+	}
+	return false
 }
 
 // kindOf returns the kind of a member's value, as the layers for Kotlin and Swift call it.
@@ -123,6 +144,8 @@ func (p Place) kotlinKey(k entry.Declared) string {
 	switch {
 	case k.Family:
 		return p.kotlinRecords(k)
+	case losesDefault(k) || len(k.Choices) > 0 && !areConstants(k.Choices):
+		return ""
 	case len(k.Choices) > 0:
 		method = "choice"
 		add("%s.%s", goName(k.Name), constants([]string{k.Default.String()})[0])

@@ -33,7 +33,7 @@ func (p Place) Swift() ([]byte, error) {
 	for _, k := range p.keys() {
 		code := p.swiftKey(k)
 		if code == "" {
-			fmt.Fprintf(&b, "    // %s is a %s, which the Swift package does not have; read it with the Go package.\n", k.Name, k.Says())
+			fmt.Fprintf(&b, "    // %s (%s) can't be declared in Swift as it is; read it with the Go package.\n", k.Name, k.Says())
 			continue
 		}
 		fmt.Fprintf(&b, "    let %s = %s\n", camel(k.Name), code)
@@ -67,6 +67,8 @@ func (p Place) swiftKey(k entry.Declared) string {
 			return ""
 		}
 		return fmt.Sprintf("RecordsKey<%s>(%s)", goRecord(k.Name), quoted(k.Name))
+	case losesDefault(k):
+		return ""
 	case len(k.Choices) > 0:
 		method = "choice"
 		add("%s.%s", goName(k.Name), camel(k.Default.String()))
@@ -91,6 +93,9 @@ func (p Place) swiftKey(k entry.Declared) string {
 		method = "bytes"
 	case k.Kind == value.KindTime:
 		method = "time"
+		if at, ok := k.Default.AsTime(); ok {
+			add("Date(timeIntervalSince1970: %.3f)", float64(at.UnixMilli())/1000)
+		}
 	case k.Kind == value.KindList && itemKinds[p.itemType(k)] != "":
 		method = "list"
 		add("of: .%s", strings.Replace(itemKinds[p.itemType(k)], "long", "int", 1))

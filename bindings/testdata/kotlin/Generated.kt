@@ -13,11 +13,13 @@ class App : Declared() {
     val spacingM by double(0.3, 0.0..5.0, name = "spacing-m")
     val plot by text("C4 \"north\" \$1", name = "plot")
     val units by choice(Units.METRIC, name = "units")
-    val photo by bytes(name = "photo")
+    // bed (text) can't be declared in Kotlin as it is; read it with the Go package.
+    val stamp by bytes(name = "stamp")
+    // photo (bytes) can't be declared in Kotlin as it is; read it with the Go package.
     val sown by time(Instant.parse("2026-05-03T09:12:44Z"), name = "sown")
     val hoseQueue by list(Kind.text, keep = 5, name = "hose/queue")
     val levels by list(Kind.long, name = "levels")
-    // per-bed is a map, which the Kotlin package does not have; read it with the Go package.
+    // per-bed (map) can't be declared in Kotlin as it is; read it with the Go package.
     val gateCode by text(sealed = true, name = "gate-code")
     val plantings by records(name = "plantings") {
         val bed = member(Planting::bed, Kind.text)
@@ -26,8 +28,8 @@ class App : Declared() {
         val spacingCm = member(Planting::spacingCm, Kind.double)
         made { Planting(bed(), crop(), done(), spacingCm()) }
     }
-    // best is a records of kind int, which the Kotlin package does not have; read it with the Go package.
-    // notes is a records of kind map, which the Kotlin package does not have; read it with the Go package.
+    // best (records of kind int) can't be declared in Kotlin as it is; read it with the Go package.
+    // notes (records of kind map) can't be declared in Kotlin as it is; read it with the Go package.
 }
 
 // dir is a directory of the app.
