@@ -53,7 +53,7 @@ func (s byStream) follow(p *poller) (atOnce bool) {
 		if ctx.Err() != nil && p.ctx.Err() == nil && len(p.kick) == 0 { // quiet ended it
 			return s.heldBack(p)
 		}
-		return s.failed(p, err)
+		return s.failed(p)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK || !strings.HasPrefix(resp.Header.Get("Content-Type"), "text/event-stream") {
@@ -95,15 +95,17 @@ func (s byStream) heldBack(p *poller) (atOnce bool) {
 	return byPoll{}.follow(p)
 }
 
-// failed records that a stream could not be requested.
-func (s byStream) failed(p *poller, err error) (atOnce bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+// failed finds out whether the server is there after the request for a stream broke off. One broken
+// connection is no outage, so only the poll reports one.
+func (s byStream) failed(p *poller) (atOnce bool) {
 	if p.ctx.Err() != nil || len(p.kick) > 0 {
 		return true
 	}
-	p.answered(s.name(), p.conn.fail("watch", "", err))
-	return false
+	if _, _, err := p.pollOnce(p.ctx, byPoll{}, 0); err != nil {
+		return false
+	}
+	s.ended(p, 0, io.EOF) // the server is there, so the connection was cut
+	return true
 }
 
 // notNow makes the board try another source at once, and a stream after a while.
