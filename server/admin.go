@@ -67,7 +67,7 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 	if s.public == "" {
 		return "", false, ErrPublic
 	}
-	_, release, made, err := s.ensureBoard(ctx, board)
+	l, release, made, err := s.ensureBoard(ctx, board)
 	if err != nil {
 		return "", false, err
 	}
@@ -76,9 +76,10 @@ func (s *Server) OwnerLink(ctx context.Context, board string) (link string, made
 		return linkTo(s.public, board, ""), made, nil
 	}
 	secret := func(id string) access.Secret { return s.admin.secret.From(board + "/" + id) }
-	g, its, found := s.tokens.Derived(board, secret, time.Now())
+	owned := access.Board{Name: board, Life: l.Life()}
+	g, its, found := s.tokens.Derived(owned, secret, time.Now())
 	if !found || g.May < access.Own || g.Prefix != "" {
-		g, its, err = s.tokens.Make(board, access.Grant{May: access.Admin, Label: access.AdminName}, access.Grant{May: access.Own, Label: "owner"}, access.Once{}, secret)
+		g, its, err = s.tokens.Make(owned, access.Grant{May: access.Admin, Label: access.AdminName}, access.Grant{May: access.Own, Label: "owner"}, access.Once{}, secret)
 		if err != nil {
 			return "", made, err
 		}

@@ -61,44 +61,25 @@ func (c *call) makeBoard() error {
 	return c.answer(created(made), c.factsOf(l).AppendJSON(nil))
 }
 
-// ensureBoard returns a board and creates it if there is none; made reports that. A new board has
-// no tokens: those that existed at a moment without such a board are of an earlier one, and are revoked.
+// ensureBoard returns a board and creates it if there is none; made reports that. It has no tokens of an
+// earlier board.
 func (s *Server) ensureBoard(ctx context.Context, board string) (l *ledger.Ledger, release func(), made bool, err error) {
-	l, release, err = s.existing(ctx, board)
-	if !errors.Is(err, store.ErrNoBoard) {
-		return l, release, false, err
-	}
-	s.making.Lock()
-	defer s.making.Unlock()
-	old := s.tokensOf(board)
-	l, release, err = s.existing(ctx, board) // another call can have created it, and tokens for it
-	if !errors.Is(err, store.ErrNoBoard) {
-		return l, release, false, err
-	}
-	if err = s.clearTokens(board, old); err == nil {
-		l, release, err = s.store.Board(ctx, board, true)
-	}
-	return l, release, true, err
-}
-
-// existing returns a board that exists now: another server can have removed the one that is open here.
-func (s *Server) existing(ctx context.Context, board string) (l *ledger.Ledger, release func(), err error) {
 	for {
-		l, release, err = s.store.Board(ctx, board, false)
-		if err != nil || s.shared == nil {
-			return l, release, err
+		l, release, made, err = s.store.Make(ctx, board)
+		if err != nil || made || s.shared == nil {
+			return l, release, made, err
 		}
-		if err = l.Current(ctx); err == nil {
-			return l, release, nil
+		if err = l.Current(ctx); err == nil { // another server can have removed the one that is open here
+			return l, release, false, nil
 		}
 		release()
 		if !errors.Is(err, ledger.ErrClosed) {
-			return nil, nil, err
+			return nil, nil, false, err
 		}
 		select { // it was removed, and is about to be closed here
 		case <-time.After(10 * time.Millisecond):
 		case <-ctx.Done():
-			return nil, nil, ctx.Err()
+			return nil, nil, false, ctx.Err()
 		}
 	}
 }
@@ -108,18 +89,27 @@ func (c *call) removeBoard() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
-	// Tokens that are made later can be for the next board of this name, and stay.
-	err := c.s.clearTokens(c.board, c.s.tokensOf(c.board))
-	if err == nil {
-		err = c.s.store.Remove(c.r.Context(), c.board)
+	l, err := c.ledger(false)
+	var life string // an admin can also remove a board that can't be opened, whatever its life
+	if err == nil && l != nil {
+		life = l.Life()
+	}
+	if err == nil || c.holder == nil {
+		err = c.s.store.Remove(c.r.Context(), c.board, life)
 	}
 	if errors.Is(err, store.ErrNoBoard) {
 		return c.noBoard()
 	}
-	if err == nil {
-		c.w.WriteHeader(http.StatusNoContent)
+	if err != nil {
+		return err
 	}
-	return err
+	if life != "" && !c.s.dev {
+		if err := c.s.tokens.Drop(access.Board{Name: c.board, Life: life}); err != nil {
+			c.s.log.Warn("the tokens of a removed board stay, though nobody can use them", "board", c.board, "error", err)
+		}
+	}
+	c.w.WriteHeader(http.StatusNoContent)
+	return nil
 }
 
 // facts answers with the facts of a board.

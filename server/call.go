@@ -114,7 +114,7 @@ func (c *call) handle() (err error) {
 		return err
 	}
 	if err := c.authorise(to.may); err != nil {
-		return err
+		return c.unlessEnded(err)
 	}
 	if c.s.trouble.meet(c); c.lost() {
 		defer panic(http.ErrAbortHandler)
@@ -151,6 +151,21 @@ func (c *call) handle() (err error) {
 			err = gone
 		}
 	}
+	return c.unlessEnded(err)
+}
+
+// unlessEnded returns err, or the error for a token whose board was removed if that can be the cause.
+func (c *call) unlessEnded(err error) error {
+	if c.holder == nil || !errors.Is(err, ledger.ErrClosed) && !errors.Is(err, wire.ErrForbidden) {
+		return err
+	}
+	_, release, gone := c.find(false)
+	if gone == nil {
+		release()
+	}
+	if errors.Is(gone, wire.ErrUnauthorized) {
+		return gone
+	}
 	return err
 }
 
@@ -166,16 +181,30 @@ func unescape(what, s string) (string, error) {
 }
 
 // find returns the call's board, until release is called. In development mode a board that does not
-// exist is created if create is set, and is nil otherwise. With tokens it is an error.
+// exist is created if create is set, and is nil otherwise. With tokens it is an error. A token of an
+// earlier board of that name is as wrong as any other.
 func (c *admitted) find(create bool) (l *ledger.Ledger, release func(), err error) {
 	l, release, err = c.s.store.Board(c.r.Context(), c.board, create && c.s.dev)
-	if !errors.Is(err, store.ErrNoBoard) {
-		return l, release, err
-	}
-	if !c.s.dev {
+	switch {
+	case err == nil && c.holder != nil:
+		if err = c.holder.For(c.boardOf(l)); err != nil {
+			release()
+			return nil, nil, err
+		}
+	case !errors.Is(err, store.ErrNoBoard):
+	case c.s.dev:
+		return nil, func() {}, nil
+	case c.holder != nil:
+		return nil, nil, c.holder.NoBoard()
+	default:
 		return nil, nil, c.noBoard()
 	}
-	return nil, func() {}, nil
+	return l, release, err
+}
+
+// boardOf returns the board that tokens are for.
+func (c *granted) boardOf(l *ledger.Ledger) access.Board {
+	return access.Board{Name: c.board, Life: l.Life()}
 }
 
 func (c *granted) noBoard() error {

@@ -54,7 +54,6 @@ type Server struct {
 	peers  engine.Peers   // nil if there are none
 	tokens *access.Tokens // nil in development mode
 	admin  admin
-	making sync.Mutex // held while a board is created, and while the rest of an earlier one of its name is removed
 	routes routes
 	rates  rates
 	met    *meter

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/access"
-	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
@@ -40,7 +39,8 @@ func (c *call) makeToken() error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.ledger(false); err != nil { // there must be one
+	l, err := c.ledger(false)
+	if err != nil {
 		return err
 	}
 	want := access.Grant{May: may, Label: ask.Label, Prefix: ask.Prefix, Until: ask.Until}
@@ -49,19 +49,12 @@ func (c *call) makeToken() error {
 		return err
 	}
 	secret := access.NewSecret()
-	g, _, err := c.s.tokens.Make(c.board, c.grant, want, once, func(string) access.Secret { return secret })
+	g, _, err := c.s.tokens.Make(c.boardOf(l), c.grant, want, once, func(string) access.Secret { return secret })
 	if err != nil {
 		return err
 	}
-	switch _, release, err := c.s.store.Board(c.r.Context(), c.board, false); {
-	case err == nil:
-		release()
-	case errors.Is(err, store.ErrNoBoard): // it was removed meanwhile, with its tokens
-		_, err := c.s.tokens.Revoke(c.board, access.Grant{May: access.Admin}, func(one access.Grant) bool { return one.ID == g.ID })
-		if err != nil {
-			return err
-		}
-		return c.noBoard()
+	if l.Closed() { // it was removed meanwhile, with its tokens
+		return errors.Join(c.noBoard(), c.s.tokens.Drop(c.boardOf(l)))
 	}
 	t := told(g)
 	t.Token = g.ID + "." + string(secret)
@@ -117,13 +110,14 @@ func (c *call) listTokens() error {
 	if c.s.dev {
 		return c.answer(http.StatusOK, wire.AppendTokens(nil, c.board, nil))
 	}
-	if _, err := c.ledger(false); err != nil {
+	l, err := c.ledger(false)
+	if err != nil {
 		return err
 	}
 	if err := c.s.tokens.Current(c.r.Context()); err != nil { // another server can have made some
 		return err
 	}
-	grants, err := c.s.tokens.List(c.board, c.grant)
+	grants, err := c.s.tokens.List(c.boardOf(l), c.grant)
 	if err != nil {
 		return err
 	}
@@ -163,25 +157,13 @@ func (c *call) revoke(those func(access.Grant) bool) error {
 	if err := c.noTokens(); err != nil {
 		return err
 	}
-	if _, err := c.s.tokens.Revoke(c.board, c.grant, those); err != nil {
+	l, err := c.ledger(false)
+	if err != nil {
+		return err
+	}
+	if _, err := c.s.tokens.Revoke(c.boardOf(l), c.grant, those); err != nil {
 		return err
 	}
 	c.w.WriteHeader(http.StatusNoContent)
 	return nil
-}
-
-// tokensOf returns the IDs of the tokens that a board has now.
-func (s *Server) tokensOf(board string) []string {
-	if s.dev {
-		return nil
-	}
-	return s.tokens.IDs(board)
-}
-
-// clearTokens revokes some tokens of a board.
-func (s *Server) clearTokens(board string, ids []string) error {
-	if s.dev {
-		return nil
-	}
-	return s.tokens.Clear(board, ids)
 }

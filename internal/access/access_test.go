@@ -1,6 +1,7 @@
 package access_test
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -48,6 +49,59 @@ func TestSecrets(t *testing.T) {
 	assert.NotEqual(t, a.From("b/1"), b.From("b/1"))
 }
 
+// A token belongs to one life of a board: a later board of the name does not accept it, and drops it when it
+// gets tokens of its own. A board whose life a repair could not read accepts all of its name.
+func TestTokensBelongToALife(t *testing.T) {
+	t.Parallel()
+	l, err := ledger.Open("/data", "tokens", ledger.Options{Disk: journal.Disk(simdisk.New())})
+	require.NoError(t, err)
+	defer l.Close()
+	tokens := access.Open(l)
+	defer tokens.Close()
+	admin := access.Grant{May: access.Admin, Label: access.AdminName}
+	secret := access.NewSecret()
+	mint := func(life string, once access.Once) access.Grant {
+		g, _, err := tokens.Make(access.Board{Name: "b", Life: life}, admin, access.Grant{May: access.Own, Label: life}, once, func(string) access.Secret { return secret })
+		require.NoError(t, err)
+		return g
+	}
+	accepts := func(g access.Grant, life string) bool {
+		h, err := tokens.Find("b", g.ID+"."+string(secret), time.Now())
+		if err != nil {
+			return false
+		}
+		err = h.For(access.Board{Name: "b", Life: life})
+		assert.True(t, err == nil || errors.Is(err, wire.ErrUnauthorized))
+		return err == nil
+	}
+	labels := func(life string) (all []string) {
+		list, err := tokens.List(access.Board{Name: "b", Life: life}, admin)
+		require.NoError(t, err)
+		for _, g := range list {
+			all = append(all, g.Label)
+		}
+		return all
+	}
+	once := access.Once{Request: "r", Body: "b"}
+	one := mint("one", once)
+	assert.True(t, accepts(one, "one"))
+	assert.False(t, accepts(one, "two"))
+	assert.True(t, accepts(one, journal.AnyLife))
+	assert.Empty(t, labels("two"))
+	_, err = tokens.Revoke(access.Board{Name: "b", Life: "two"}, admin, func(access.Grant) bool { return true })
+	assert.ErrorIs(t, err, value.ErrAbsent)
+	require.NoError(t, tokens.Drop(access.Board{Name: "b", Life: "two"}), "which has none")
+	assert.True(t, accepts(one, "one"))
+	_, _, found := tokens.Derived(access.Board{Name: "b", Life: "two"}, func(string) access.Secret { return secret }, time.Now())
+	assert.False(t, found)
+
+	two := mint("two", once) // the same request for another board is not its repeat
+	assert.Equal(t, []string{"two"}, labels("two"))
+	assert.False(t, accepts(one, "one"), "it is dropped")
+	require.NoError(t, tokens.Drop(access.Board{Name: "b", Life: "two"}))
+	assert.False(t, accepts(two, "two"))
+}
+
 // Tokens are stored in a ledger. A change of it by anybody, such as removal, applies to their holders.
 func TestTokensFollowTheirLedger(t *testing.T) {
 	t.Parallel()
@@ -63,7 +117,8 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	defer tokens.Close()
 	admin := access.Grant{May: access.Admin, Label: access.AdminName}
 	secret := access.NewSecret()
-	g, got, err := tokens.Make("b", admin, access.Grant{May: access.Write, Label: "phone"}, access.Once{}, func(string) access.Secret { return secret })
+	b := access.Board{Name: "b", Life: "one"}
+	g, got, err := tokens.Make(b, admin, access.Grant{May: access.Write, Label: "phone"}, access.Once{}, func(string) access.Secret { return secret })
 	require.NoError(t, err)
 	assert.Equal(t, secret, got)
 	now := time.Now()
@@ -80,7 +135,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 
 	ctx, done := h.While(t.Context())
 	defer done()
-	n, err := tokens.Revoke("b", admin, func(one access.Grant) bool { return one.ID == g.ID })
+	n, err := tokens.Revoke(b, admin, func(one access.Grant) bool { return one.ID == g.ID })
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	<-ctx.Done()
@@ -90,7 +145,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 
 	// A revoked token makes no more tokens.
-	_, _, err = tokens.Make("b", h.Grant, access.Grant{May: access.Read}, access.Once{}, func(string) access.Secret { return access.NewSecret() })
+	_, _, err = tokens.Make(b, h.Grant, access.Grant{May: access.Read}, access.Once{}, func(string) access.Secret { return access.NewSecret() })
 	assert.ErrorIs(t, err, wire.ErrUnauthorized)
 	plain, cancel := h.While(t.Context())
 	cancel()

@@ -47,13 +47,14 @@ func (s Secret) From(id string) Secret {
 // A kept token is a stored grant with the hash of its secret.
 type kept struct {
 	Grant
+	life          string // of the board
 	hash          Hash
 	request, body string // see Once; empty without one
 }
 
 func (k *kept) fields(may, until, made *string) []scan.Field {
 	return []scan.Field{
-		scan.Always("hash", (*string)(&k.hash)), scan.Always("may", may), scan.Maybe("label", &k.Label), scan.Maybe("prefix", &k.Prefix),
+		scan.Always("life", &k.life), scan.Always("hash", (*string)(&k.hash)), scan.Always("may", may), scan.Maybe("label", &k.Label), scan.Maybe("prefix", &k.Prefix),
 		scan.Maybe("until", until), scan.Always("made", made), scan.Maybe("by", &k.By),
 		scan.Maybe("request", &k.request), scan.Maybe("body", &k.body),
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"iter"
 	"slices"
 	"strings"
 	"sync"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
@@ -33,10 +35,21 @@ type Tokens struct {
 	opened map[string]*Holder
 }
 
+// A Board is what tokens are for: the life of a board, which ends with its removal. A later board of the
+// name accepts none of them.
+type Board struct {
+	Name string
+	Life string // of its ledger
+}
+
+// accepts reports whether a token that was made for a life is one of the board.
+func (b Board) accepts(life string) bool { return life == b.Life || b.Life == journal.AnyLife }
+
 // A Holder is the holder of a token, while the token is unchanged.
 type Holder struct {
 	Grant
 	node  *ledger.Node
+	life  string // of the board that the token was made for
 	hash  Hash
 	rec   *ledger.Record // identifies the state of the token
 	used  atomic.Bool    // somebody has shown the token
@@ -80,8 +93,19 @@ func (t *Tokens) retire() {
 	}
 }
 
-// Find returns the holder of a token ID.SECRET, as used with Bearer. The error is an
-// ErrUnauthorized, the same for every cause.
+// For returns an error if the token was made for another life of the board.
+func (h *Holder) For(b Board) error {
+	if !b.accepts(h.life) {
+		return errNoToken
+	}
+	return nil
+}
+
+// NoBoard is the error for the holder of a token whose board does not exist any more.
+func (h *Holder) NoBoard() error { return errNoToken }
+
+// Find returns the holder of a token ID.SECRET, as used with Bearer. The token can be for an earlier
+// board of that name: see For. The error is an ErrUnauthorized, the same for every cause.
 func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	id, secret, ok := strings.Cut(token, ".")
 	name := board + "/" + id
@@ -134,7 +158,7 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 		}
 		was.end(errNoToken)
 	}
-	h = &Holder{Grant: k.Grant, node: n, hash: k.hash, rec: rec}
+	h = &Holder{Grant: k.Grant, node: n, life: k.life, hash: k.hash, rec: rec}
 	h.valid, h.end = context.WithCancelCause(context.Background())
 	t.opened[name] = h
 	if n := t.l.Find(name); n == nil || n.Record() != rec { // it has changed meanwhile, and no event will follow
@@ -181,11 +205,11 @@ const repeatable = 10 * time.Minute
 
 // Make creates a token of a board, on behalf of by. want says what the token allows. If want has no
 // end, the token ends with by. secret returns the token's secret for its ID. The secret is not stored,
-// so a repeat of the request revokes the first token and makes another. The errors are those of
-// Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own token is
+// so a repeat of the request revokes the first token and makes another. Tokens of earlier boards of the
+// name are dropped. The errors are those of Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own token is
 // no longer valid; rules.ErrQuota; rules.ErrKeyReused for another request under the same key; and
 // rules.ErrTooLate for a repeat after 10 minutes, or after the first token was used.
-func (t *Tokens) Make(board string, by, want Grant, once Once, secret func(id string) Secret) (Grant, Secret, error) {
+func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id string) Secret) (Grant, Secret, error) {
 	now := time.Now()
 	if want.Until.IsZero() {
 		want.Until = by.Until
@@ -204,10 +228,20 @@ func (t *Tokens) Make(board string, by, want Grant, once Once, secret func(id st
 		if err := by.exists(tx, board); err != nil {
 			return Grant{}, err
 		}
-		names := namesOf(tx, board)
-		n := len(names)
+		all, err := keptOf(tx, board.Name)
+		if err != nil {
+			return Grant{}, err
+		}
+		n := 0
+		for _, k := range all {
+			if board.accepts(k.life) {
+				n++
+			} else {
+				tx.Drop(board.Name + "/" + k.ID)
+			}
+		}
 		if once != (Once{}) {
-			first, err := t.first(tx, names, once, now)
+			first, err := t.first(all, board, once, now)
 			if err != nil {
 				return Grant{}, err
 			}
@@ -220,16 +254,16 @@ func (t *Tokens) Make(board string, by, want Grant, once Once, secret func(id st
 			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the limit: revoke tokens that are not used", n)
 		}
 		g := want
-		for g.ID = newID(); tx.Record(board + "/" + g.ID).Found(); {
+		for g.ID = newID(); tx.Record(board.Name + "/" + g.ID).Found(); {
 			g.ID = newID()
 		}
-		v, err := kept{g, secret(g.ID).Hash(), once.Request, once.Body}.stored()
+		v, err := kept{g, board.Life, secret(g.ID).Hash(), once.Request, once.Body}.stored()
 		if err != nil {
 			return g, err
 		}
 		enc, err := ledger.Encode(v)
 		if err == nil {
-			tx.Put(board+"/"+g.ID, enc)
+			tx.Put(board.Name+"/"+g.ID, enc)
 		}
 		return g, err
 	})
@@ -240,19 +274,16 @@ func (t *Tokens) Make(board string, by, want Grant, once Once, secret func(id st
 }
 
 // first returns the name of the token that the first request made, or "" if there is none.
-func (t *Tokens) first(tx *ledger.Tx, names []string, once Once, now time.Time) (string, error) {
-	for _, name := range names {
-		_, id, _ := strings.Cut(name, "/")
-		k, err := readKept(id, tx.Value(name))
+func (t *Tokens) first(all []kept, board Board, once Once, now time.Time) (string, error) {
+	for _, k := range all {
+		name := board.Name + "/" + k.ID
 		switch {
-		case err != nil:
-			return "", err
-		case k.request != once.Request:
+		case !board.accepts(k.life), k.request != once.Request:
 			continue
 		case k.body != once.Body:
 			return "", refuse.As(rules.ErrKeyReused, "another request for a link used this Idempotency-Key; each new request needs a key of its own")
 		case k.Made.Before(t.since), now.Sub(k.Made) > repeatable, t.wasUsed(name):
-			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if it is not in use", id)
+			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if it is not in use", k.ID)
 		}
 		return name, nil
 	}
@@ -280,30 +311,51 @@ func (by Grant) covers(other Grant) error {
 }
 
 // exists returns an error unless the token exists. An admin's token is not among them.
-func (by Grant) exists(tx *ledger.Tx, board string) error {
-	if by.May < Admin && !tx.Record(board+"/"+by.ID).Found() {
+func (by Grant) exists(tx *ledger.Tx, board Board) error {
+	if by.May < Admin && !tx.Record(board.Name+"/"+by.ID).Found() {
 		return errNoToken
 	}
 	return nil
 }
 
-// namesOf returns the names of a board's tokens.
-func namesOf(tx *ledger.Tx, board string) []string {
+// keptOf returns the tokens of all boards that had a name.
+func keptOf(tx *ledger.Tx, board string) (all []kept, err error) {
 	names := tx.Names()
 	from, _ := slices.BinarySearch(names, board+"/")
-	to := from
-	for to < len(names) && strings.HasPrefix(names[to], board+"/") {
-		to++
+	for _, name := range names[from:] {
+		id, ok := strings.CutPrefix(name, board+"/")
+		if !ok {
+			break
+		}
+		k, err := readKept(id, tx.Value(name))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, k)
 	}
-	return names[from:to]
+	return all, nil
+}
+
+// each iterates over the tokens of a board. It ends at the first that can't be read.
+func (t *Tokens) each(board Board) iter.Seq2[kept, error] {
+	return func(yield func(kept, error) bool) {
+		snap := t.l.Snapshot()
+		defer snap.Release()
+		for e := range snap.Entries(board.Name+"/", "") {
+			k, err := readKept(strings.TrimPrefix(e.Name, board.Name+"/"), e.Record.Value)
+			if err == nil && !board.accepts(k.life) {
+				continue
+			}
+			if !yield(k, err) || err != nil {
+				return
+			}
+		}
+	}
 }
 
 // List returns the tokens of a board that by may revoke: the oldest first, and those of one moment by label.
-func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
-	snap := t.l.Snapshot()
-	defer snap.Release()
-	for e := range snap.Entries(board+"/", "") {
-		k, err := readKept(strings.TrimPrefix(e.Name, board+"/"), e.Record.Value)
+func (t *Tokens) List(board Board, by Grant) (list []Grant, err error) {
+	for k, err := range t.each(board) {
 		if err != nil {
 			return nil, err
 		}
@@ -318,23 +370,23 @@ func (t *Tokens) List(board string, by Grant) (list []Grant, err error) {
 // Revoke revokes the tokens of a board that those finds, all or none. For a by with a prefix,
 // tokens that List does not return don't exist. The errors are value.ErrAbsent if there is none,
 // and those of Make.
-func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, err error) {
+func (t *Tokens) Revoke(board Board, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
 		if err := by.exists(tx, board); err != nil {
 			return 0, err
 		}
-		for _, name := range namesOf(tx, board) {
-			k, err := readKept(strings.TrimPrefix(name, board+"/"), tx.Value(name))
-			if err != nil {
-				return 0, err
-			}
-			if !those(k.Grant) || by.Prefix != "" && !by.Covers(k.Grant) { // by must not learn that it exists
+		all, err := keptOf(tx, board.Name)
+		if err != nil {
+			return 0, err
+		}
+		for _, k := range all {
+			if !board.accepts(k.life) || !those(k.Grant) || by.Prefix != "" && !by.Covers(k.Grant) { // by must not learn that it exists
 				continue
 			}
 			if err := by.covers(k.Grant); err != nil {
 				return 0, err
 			}
-			tx.Drop(name)
+			tx.Drop(board.Name + "/" + k.ID)
 			n++
 		}
 		if n == 0 {
@@ -346,34 +398,18 @@ func (t *Tokens) Revoke(board string, by Grant, those func(Grant) bool) (n int, 
 }
 
 // Derived returns the tokens of a board whose secret equals the result of secret for their ID.
-func (t *Tokens) Derived(board string, secret func(id string) Secret, now time.Time) (Grant, Secret, bool) {
-	snap := t.l.Snapshot()
-	defer snap.Release()
-	for e := range snap.Entries(board+"/", "") {
-		id := strings.TrimPrefix(e.Name, board+"/")
-		if k, err := readKept(id, e.Record.Value); err == nil && k.hash.Of(secret(id)) && !k.Over(now) {
-			return k.Grant, secret(id), true
+func (t *Tokens) Derived(board Board, secret func(id string) Secret, now time.Time) (Grant, Secret, bool) {
+	for k, err := range t.each(board) {
+		if err == nil && k.hash.Of(secret(k.ID)) && !k.Over(now) {
+			return k.Grant, secret(k.ID), true
 		}
 	}
 	return Grant{}, "", false
 }
 
-// IDs returns the IDs of all tokens of a board.
-func (t *Tokens) IDs(board string) (ids []string) {
-	snap := t.l.Snapshot()
-	defer snap.Release()
-	for e := range snap.Entries(board+"/", "") {
-		ids = append(ids, strings.TrimPrefix(e.Name, board+"/"))
-	}
-	return ids
-}
-
-// Clear revokes those tokens of a board that have one of the IDs.
-func (t *Tokens) Clear(board string, ids []string) error {
-	if len(ids) == 0 {
-		return nil
-	}
-	_, err := t.Revoke(board, Grant{May: Admin}, func(g Grant) bool { return slices.Contains(ids, g.ID) })
+// Drop drops the tokens of a board that was removed. Nobody could use them any more.
+func (t *Tokens) Drop(board Board) error {
+	_, err := t.Revoke(board, Grant{May: Admin}, func(Grant) bool { return true })
 	if errors.Is(err, value.ErrAbsent) {
 		return nil
 	}

@@ -77,6 +77,18 @@ var faults = []fault{
 		promise: "a caller who was revoked gets 401 and no other error",
 	},
 	{
+		file:    "internal/access/tokens.go",
+		old:     "return life == b.Life || b.Life == journal.AnyLife",
+		new:     "return true",
+		promise: "a board that is made again accepts no token of the earlier one",
+	},
+	{
+		file:    "internal/journal/line.go",
+		old:     "	h.Life, h.ID = h.LifeID(), id\n",
+		new:     "	h.ID = id\n",
+		promise: "links outlive forgetting",
+	},
+	{
 		file:    "server/entry.go",
 		old:     "			cond.Is[i].Version = entry.Never\n",
 		new:     "			_ = i\n",
@@ -210,8 +222,8 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/ledger/forget.go",
-		old:     "	header.ID, header.Oldest = newID(), l.Version()\n",
-		new:     "	header.Oldest = l.Version()\n",
+		old:     "	header := l.head.Header.WithID(newID())\n",
+		new:     "	header := *l.head.Header\n",
 		promise: "no mark from before a Forget is believed",
 	},
 	{

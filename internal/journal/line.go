@@ -2,6 +2,7 @@ package journal
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"strings"
@@ -60,7 +61,8 @@ func intact(line []byte) bool {
 type Header struct {
 	Name   string // of the namespace or board
 	Schema int64
-	ID     string // drawn at creation and repair
+	ID     string // drawn at creation and repair, and after forgetting
+	Life   string // the first ID, which is kept; "" means that ID is the first
 	Base   int64  // the version of the state that follows
 	Lines  int64  // the number of lines that hold the state
 	Oldest int64  // the version from which changes can be reported
@@ -74,10 +76,23 @@ type Header struct {
 
 func (h *Header) fields(format, end *string) []scan.Field {
 	return []scan.Field{
-		scan.Always("format", format), scan.Always("namespace", &h.Name), scan.Always("schema", &h.Schema), scan.Always("id", &h.ID),
+		scan.Always("format", format), scan.Always("namespace", &h.Name), scan.Always("schema", &h.Schema), scan.Always("id", &h.ID), scan.Maybe("life", &h.Life),
 		scan.Always("base", &h.Base), scan.Always("lines", &h.Lines), scan.Always("oldest", &h.Oldest), scan.Maybe("end", end), scan.Maybe("receipts", &h.Receipts), scan.Maybe("dir", &h.Dir),
 		scan.Maybe("crc", new([]byte)), scan.Others(&h.Rest),
 	}
+}
+
+// AnyLife is the Life of a repaired file whose header could not be read.
+const AnyLife = "?"
+
+// LifeID identifies the namespace or board from its creation to its removal, whatever is forgotten or
+// repaired meanwhile. It can be AnyLife.
+func (h Header) LifeID() string { return cmp.Or(h.Life, h.ID) }
+
+// WithID returns the header with another ID, and the same LifeID.
+func (h Header) WithID(id string) Header {
+	h.Life, h.ID = h.LifeID(), id
+	return h
 }
 
 // append appends the header's line to dst.

@@ -74,8 +74,8 @@ func (l *Ledger) rewriteWithout(names map[string]bool, less bool) error {
 // forgotten returns the header of a file from which something was erased. It has another id, since
 // readers of the old file may know what was there.
 func (l *Ledger) forgotten() journal.Header {
-	header := *l.head.Header
-	header.ID, header.Oldest = newID(), l.Version()
+	header := l.head.Header.WithID(newID())
+	header.Oldest = l.Version()
 	return header
 }
 
@@ -91,8 +91,7 @@ func (l *Ledger) Renew() error {
 			return err
 		}
 		defer past.Close()
-		s := State{Header: *l.head.Header, Version: l.head.Version, End: l.head.End}
-		s.Header.ID = newID()
+		s := State{Header: l.head.Header.WithID(newID()), Version: l.head.Version, End: l.head.End}
 		if err := past.Read(&copier{state: &s}); err != nil {
 			return err
 		}

@@ -248,7 +248,7 @@ func at(v Past, now *Snapshot, version int64) ([]entry.Entry, error) {
 func (l *Ledger) viewNow() (Past, *Snapshot, error) {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() {
+	if l.Closed() {
 		return nil, nil, ErrClosed
 	}
 	if err := l.follow(l.opts.Wait); err != nil {

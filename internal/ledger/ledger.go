@@ -107,6 +107,7 @@ type Ledger struct {
 	found      int   // the number of names with a value, if live is counted
 
 	version atomic.Int64 // of the visible state; stored under mu
+	life    atomic.Pointer[string]
 	naming  atomic.Int64 // counts how often a name appeared or went, or a declaration changed
 	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
 	counted atomic.Bool  // live is kept up to date; stored under mu
@@ -220,6 +221,7 @@ func (l *Ledger) start() error {
 			err = l.reload(true, l.opts.Wait)
 		} else {
 			l.marks.reset(&first.Header, nil)
+			l.life.Store(new(first.Header.LifeID()))
 		}
 	}
 	if err != nil {
@@ -249,6 +251,15 @@ func (l *Ledger) MayReplace() error { return l.log.MayRewrite() }
 
 // Name returns the name of the namespace or board.
 func (l *Ledger) Name() string { return l.name }
+
+// Life identifies the namespace or board from its creation to its removal. It is journal.AnyLife if a
+// repair could not read it.
+func (l *Ledger) Life() string {
+	if life := l.life.Load(); life != nil {
+		return *life
+	}
+	return ""
+}
 
 // Path returns the path of the data file.
 func (l *Ledger) Path() string { return l.key.path }
@@ -339,7 +350,7 @@ func sizeOf(name string, v value.Value) int64 {
 func (l *Ledger) Locked(f func() error) error {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() {
+	if l.Closed() {
 		return ErrClosed
 	}
 	defer l.log.Release()

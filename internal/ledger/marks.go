@@ -55,7 +55,7 @@ func (l *Ledger) KeepMarks(most int) error {
 	}
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() {
+	if l.Closed() {
 		return ErrClosed
 	}
 	l.mu.Lock()

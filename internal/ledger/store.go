@@ -18,7 +18,7 @@ import (
 func (l *Ledger) Refresh() error {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() {
+	if l.Closed() {
 		return ErrClosed
 	}
 	return l.follow(l.opts.Wait)
@@ -28,7 +28,7 @@ func (l *Ledger) Refresh() error {
 func (l *Ledger) followIfDue() error {
 	l.io.Lock()
 	defer l.io.Unlock()
-	if l.isClosed() || time.Since(l.looked) < l.followsEvery()/2 {
+	if l.Closed() || time.Since(l.looked) < l.followsEvery()/2 {
 		return nil
 	}
 	l.looked = time.Now()
@@ -71,7 +71,7 @@ func (l *Ledger) look() error {
 		return nil
 	}
 	defer l.io.Unlock()
-	if l.isClosed() || time.Since(l.looked) < glance {
+	if l.Closed() || time.Since(l.looked) < glance {
 		return nil
 	}
 	l.looked = time.Now()
@@ -83,7 +83,8 @@ func (l *Ledger) look() error {
 
 func (l *Ledger) followsEvery() time.Duration { return time.Duration(l.followEvery.Load()) }
 
-func (l *Ledger) isClosed() bool {
+// Closed reports whether the ledger was closed.
+func (l *Ledger) Closed() bool {
 	select {
 	case <-l.closed:
 		return true
@@ -182,6 +183,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.duty.join(im.duty)
 	}
 	if whole {
+		l.life.Store(new(l.head.Header.LifeID()))
 		l.marks.reset(l.head.Header, im.told)
 		l.receipts.reset(l.head.Header.Receipts)
 		l.keysClosed = false
@@ -289,7 +291,7 @@ func (l *Ledger) Flush() error {
 		l.flushing.Stop()
 		l.flushing = nil
 	}
-	if l.isClosed() {
+	if l.Closed() {
 		return ErrClosed
 	}
 	if l.opts.ReadOnly || l.head.Synced == l.head.Version && l.broken == nil {

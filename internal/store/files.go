@@ -186,8 +186,8 @@ func (f *Files) Boards(ctx context.Context, after string, limit int) ([]Info, er
 }
 
 // Remove removes a board: see Store.
-func (f *Files) Remove(ctx context.Context, name string) error {
-	return f.Shelf.Remove(ctx, name, func() error {
+func (f *Files) Remove(ctx context.Context, name, life string) error {
+	return f.Shelf.Remove(ctx, name, life, func() error {
 		err := ledger.Delete(f.dir, name, ledger.Options{Disk: hooks.Of(f.dir).Disk})
 		if errors.Is(err, fs.ErrNotExist) {
 			return ErrNoBoard

@@ -54,13 +54,19 @@ func (s *Shelf) Board(ctx context.Context, name string, create bool) (*ledger.Le
 		return b.l, func() { s.release(name, b) }, nil
 	}
 	s.mu.Unlock()
-	return s.await(ctx, name, create)
+	l, release, _, err := s.await(ctx, name, create)
+	return l, release, err
 }
 
-// await is Board for a board that is not open yet.
-func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Ledger, func(), error) {
+// Make returns a board and creates it if there is none: see Store.
+func (s *Shelf) Make(ctx context.Context, name string) (l *ledger.Ledger, release func(), made bool, err error) {
+	return s.await(ctx, name, true)
+}
+
+// await is Board for a board that may not be open yet. made reports that this call has created it.
+func (s *Shelf) await(ctx context.Context, name string, create bool) (l *ledger.Ledger, release func(), made bool, err error) {
 	if err := journal.CheckName(name); err != nil {
-		return nil, nil, err
+		return nil, nil, false, err
 	}
 	for {
 		s.mu.Lock()
@@ -69,13 +75,13 @@ func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Le
 		switch {
 		case s.closed:
 			s.mu.Unlock()
-			return nil, nil, ledger.ErrClosed
+			return nil, nil, false, ledger.ErrClosed
 		case b == nil:
 			b = &loaded{ready: make(chan struct{})}
 			s.boards[name] = b
 			b.users++
 			s.mu.Unlock()
-			s.open(b, name, create)
+			made = s.open(b, name, create)
 			wait = b.ready
 		case b.gone != nil:
 			wait, b = b.gone, nil
@@ -91,24 +97,23 @@ func (s *Shelf) await(ctx context.Context, name string, create bool) (*ledger.Le
 			if b != nil {
 				s.release(name, b)
 			}
-			return nil, nil, ctx.Err()
+			return nil, nil, false, ctx.Err()
 		}
 		switch {
 		case b == nil: // it is closed now
 		case b.err == nil:
-			return b.l, func() { s.release(name, b) }, nil
+			return b.l, func() { s.release(name, b) }, made, nil
 		case errors.Is(b.err, ErrNoBoard) && create: // another caller did not want to create it
 		default:
-			return nil, nil, b.err
+			return nil, nil, false, b.err
 		}
 	}
 }
 
-// open opens a board for all who wait for it. If that fails, the board is forgotten, so the next
-// caller tries again.
-func (s *Shelf) open(b *loaded, name string, create bool) {
+// open opens a board for all who wait for it, and reports whether it created it. If that fails, the
+// board is forgotten, so the next caller tries again.
+func (s *Shelf) open(b *loaded, name string, create bool) (made bool) {
 	defer close(b.ready)
-	var made bool
 	b.l, made, b.err = s.load(name, create)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -118,6 +123,7 @@ func (s *Shelf) open(b *loaded, name string, create bool) {
 	if made {
 		s.tell()
 	}
+	return made
 }
 
 // tell wakes callers that wait for a board to be created. mu must be held.
@@ -148,8 +154,8 @@ func (s *Shelf) News() <-chan struct{} {
 }
 
 // Remove closes a board, even if others hold it, and removes it by calling remove. The board can't be
-// opened meanwhile.
-func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) error {
+// opened meanwhile. A board that is open with another life than the given one stays: see Store.
+func (s *Shelf) Remove(ctx context.Context, name, life string, remove func() error) error {
 	if err := journal.CheckName(name); err != nil {
 		return err
 	}
@@ -168,6 +174,9 @@ func (s *Shelf) Remove(ctx context.Context, name string, remove func() error) er
 			case <-ctx.Done():
 				return ctx.Err()
 			}
+		case life != "" && (b == nil || !b.open || b.l.Life() != life): // the caller's ledger is closed
+			s.mu.Unlock()
+			return ErrNoBoard
 		case b == nil: // it can't be opened meanwhile
 			b = &loaded{ready: make(chan struct{})}
 			close(b.ready)

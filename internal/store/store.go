@@ -19,8 +19,9 @@ type Store interface {
 	// It loads none.
 	Boards(ctx context.Context, after string, limit int) ([]Info, error)
 	// Remove removes a board for good. Its holders then get ledger.ErrClosed. A later board of this
-	// name never matches its marks. The error is ErrNoBoard if there is none.
-	Remove(ctx context.Context, name string) error
+	// name never matches its marks. A life, which the caller's ledger of the board has, restricts it to
+	// that life; "" means any. The error is ErrNoBoard if there is none.
+	Remove(ctx context.Context, name, life string) error
 	// Tokens returns the ledger of the tokens of all boards, which is not a board. The store closes
 	// it.
 	Tokens(ctx context.Context) (*ledger.Ledger, error)
@@ -28,6 +29,9 @@ type Store interface {
 	Open() int
 	// Ready returns the reason why boards can't be read and written at present, or nil.
 	Ready(ctx context.Context) error
+	// Make returns the board of a name, and creates it if there is none; made reports that. The errors
+	// are those of Board.
+	Make(ctx context.Context, name string) (l *ledger.Ledger, release func(), made bool, err error)
 	// News returns a channel that is closed when the next board is created.
 	News() <-chan struct{}
 	// Close closes all boards. Nothing else can be called afterwards.

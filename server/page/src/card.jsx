@@ -91,7 +91,7 @@ function Num({ name, entry, of: key, value, canChange, edit }) {
 }
 
 function List({ name, of: key, value }) {
-  const [adding, setAdding] = useState(false)
+  const [opened, setAdding] = useState(false), adding = opened || draftOf(`append ${name}`) !== undefined
   const canAppend = may.adds && !past, most = 8
   return <>
     <div class="chips">
@@ -100,7 +100,7 @@ function List({ name, of: key, value }) {
       {!value.length && <span class="empty second">empty</span>}
       {canAppend && !adding && <button type="button" class="more" aria-label={`Append to ${name}`} onClick={() => setAdding(true)}>Append…</button>}
     </div>
-    {adding && <Append {...{ name, value }} of={key} done={() => setAdding(false)} />}
+    {canAppend && adding && <Append {...{ name, value }} of={key} done={() => setAdding(false)} />}
   </>
 }
 
