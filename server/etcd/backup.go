@@ -2,24 +2,31 @@ package etcd
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+	"sync"
 
+	"github.com/cenkalti/backoff/v5"
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A line of a backup. The first describes the backup, and the last says that it is complete.
+// A line of a backup. The first describes the backup, and the last says that it is complete. The group
+// records are not in it, since the heads say in which groups the boards are.
 type backupLine struct {
-	Format   string `json:"format,omitempty"`
-	Group    string `json:"group,omitempty"` // the group of the following keys; empty means the first
-	Revision int64  `json:"revision,omitempty"`
-	Key      string `json:"key,omitempty"` // without the prefix
-	Value    []byte `json:"value,omitempty"`
-	End      int    `json:"end,omitempty"` // the number of keys
+	Format string `json:"format,omitempty"`
+	Group  string `json:"group,omitempty"` // of the key; empty means the first
+	Key    string `json:"key,omitempty"`   // without the prefix
+	Value  []byte `json:"value,omitempty"`
+	End    int    `json:"end,omitempty"` // the number of keys
 }
 
 const backupFormat = "small-pantry-etcd/1"
@@ -35,11 +42,11 @@ var (
 	ErrRestoring = errors.New("the restore of this store was interrupted: restore it again")
 )
 
-// walk iterates over the keys of a range, a few at a time, as of one revision of etcd (0 means the
+// walk iterates over the keys of a range, some at a time, as of one revision of etcd (0 means the
 // current one), and returns the revision.
-func (g *group) walk(ctx context.Context, from, end string, rev, some int64, each func(key string, value []byte) error) (int64, error) {
+func (g *group) walk(ctx context.Context, from, end string, rev int64, some int, each func(key string, value []byte, rev int64) error) (int64, error) {
 	for {
-		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(some)}
+		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(int64(some))}
 		if rev > 0 {
 			opts = append(opts, clientv3.WithRev(rev))
 		}
@@ -52,8 +59,10 @@ func (g *group) walk(ctx context.Context, from, end string, rev, some int64, eac
 		if rev == 0 {
 			rev = resp.Header.Revision
 		}
+		size := 0
 		for _, kv := range resp.Kvs {
-			if err := each(string(kv.Key), kv.Value); err != nil {
+			size += len(kv.Value)
+			if err := each(string(kv.Key), kv.Value, kv.ModRevision); err != nil {
 				return rev, err
 			}
 		}
@@ -61,51 +70,125 @@ func (g *group) walk(ctx context.Context, from, end string, rev, some int64, eac
 			return rev, nil
 		}
 		from = string(resp.Kvs[len(resp.Kvs)-1].Key) + "\x00"
+		switch { // a value can have a megabyte, or a few bytes
+		case size > readBytes:
+			some = max(1, some/2)
+		case size < readBytes/4:
+			some = min(2*some, mostKeys)
+		}
 	}
 }
 
-// few is the number of keys per read, which can have 1 MiB each.
-const few = 32
+const (
+	readBytes = 1 << 20 // about what one read returns
+	fewKeys   = 16      // that the first read of a range returns, and
+	mostKeys  = 1000    // any other
+)
 
-// boards returns the names of everything in a group, including the tokens.
+// eachHead iterates over the heads of a group, including tombstones. One that can't be read is empty.
+func (g *group) eachHead(ctx context.Context, each func(board string, h head, rev int64) error) error {
+	heads := string(g.keys) + "h/"
+	_, err := g.walk(ctx, heads, clientv3.GetPrefixRangeEnd(heads), 0, mostKeys, func(key string, value []byte, rev int64) error {
+		_, board, _ := strings.Cut(key[len(heads):], "/")
+		h, _ := readHead(key, value)
+		return each(board, h, rev)
+	})
+	return err
+}
+
+// boards returns the names of everything in a group, including the tokens, in order.
 func (g *group) boards(ctx context.Context) (names []string, err error) {
-	heads := g.keys.heads()
-	_, err = g.walk(ctx, heads, clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, _ []byte) error {
-		names = append(names, key[len(heads):])
+	err = g.eachHead(ctx, func(board string, h head, _ int64) error {
+		if h.Gone == "" {
+			names = append(names, board)
+		}
 		return nil
 	})
+	slices.Sort(names)
 	return names, err
 }
 
-// Backup writes everything in the store, each group as of one moment, while the servers continue.
-// It returns the number of keys.
+// atOnceCopied is how many shards are copied at the same time.
+const atOnceCopied = 4
+
+// Backup writes everything in the store, while the servers continue: each shard as of one moment, so that
+// each board is as it was at one. It returns the number of keys.
 func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) {
 	out := bufio.NewWriterSize(to, 1<<20)
-	enc := json.NewEncoder(out)
-	for _, g := range s.groups {
-		resp, bad := g.get(ctx, g.keys.store())
-		if bad != nil {
-			return 0, bad
-		}
-		if err := enc.Encode(backupLine{Format: backupFormat, Group: g.name, Revision: resp.Header.Revision}); err != nil {
-			return 0, err
-		}
-		prefix := string(g.keys)
-		_, err = g.walk(ctx, prefix, clientv3.GetPrefixRangeEnd(prefix), resp.Header.Revision, few, func(key string, value []byte) error {
-			if strings.HasPrefix(key, g.keys.servers()) {
-				return nil
+	if err := writeLine(out, backupLine{Format: backupFormat}); err != nil {
+		return 0, err
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	type task struct {
+		g     *group
+		shard int
+	}
+	todo := make(chan task)
+	var mu sync.Mutex // guards out and keys
+	var all sync.WaitGroup
+	for range atOnceCopied {
+		all.Go(func() {
+			for one := range todo {
+				lines, n, err := one.g.copyShard(ctx, one.shard)
+				mu.Lock()
+				if err == nil {
+					_, err = out.Write(lines)
+				}
+				keys += n
+				mu.Unlock()
+				if err != nil {
+					stop(err)
+				}
 			}
-			keys++
-			return enc.Encode(backupLine{Key: strings.TrimPrefix(key, prefix), Value: value})
 		})
-		if err != nil {
-			break
+	}
+	for _, g := range s.groups {
+		for i := -1; i < shards && ctx.Err() == nil; i++ { // -1: what belongs to no board
+			todo <- task{g, i}
 		}
 	}
-	if err == nil {
-		err = enc.Encode(backupLine{End: keys})
+	close(todo)
+	all.Wait()
+	if err := context.Cause(ctx); err != nil {
+		return keys, err
 	}
-	return keys, errors.Join(err, out.Flush())
+	return keys, errors.Join(writeLine(out, backupLine{End: keys}), out.Flush())
+}
+
+func writeLine(to io.Writer, l backupLine) error {
+	return json.NewEncoder(to).Encode(l)
+}
+
+// copyShard returns the lines of a backup for a shard, as of one moment. If etcd compacts that away
+// meanwhile, it begins again.
+func (g *group) copyShard(ctx context.Context, shard int) (lines []byte, keys int, err error) {
+	under := []string{g.keys.admin()}
+	if shard >= 0 {
+		under = under[:0]
+		for _, kind := range []byte{'h', 'l', 'c', 'p'} {
+			under = append(under, g.keys.shard(kind, shard))
+		}
+	}
+	for {
+		var out bytes.Buffer
+		rev := int64(0)
+		keys, err = 0, nil
+		for _, from := range under {
+			if err == nil {
+				rev, err = g.walk(ctx, from, clientv3.GetPrefixRangeEnd(from), rev, fewKeys, func(key string, value []byte, _ int64) error {
+					if h, bad := readHead(key, value); shard >= 0 && from == under[0] && bad == nil && h.Gone != "" {
+						return nil // a tombstone is of no use elsewhere
+					}
+					keys++
+					return writeLine(&out, backupLine{Group: g.name, Key: strings.TrimPrefix(key, string(g.keys)), Value: value})
+				})
+			}
+		}
+		if !errors.Is(err, rpctypes.ErrCompacted) || ctx.Err() != nil {
+			return out.Bytes(), keys, err
+		}
+	}
 }
 
 // CheckBackup reports whether a backup is complete, and its number of keys. The error is
@@ -116,15 +199,13 @@ func CheckBackup(from io.Reader) (keys int, err error) {
 
 func readBackup(from io.Reader, each func(group, key string, value []byte) error) (keys int, err error) {
 	dec := json.NewDecoder(bufio.NewReaderSize(from, 1<<20))
-	group := ""
 	for first := true; ; first = false {
 		var l backupLine
 		err := dec.Decode(&l)
 		switch {
 		case err != nil:
 			return keys, fmt.Errorf("%w: %w", ErrNoBackup, err)
-		case l.Format == backupFormat:
-			group = l.Group
+		case first && l.Format == backupFormat:
 		case first:
 			return 0, fmt.Errorf("%w: its first line is not that of a backup", ErrNoBackup)
 		case l.End > 0:
@@ -136,7 +217,7 @@ func readBackup(from io.Reader, each func(group, key string, value []byte) error
 			return keys, fmt.Errorf("%w: a line in it has no key", ErrNoBackup)
 		default:
 			keys++
-			if err := each(group, l.Key, l.Value); err != nil {
+			if err := each(l.Group, l.Key, l.Value); err != nil {
 				return keys, err
 			}
 		}
@@ -144,8 +225,9 @@ func readBackup(from io.Reader, each func(group, key string, value []byte) error
 }
 
 // Restore replaces the content of the store by a backup, which CheckBackup must have found
-// complete. Without replace the store must be empty. Each board gets another id, so every earlier
-// mark is answered by the whole board. The errors are ErrServing, ErrNotEmpty and ErrNoBackup.
+// complete. Without replace the store must be empty, or what an interrupted Restore left. Each board gets
+// another id, so every earlier mark is answered by the whole board. The errors are ErrServing, ErrNotEmpty and
+// ErrNoBackup.
 func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys int, err error) {
 	groups, err := connect(o)
 	if err != nil {
@@ -153,6 +235,9 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 	}
 	defer func() { err = errors.Join(err, disconnect(groups)) }()
 	s := &Store{g: groups[0], groups: groups}
+	if _, _, err := s.g.claim(ctx); errors.Is(err, ErrRestoring) {
+		replace = true
+	}
 	if err := s.unused(ctx, replace); err != nil {
 		return 0, err
 	}
@@ -166,34 +251,96 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 			}
 		}
 	}
+	puts := newPuts(ctx)
 	keys, err = readBackup(from, func(group, key string, value []byte) error {
 		g, err := s.called(group)
 		if err != nil {
 			return err
 		}
 		full := string(g.keys) + key
-		switch {
-		case full == g.keys.store():
-			return nil
-		case strings.HasPrefix(full, g.keys.heads()):
+		if rest, ok := strings.CutPrefix(key, "h/"); ok {
+			_, board, _ := strings.Cut(rest, "/")
 			h, err := readHead(full, value)
 			if err != nil {
 				return err
 			}
 			h.ID = draw() + draw()
 			value = []byte(h.value())
+			if board != tokens {
+				if err := puts.add(s.g, s.g.keys.group(board), g.name); err != nil {
+					return err
+				}
+			}
 		}
-		one, cancel := context.WithTimeout(ctx, 2*patience)
-		defer cancel()
-		return g.put(one, full, string(value))
+		return puts.add(g, full, string(value))
 	})
-	if err != nil {
+	if err = errors.Join(err, puts.wait()); err != nil {
 		return keys, err
 	}
 	for _, g := range groups {
 		err = errors.Join(err, g.mark(ctx, storeMark{Format: format, Random: draw()}))
 	}
 	return keys, err
+}
+
+// Puts writes keys that nothing refers to yet, many in a transaction and several transactions at the same
+// time. It is used by one goroutine.
+type puts struct {
+	ctx     context.Context
+	stop    context.CancelCauseFunc
+	waiting map[*group][]clientv3.Op
+	bytes   map[*group]int
+	free    chan struct{}
+	all     sync.WaitGroup
+}
+
+func newPuts(ctx context.Context) *puts {
+	p := &puts{waiting: map[*group][]clientv3.Op{}, bytes: map[*group]int{}, free: make(chan struct{}, atOnceCopied)}
+	p.ctx, p.stop = context.WithCancelCause(ctx)
+	return p
+}
+
+// add writes a key soon. The error can be of an earlier one.
+func (p *puts) add(g *group, key, value string) error {
+	p.waiting[g] = append(p.waiting[g], clientv3.OpPut(key, value))
+	if p.bytes[g] += len(value); len(p.waiting[g]) >= readsAtOnce || p.bytes[g] >= partSize {
+		p.flush(g)
+	}
+	return context.Cause(p.ctx)
+}
+
+func (p *puts) flush(g *group) {
+	ops := p.waiting[g]
+	delete(p.waiting, g)
+	delete(p.bytes, g)
+	p.free <- struct{}{}
+	p.all.Go(func() {
+		defer func() { <-p.free }()
+		ctx, cancel := context.WithTimeout(p.ctx, 2*patience)
+		defer cancel()
+		_, err := persist(ctx, func() (*clientv3.TxnResponse, error) {
+			one, cancel := context.WithTimeout(ctx, 4*attempt)
+			defer cancel()
+			resp, err := g.c.Txn(one).Then(ops...).Commit()
+			if refused(err) {
+				err = backoff.Permanent(fmt.Errorf("%w: %w", ledger.ErrNotStored, err))
+			}
+			return resp, err
+		})
+		if err != nil {
+			p.stop(err)
+		}
+	})
+}
+
+// wait writes the rest, and waits for all.
+func (p *puts) wait() error {
+	for g := range p.waiting {
+		p.flush(g)
+	}
+	p.all.Wait()
+	defer p.stop(nil)
+	return context.Cause(p.ctx)
 }
 
 // unused checks that no server uses the store, and that it is empty if it must be.
@@ -209,20 +356,22 @@ func (s *Store) unused(ctx context.Context, replace bool) error {
 func (g *group) unused(ctx context.Context, replace bool) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	for _, q := range []struct {
-		under string
-		err   error
-		may   bool
-	}{{g.keys.servers(), ErrServing, false}, {g.keys.heads(), ErrNotEmpty, replace}} {
-		resp, err := g.get(ctx, q.under, clientv3.WithPrefix(), clientv3.WithCountOnly())
-		if err != nil {
-			return err
-		}
-		if resp.Count > 0 && !q.may {
-			return q.err
-		}
+	resp, err := g.get(ctx, g.keys.servers(), clientv3.WithPrefix(), clientv3.WithCountOnly())
+	if err != nil {
+		return err
 	}
-	return nil
+	if resp.Count > 0 {
+		return ErrServing
+	}
+	if replace {
+		return nil
+	}
+	return g.eachHead(ctx, func(_ string, h head, _ int64) error {
+		if h.Gone == "" {
+			return ErrNotEmpty
+		}
+		return nil
+	})
 }
 
 // mark stores the mark of the store.

@@ -14,7 +14,7 @@ import (
 // Rewrite makes a checkpoint. If something was forgotten, everything before it is removed at once.
 // Otherwise the previous checkpoint stays, and the log after it, for servers that are behind.
 func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger.Head, error) {
-	if l.rev == 0 && !l.make {
+	if l.rev == 0 && l.making == nil {
 		return h, fs.ErrNotExist
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), max(wait, patience))
@@ -22,21 +22,26 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 	image := journal.Image(s.Header, s.Lines)
 	point := checkpoint{ID: draw(), Version: s.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
 	var err error
-	if point.Parts, err = l.g.putParts(ctx, l.g.keys.checkpoint(l.board, point.ID), image); err != nil {
+	in := l.g.keys.of(l.board, s.Header.LifeID())
+	w := write{key: l.g.keys.head(l.board), cond: []clientv3.Cmp{l.isHead()}, els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board))}}
+	if l.rev == 0 && len(image) <= partSize { // one round trip
+		point.Parts = 1
+		w.then = append(w.then, clientv3.OpPut(part(in.checkpoint(point.ID), 0), string(image)))
+	} else if point.Parts, err = l.g.putParts(ctx, in.checkpoint(point.ID), image); err != nil {
 		return h, err
 	}
-	to := head{ID: s.Header.ID, Version: s.Version, End: s.End.String(), Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	to := head{Life: s.Header.LifeID(), ID: s.Header.ID, Version: s.Version, End: s.End.String(), Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	if l.rev > 0 && s.Header.ID == l.head.ID {
 		to.Checkpoints = append(to.Checkpoints, keepOf(l.head.Checkpoints, time.Now().Add(-l.g.kept))...)
 	}
 	to.First = to.Checkpoints[len(to.Checkpoints)-1].Version + 1
-	batches := l.g.keys.batches(l.board)
-	then := []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()),
-		clientv3.OpDelete(batches, clientv3.WithRange(batches+number(to.First)))}
-	held, says, rev, err := l.g.do(ctx, write{
-		cond: l.mayMake(), then: then,
-		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board))},
-	})
+	w.then = append(w.then, clientv3.OpPut(w.key, to.value()))
+	if l.rev == 0 {
+		w = l.making.write(w)
+	} else {
+		w.then = append(w.then, clientv3.OpDelete(in.batches, clientv3.WithRange(in.batch(to.First))))
+	}
+	held, says, rev, err := l.g.do(ctx, w)
 	if err != nil {
 		return h, err
 	}
@@ -51,20 +56,15 @@ func (l *log) Rewrite(h ledger.Head, s ledger.State, wait time.Duration) (ledger
 		}
 		rev = heads[0].ModRevision
 	}
+	if l.rev == 0 {
+		l.making.made.Store(true)
+	}
 	l.rev, l.head = rev, to
+	l.lives()
 	header := s.Header
 	l.lines = l.lines.Replaced(&header, point.Bytes, s.Count, s.Version, s.End)
 	l.g.sweep(ctx, l.board, to, rev)
 	return l.now(), nil
-}
-
-// mayMake is the condition for a checkpoint: the head is the known one. For the first checkpoint, which
-// creates the board, the board's group record must exist too, because a removal deletes it.
-func (l *log) mayMake() []clientv3.Cmp {
-	if l.rev > 0 || l.record == "" {
-		return []clientv3.Cmp{l.isHead()}
-	}
-	return []clientv3.Cmp{l.isHead(), clientv3.Compare(clientv3.CreateRevision(l.record), ">", 0)}
 }
 
 // keepOf returns the checkpoints that are kept beside a new one: the newest, and those after which
@@ -81,9 +81,9 @@ func keepOf(before []checkpoint, since time.Time) []checkpoint {
 // checkpoints that were begun before the newest was complete, whose writers are behind it. What it
 // leaves is removed the next time.
 func (g *group) sweep(ctx context.Context, board string, h head, rev int64) {
-	parts := g.keys.parts(board)
-	_, _ = g.c.Delete(ctx, parts, clientv3.WithRange(parts+number(h.First)))
-	under := g.keys.checkpoints(board)
+	in := g.keys.of(board, h.Life)
+	_, _ = g.c.Delete(ctx, in.parts, clientv3.WithRange(in.parts+number(h.First)))
+	under := in.checkpoints
 	resp, err := g.c.Get(ctx, under, clientv3.WithPrefix(), clientv3.WithKeysOnly(), clientv3.WithMaxCreateRev(rev))
 	if err != nil {
 		return

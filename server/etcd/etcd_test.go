@@ -83,7 +83,7 @@ func TestSuiteOnEtcd(t *testing.T) {
 				return f(l)
 			},
 			Again: func() error {
-				return all[turn%2].Shelf.Remove(t.Context(), "rowan-street", func() error { return nil })
+				return all[turn%2].Shelf.Remove(t.Context(), "rowan-street", "", func() error { return nil })
 			},
 		}
 	})

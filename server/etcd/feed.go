@@ -3,6 +3,7 @@ package etcd
 import (
 	"context"
 	"strings"
+	"sync"
 	"time"
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
@@ -12,47 +13,159 @@ import (
 // askAlive is the interval at which a quiet feed is checked.
 const askAlive = 300 * time.Millisecond
 
-// A listener receives the events of a feed.
+// A listener receives the events of a feed. A head and the batch of the same commit come in any order.
 type listener interface {
-	wrote(board string, b batch) // a batch, or a head alone
-	made(board string)
+	wrote(life string, b batch)
+	headed(board string, h head, rev int64)
 	removed(board string)
-	assigned(board, group string, is bool) // the group of a board, or none any more
-	missed(g *group)                       // events can be missing
+	recorded(made bool, rev int64) // a group record was created or deleted
+	missed(g *group, in span)      // events of a span can be missing
 }
 
-// follow delivers what is written after a revision, until ctx ends. It only uses nodes that know a
-// leader, continues where it was interrupted, and reports if it can't.
-func (g *group) follow(ctx context.Context, after int64, to listener) {
-	ctx = clientv3.WithRequireLeader(ctx)
-	go func() {
-		for tick := time.NewTicker(askAlive); ; {
-			select {
-			case <-tick.C:
-				_ = g.c.RequestProgress(ctx)
-			case <-ctx.Done():
-				tick.Stop()
-				return
+// A span is a range of keys.
+type span struct {
+	from, to string // to is the first key after it
+	prefix   bool   // instead of to: all keys that begin with from
+}
+
+func (s span) end() string {
+	if s.prefix {
+		return clientv3.GetPrefixRangeEnd(s.from)
+	}
+	return s.to
+}
+
+func (s span) has(key string) bool { return key >= s.from && key < s.end() }
+
+// A feed delivers what is written to a group. It watches whole shards, and the boards that are open here of
+// other shards, so that its cost does not follow the others' boards. It is safe for concurrent use.
+type feed struct {
+	g   *group
+	to  listener
+	ctx context.Context
+	all sync.WaitGroup
+
+	mu      sync.Mutex // guards the following fields
+	shards  [shards]bool
+	open    map[[2]string]bool // board and life
+	watches map[span]context.CancelFunc
+}
+
+func newFeed(ctx context.Context, g *group, to listener) *feed {
+	return &feed{
+		g: g, to: to, ctx: clientv3.WithRequireLeader(ctx), // nodes that know no leader don't deliver anything
+		open: map[[2]string]bool{}, watches: map[span]context.CancelFunc{},
+	}
+}
+
+func allShards() (all [shards]bool) {
+	for i := range all {
+		all[i] = true
+	}
+	return all
+}
+
+// own sets the shards that are watched whole.
+func (f *feed) own(these [shards]bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.shards = these
+	f.arrange()
+}
+
+// watch watches a board that is open here.
+func (f *feed) watch(board, life string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.open[[2]string{board, life}] = true; !f.shards[shardOf(board)] {
+		f.arrange()
+	}
+}
+
+// unwatch ends watch.
+func (f *feed) unwatch(board, life string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if delete(f.open, [2]string{board, life}); !f.shards[shardOf(board)] {
+		f.arrange()
+	}
+}
+
+// arrange begins and ends watches, so that they are those of the shards and the open boards. A watch that
+// begins makes its boards read what they have missed. mu must be held.
+func (f *feed) arrange() {
+	want := map[span]bool{{from: f.g.keys.store()}: true} // for the beat; nothing is written there
+	if f.g.name == "" {
+		want[span{from: f.g.keys.groups(), prefix: true}] = true
+	}
+	for i := 0; i < shards; i++ {
+		first := i
+		for i < shards && f.shards[i] {
+			i++
+		}
+		if i > first {
+			for _, kind := range []byte{'h', 'l'} {
+				want[span{from: f.g.keys.shard(kind, first), to: clientv3.GetPrefixRangeEnd(f.g.keys.shard(kind, i-1))}] = true
 			}
 		}
-	}()
-	from, end := g.keys.fed()
-	for wait, first := 10*time.Millisecond, true; ctx.Err() == nil; wait, first = min(2*wait, 500*time.Millisecond), false {
-		if !first { // what was delivered before is not trusted any more
-			to.missed(g)
+	}
+	for one := range f.open {
+		if board := one[0]; !f.shards[shardOf(board)] {
+			head := f.g.keys.head(board)
+			want[span{from: head, to: head + "\x00"}] = true
+			want[span{from: f.g.keys.of(board, one[1]).batches, prefix: true}] = true
 		}
+	}
+	for s := range want {
+		if f.watches[s] == nil && f.ctx.Err() == nil {
+			ctx, cancel := context.WithCancel(f.ctx)
+			f.watches[s] = cancel
+			f.all.Go(func() { f.follow(ctx, s) })
+		}
+	}
+	for s, cancel := range f.watches {
+		if !want[s] {
+			cancel()
+			delete(f.watches, s)
+		}
+	}
+}
+
+// beat asks etcd for signs of life, until the feed ends. They come only if all watches are up to date.
+func (f *feed) beat() {
+	tick := time.NewTicker(askAlive)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			_ = f.g.c.RequestProgress(f.ctx)
+		case <-f.ctx.Done():
+			return
+		}
+	}
+}
+
+// follow delivers what is written in a span from now on, until ctx ends. If it is interrupted for good, it
+// begins again.
+func (f *feed) follow(ctx context.Context, in span) {
+	opts := []clientv3.OpOption{clientv3.WithProgressNotify(), clientv3.WithCreatedNotify()}
+	if in.end() != "" {
+		opts = append(opts, clientv3.WithRange(in.end()))
+	}
+	beats := in.from == f.g.keys.store()
+	for wait := 10 * time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 500*time.Millisecond) {
 		one, cancel := context.WithCancel(ctx)
-		for resp := range g.c.Watch(one, from, clientv3.WithRange(end), clientv3.WithRev(after+1), clientv3.WithProgressNotify()) {
-			if resp.CompactRevision > 0 { // the events of the meantime are gone
-				after = resp.CompactRevision - 1
+		for resp := range f.g.c.Watch(one, in.from, opts...) {
+			if resp.CompactRevision > 0 || resp.Err() != nil {
 				break
 			}
-			if resp.Err() != nil {
-				break
+			if beats && (resp.Created || resp.IsProgressNotify()) {
+				f.g.heard.Store(time.Now().UnixNano())
 			}
-			g.tell(resp.Events, to)
-			after = max(after, resp.Header.Revision)
-			g.heard.Store(time.Now().UnixNano())
+			if resp.Created { // what was written before is not delivered
+				f.to.missed(f.g, in)
+			}
+			f.deliver(resp.Events)
 			wait = 10 * time.Millisecond
 		}
 		cancel()
@@ -63,71 +176,40 @@ func (g *group) follow(ctx context.Context, after int64, to listener) {
 	}
 }
 
-// tell delivers events; a board's batch and head are delivered together.
-func (g *group) tell(events []*clientv3.Event, to listener) {
-	heads, batches := g.keys.heads(), g.keys.batches("")
-	batches = batches[:len(batches)-1] // without the slash after a name
-	type at struct {
-		board string
-		rev   int64
-	}
-	with := map[at]*head{}
-	lines := map[at]bool{}
-	for _, e := range events {
-		key := string(e.Kv.Key)
-		if board, ok := strings.CutPrefix(key, heads); ok && e.Type == mvccpb.PUT {
-			if h, err := readHead(key, e.Kv.Value); err == nil {
-				with[at{board, e.Kv.ModRevision}] = &h
-			}
-		} else if board, ok := boardIn(key, batches); ok && e.Type == mvccpb.PUT {
-			lines[at{board, e.Kv.ModRevision}] = true
-		}
-	}
+// deliver delivers events.
+func (f *feed) deliver(events []*clientv3.Event) {
+	heads, groups := string(f.g.keys)+"h/", f.g.keys.groups()
 	for _, e := range events {
 		key, rev := string(e.Kv.Key), e.Kv.ModRevision
-		if board, ok := strings.CutPrefix(key, g.keys.groups()); ok {
-			to.assigned(board, string(e.Kv.Value), e.Type == mvccpb.PUT)
-			continue
-		}
-		if board, ok := strings.CutPrefix(key, heads); ok {
-			switch one := (at{board, rev}); {
-			case e.Type == mvccpb.DELETE:
-				to.removed(board)
-			case with[one] == nil:
-				to.missed(g) // it can't be read, and the reader will report that
-			default:
-				if e.IsCreate() {
-					to.made(board)
-				}
-				if !lines[one] {
-					to.wrote(board, batch{rev: rev, head: with[one]})
-				}
+		if strings.HasPrefix(key, groups) {
+			if e.IsCreate() || e.Type == mvccpb.DELETE {
+				f.to.recorded(e.IsCreate(), rev)
 			}
 			continue
 		}
-		board, ok := boardIn(key, batches)
+		if rest, ok := strings.CutPrefix(key, heads); ok {
+			_, board, _ := strings.Cut(rest, "/")
+			h, err := readHead(key, e.Kv.Value)
+			switch {
+			case e.Type == mvccpb.DELETE, err == nil && h.Gone != "":
+				f.to.removed(board)
+			case err != nil: // the reader will report that
+				f.to.missed(f.g, span{from: key, to: key + "\x00"})
+			default:
+				f.to.headed(board, h, rev)
+			}
+			continue
+		}
+		life, ok := f.g.keys.lifeIn(key)
 		if !ok || e.Type != mvccpb.PUT {
 			continue
 		}
 		b, err := readBatch(key, e.Kv.Value)
 		if err != nil {
-			to.missed(g)
+			f.to.missed(f.g, span{from: key[:strings.LastIndexByte(key, '/')+1], prefix: true})
 			continue
 		}
-		b.rev, b.head = rev, with[at{board, rev}]
-		to.wrote(board, b)
+		b.rev = rev
+		f.to.wrote(life, b)
 	}
-}
-
-// boardIn returns the board of a batch's key.
-func boardIn(key, under string) (string, bool) {
-	rest, ok := strings.CutPrefix(key, under)
-	if !ok {
-		return "", false
-	}
-	i := strings.LastIndexByte(rest, '/')
-	if i < 0 {
-		return "", false
-	}
-	return rest[:i], true
 }

@@ -16,11 +16,12 @@ type fence struct {
 	board string // empty: of the store alone
 	done  chan struct{}
 	head  *head // nil if there is none
-	rev   int64 // that wrote it
+	rev   int64 // that wrote it, or its tombstone
 	err   error
 }
 
-func (*fence) bytes() int { return 1 }
+func (*fence) bytes() int        { return 1 }
+func (f *fence) subject() string { return f.board }
 
 // read reads the heads of boards, each once.
 func (g *group) read(some []*fence) {
@@ -63,15 +64,18 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 		for _, kv := range resp.Responses[i].GetResponseRange().Kvs {
 			var h head
 			if h, f.err = readHead(string(kv.Key), kv.Value); f.err == nil {
-				f.head, f.rev = &h, kv.ModRevision
+				f.rev = kv.ModRevision
+				if h.Gone == "" {
+					f.head = &h
+				}
 			}
 		}
 	}
 	return nil
 }
 
-// fence returns the current head of a board and the revision that wrote it; nil means that it has
-// none. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
+// fence returns the current head of a board and the revision that wrote it; nil means that there is no such
+// board, and the revision is that of its tombstone, or 0. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 	begun := time.Now()
 	f, err := persist(ctx, func() (*fence, error) {

@@ -3,7 +3,7 @@ package etcd
 import "sync"
 
 // Gathered runs calls that arrive at the same time together. A run takes what waited when it began,
-// up to most; later calls are in a later run.
+// up to most; later calls, and those of a subject that the run has already, are in a later run.
 type gathered[T sized] struct {
 	run  func([]T)
 	most int
@@ -13,7 +13,10 @@ type gathered[T sized] struct {
 	runs    int
 }
 
-type sized interface{ bytes() int }
+type sized interface {
+	bytes() int
+	subject() string // no two of a run have the same
+}
 
 func (g *gathered[T]) add(one T) {
 	g.mu.Lock()
@@ -27,15 +30,22 @@ func (g *gathered[T]) next() {
 	if g.runs >= underWay || len(g.waiting) == 0 {
 		return
 	}
-	n, bytes := 0, 0
-	for n < len(g.waiting) && n < g.most && (n == 0 || bytes+g.waiting[n].bytes() <= together) {
-		bytes += g.waiting[n].bytes()
-		n++
+	var some, later []T
+	bytes, has := 0, make(map[string]bool, min(len(g.waiting), g.most))
+	for i, one := range g.waiting {
+		if len(some) >= g.most || len(some) > 0 && bytes+one.bytes() > together {
+			later = append(later, g.waiting[i:]...)
+			break
+		}
+		if has[one.subject()] {
+			later = append(later, one)
+			continue
+		}
+		has[one.subject()] = true
+		bytes += one.bytes()
+		some = append(some, one)
 	}
-	some := g.waiting[:n:n]
-	if g.waiting = g.waiting[n:]; len(g.waiting) == 0 {
-		g.waiting = nil
-	}
+	g.waiting = later
 	g.runs++
 	go func() {
 		g.run(some)

@@ -47,6 +47,11 @@ type group struct {
 	fmu    sync.Mutex // guards coming
 	coming map[string]*fence
 
+	feed   *feed
+	tmu    sync.Mutex // guards the following two
+	lease  clientv3.LeaseID
+	leased time.Time
+
 	short   atomic.Int64 // attempts in a row that were too short
 	heard   atomic.Int64 // when the feed was last heard, in nanoseconds
 	behind  atomic.Int64 // commits that met another server's, for metrics

@@ -82,7 +82,7 @@ func TestGroups(t *testing.T) {
 	var file bytes.Buffer
 	_, err = a.Backup(t.Context(), &file)
 	require.NoError(t, err)
-	require.NoError(t, a.Remove(t.Context(), "new-1"))
+	require.NoError(t, a.Remove(t.Context(), "new-1", ""))
 	assert.Eventually(t, func() bool { _, _, err := b.Board(t.Context(), "new-1", false); return err == store.ErrNoBoard }, 5*time.Second, time.Millisecond)
 	bad := 0
 	require.NoError(t, a.Check(t.Context(), func(c BoardCheck) {

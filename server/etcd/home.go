@@ -7,11 +7,12 @@ import (
 	"crypto/tls"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"hash/fnv"
-	"io"
 	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,8 +26,8 @@ const (
 	alive = 5 // seconds until a silent server counts as gone
 	// answerWithin is how long a home has to answer before the board is written from here.
 	answerWithin = 2 * time.Second
-	// avoided is how long a home that did not answer is not asked again.
-	avoided = 2 * time.Second
+	// A home that did not answer is not asked again for a while, which doubles with each failure.
+	firstShun, longestShun = 2 * time.Second, time.Minute
 
 	headerHop  = "Pantry-Server" // marks a request as coming from another server
 	headerFrom = "Pantry-Client" // the address of its client
@@ -50,7 +51,14 @@ type Peers struct {
 
 	mu      sync.RWMutex // guards the following fields
 	servers map[string]string
-	avoid   map[string]time.Time
+	homes   [shards]string // computed from servers
+	shunned map[string]*shunned
+}
+
+// A shunned server did not answer.
+type shunned struct {
+	until time.Time     // it is not asked before
+	pause time.Duration // until then; it grows with each failure
 }
 
 // PeerOptions are the settings of a server among several.
@@ -95,7 +103,7 @@ func (s *Store) Join(o PeerOptions) *Peers {
 	ctx, stop := context.WithCancel(context.Background())
 	p := &Peers{
 		s: s, self: strings.TrimSuffix(o.Address, "/"), secret: hex.EncodeToString(mac.Sum(nil)), stop: stop, done: make(chan struct{}),
-		within: answerWithin, longer: patience, servers: map[string]string{}, avoid: map[string]time.Time{},
+		within: answerWithin, longer: patience, servers: map[string]string{}, shunned: map[string]*shunned{},
 		http: &http.Client{
 			Transport:     peerTransport(o.TLS),
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -127,6 +135,7 @@ func peerTransport(of func(host string) *tls.Config) *http.Transport {
 func (p *Peers) Leave() {
 	p.stop()
 	<-p.done
+	p.s.own(allShards())
 	p.http.CloseIdleConnections()
 }
 
@@ -201,10 +210,29 @@ func (p *Peers) watch(ctx context.Context) {
 	}
 }
 
+// set uses a list of servers, and watches the shards whose home this server is.
 func (p *Peers) set(all map[string]string) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	p.servers = maps.Clone(all)
+	for one := range p.shunned {
+		if !slices.Contains(slices.Collect(maps.Values(all)), one) {
+			delete(p.shunned, one)
+		}
+	}
+	var own [shards]bool
+	for i := range own {
+		p.homes[i] = p.homeOf(i, func(string) bool { return true })
+		own[i] = p.homes[i] == p.self
+	}
+	p.mu.Unlock()
+	p.s.own(own)
+}
+
+// own watches shards whole.
+func (s *Store) own(these [shards]bool) {
+	for _, g := range s.groups {
+		g.feed.own(these)
+	}
 }
 
 // Servers returns the addresses of the live servers, in no order.
@@ -217,26 +245,51 @@ func (p *Peers) Servers() (all []string) {
 	return all
 }
 
-// Home returns the server that writes a board: see engine.Peers. It is the server whose name,
-// hashed with the board's, has the highest value. So a server more or less moves only its own
-// boards.
+// Home returns the server that writes a board: see engine.Peers. All boards of a shard have the same home.
+// One that did not answer is left out until it is asked again: by one caller, whose call says how it is.
 func (p *Peers) Home(board string) string {
+	shard := shardOf(board)
 	p.mu.RLock()
-	defer p.mu.RUnlock()
-	best, home := uint64(0), ""
-	for _, one := range p.servers {
-		if time.Now().Before(p.avoid[one]) {
-			continue
-		}
-		h := fnv.New64a()
-		_, _ = io.WriteString(h, one)
-		_, _ = io.WriteString(h, " "+board)
-		if n := mixed(h.Sum64()); home == "" || n > best || n == best && one < home {
-			best, home = n, one
-		}
+	home := p.homes[shard]
+	shun := p.shunned[home]
+	p.mu.RUnlock()
+	if shun != nil {
+		home = p.probe(shard, home)
 	}
 	if home == p.self {
 		return ""
+	}
+	return home
+}
+
+// probe returns the home of a shard whose first choice is shunned. If the time has come to ask that one
+// again, it is the home for this caller alone.
+func (p *Peers) probe(shard int, first string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	if s := p.shunned[first]; s == nil || now.After(s.until) {
+		if s != nil {
+			s.until = now.Add(p.within + p.longer) // by then this caller has its answer
+		}
+		return first
+	}
+	return p.homeOf(shard, func(one string) bool { return p.shunned[one] == nil })
+}
+
+// homeOf returns the server of those that may be the home whose name, hashed with the shard, has the highest
+// value. So a server more or less moves only its own shards. mu must be held.
+func (p *Peers) homeOf(shard int, may func(server string) bool) string {
+	best, home := uint64(0), ""
+	for _, one := range p.servers {
+		if !may(one) {
+			continue
+		}
+		h := fnv.New64a()
+		_, _ = fmt.Fprintf(h, "%s %02x", one, shard)
+		if n := mixed(h.Sum64()); home == "" || n > best || n == best && one < home {
+			best, home = n, one
+		}
 	}
 	return home
 }

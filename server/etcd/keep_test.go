@@ -173,8 +173,10 @@ func TestCheckFinds(t *testing.T) {
 		return out
 	}
 	assert.Empty(t, bad())
-	c, keys := s.store.g.c, s.store.g.keys
-	resp, err := c.Get(t.Context(), keys.batches("rowan-street"), append(prefixed(), clientv3.WithLimit(1), clientv3.WithSort(clientv3.SortByKey, clientv3.SortDescend))...)
+	h, _, err := s.store.g.fence(t.Context(), "rowan-street")
+	require.NoError(t, err)
+	c, in := s.store.g.c, s.store.g.keys.of("rowan-street", h.Life)
+	resp, err := c.Get(t.Context(), in.batches, append(prefixed(), clientv3.WithLimit(1), clientv3.WithSort(clientv3.SortByKey, clientv3.SortDescend))...)
 	require.NoError(t, err)
 	kv := resp.Kvs[0]
 	for what, spoil := range map[string]func() error{
@@ -196,7 +198,7 @@ func TestCheckFinds(t *testing.T) {
 	// A damaged board is refused by name, and the others go on.
 	_, err = c.Put(t.Context(), string(kv.Key), "x")
 	require.NoError(t, err)
-	require.NoError(t, s.store.Shelf.Remove(t.Context(), "rowan-street", func() error { return nil }))
+	require.NoError(t, s.store.Shelf.Remove(t.Context(), "rowan-street", "", func() error { return nil }))
 	a := s.as(s.admin, "GET", tank, "")
 	assert.Equal(t, []any{503, "unavailable"}, []any{a.status, a.json["code"]})
 	s.do(201, "POST", "/v1/boards", `{"board":"elm-street"}`)

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/fnv"
+	"io"
 	"math/rand/v2"
 	"strconv"
 	"strings"
@@ -21,29 +23,57 @@ const format = 1
 // tokens is the name of the tokens, which no board can have.
 const tokens = "!tokens"
 
+// shards is the number of parts into which the boards are divided by their names. A server watches whole
+// shards.
+const shards = 64
+
+// shardOf returns the shard of a board.
+func shardOf(board string) int {
+	h := fnv.New32a()
+	_, _ = io.WriteString(h, board)
+	return int(h.Sum32() % shards)
+}
+
 // A layout is where things are stored under a prefix.
 type layout string
 
-func (p layout) store() string                   { return string(p) + "e" }
-func (p layout) admin() string                   { return string(p) + "a" }
-func (p layout) groups() string                  { return string(p) + "g/" }
-func (p layout) group(board string) string       { return p.groups() + board }
-func (p layout) heads() string                   { return string(p) + "h/" }
-func (p layout) head(board string) string        { return p.heads() + board }
-func (p layout) batches(board string) string     { return string(p) + "l/" + board + "/" }
-func (p layout) checkpoints(board string) string { return string(p) + "c/" + board + "/" }
-func (p layout) parts(board string) string       { return string(p) + "p/" + board + "/" }
-func (p layout) servers() string                 { return string(p) + "s/" }
+func (p layout) store() string                 { return string(p) + "e" }
+func (p layout) admin() string                 { return string(p) + "a" }
+func (p layout) groups() string                { return string(p) + "g/" }
+func (p layout) group(board string) string     { return p.groups() + board }
+func (p layout) servers() string               { return string(p) + "s/" }
+func (p layout) heads(shard int) string        { return p.shard('h', shard) }
+func (p layout) head(board string) string      { return p.heads(shardOf(board)) + board }
+func (p layout) shard(kind byte, n int) string { return fmt.Sprintf("%s%c/%02x/", string(p), kind, n) }
 
-// fed is the range of keys that a feed follows: groups, heads and batches.
-func (p layout) fed() (from, to string) { return p.groups(), string(p) + "l0" }
+// of returns where a life of a board is stored.
+func (p layout) of(board, life string) room {
+	n := shardOf(board)
+	return room{p.shard('l', n) + life + "/", p.shard('c', n) + life + "/", p.shard('p', n) + life + "/"}
+}
+
+// A room is where one life of a board is stored: the beginnings of its keys. Another life has another room.
+type room struct{ batches, checkpoints, parts string }
 
 // batch is the key of the batch whose first commit has a version.
-func (p layout) batch(board string, first int64) string { return p.batches(board) + number(first) }
+func (r room) batch(first int64) string { return r.batches + number(first) }
 
-// checkpoint is the key of a checkpoint. It has a random number, so that two servers that make one
-// at the same time don't mix their parts.
-func (p layout) checkpoint(board, id string) string { return p.checkpoints(board) + id + "/" }
+// checkpoint is the beginning of the keys of a checkpoint. It has a random number, so that two servers that
+// make one at the same time don't mix their parts.
+func (r room) checkpoint(id string) string { return r.checkpoints + id + "/" }
+
+// all are the beginnings of all keys in the room.
+func (r room) all() []string { return []string{r.batches, r.checkpoints, r.parts} }
+
+// lifeIn returns the life whose batch has a key, which is below the batches of all shards.
+func (p layout) lifeIn(key string) (life string, ok bool) {
+	rest, ok := strings.CutPrefix(key, string(p)+"l/")
+	parts := strings.Split(rest, "/")
+	if !ok || len(parts) != 3 {
+		return "", false
+	}
+	return parts[1], true
+}
 
 func part(of string, n int) string { return fmt.Sprintf("%s%04x", of, n) }
 
@@ -52,14 +82,17 @@ func number(n int64) string { return fmt.Sprintf("%016x", n) }
 
 func draw() string { return number(int64(rand.Uint64() >> 1)) }
 
-// A head is the content of h/BOARD: the version of the board, and where it is stored.
+// A head is the content of h/SHARD/BOARD: the version of the board, and where it is stored. After the
+// board's removal it says which life is gone.
 type head struct {
-	ID          string       `json:"id"` // its marks differ from those of any other board
+	Life        string       `json:"life"`           // of the board, until its removal
+	Gone        string       `json:"gone,omitempty"` // the id of the removal; empty: the board exists
+	ID          string       `json:"id,omitempty"`   // its marks differ from those of any other board, and from before a restore
 	Version     int64        `json:"version"`
-	End         string       `json:"end,omitempty"` // the crc of its newest commit
-	First       int64        `json:"first"`         // the version from which the batches are kept
-	Size        int64        `json:"size"`          // in bytes, of the newest checkpoint and the batches after it
-	Checkpoints []checkpoint `json:"checkpoints"`   // newest first
+	End         string       `json:"end,omitempty"`         // the crc of its newest commit
+	First       int64        `json:"first,omitempty"`       // the version from which the batches are kept
+	Size        int64        `json:"size,omitempty"`        // in bytes, of the newest checkpoint and the batches after it
+	Checkpoints []checkpoint `json:"checkpoints,omitempty"` // newest first
 }
 
 // A checkpoint is a whole journal, as in a file, in parts.
@@ -80,7 +113,7 @@ func (h head) value() string {
 }
 
 func readHead(key string, raw []byte) (h head, err error) {
-	if err = json.Unmarshal(raw, &h); err == nil && (h.ID == "" || len(h.Checkpoints) == 0) {
+	if err = json.Unmarshal(raw, &h); err == nil && (h.Life == "" || h.Gone == "" && (h.ID == "" || len(h.Checkpoints) == 0)) {
 		err = fmt.Errorf("it names no checkpoint")
 	}
 	if err != nil {
@@ -89,7 +122,7 @@ func readHead(key string, raw []byte) (h head, err error) {
 	return h, err
 }
 
-// A batch is the content of l/BOARD/FIRST: the lines of one append.
+// A batch is the content of l/SHARD/LIFE/FIRST: the lines of one append.
 type batch struct {
 	id    string // of this append only; its parts are named by it
 	first int64  // the version of its first commit
@@ -98,8 +131,7 @@ type batch struct {
 	at    int64  // when it was made, in milliseconds by the clock of its server
 	lines []byte
 
-	rev  int64 // of the store, that wrote it
-	head *head // that was written with it, if known
+	rev int64 // of the store, that wrote it
 }
 
 func (b batch) last() int64 { return b.first + int64(b.count) - 1 }

@@ -1,11 +1,13 @@
 package etcd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
@@ -34,30 +36,68 @@ var errRemoved = fmt.Errorf("the board was removed: %w", ledger.ErrClosed)
 // A log is the log of one board. All servers write to the same one. Each knows what it has read,
 // and what the feed has delivered since.
 type log struct {
-	g     *group
-	board string
-	make  bool // create the board if there is none
-	// record is the key of the board's group record if the same group has it, else empty.
-	record string
-	// closed is called when it is.
-	closed func()
+	g      *group
+	board  string
+	making *making // creates the board if there is none; nil means that it must exist
+	absent bool    // it is known that there is none: the first Load reads nothing
+	loaded *stored // what the first Load uses instead of reading it; nil means nothing
+	closed func()  // called when the log is
 
 	mu      sync.Mutex // guards the following fields
 	offered []batch    // in order
-	unread  bool       // there is more than was offered
-	need    int64      // a version that was announced
+	newest  *offeredHead
+	unread  bool  // there is more than was offered
+	need    int64 // a version that was announced
 	removed bool
+	life    string // of the board, once it is known
 
 	// Used by the owner of the log.
 	lines journal.Lines
 	rev   int64 // of the store, that wrote the head; 0 means none
-	head  head
+	base  int64 // that wrote the tombstone of the board before, if rev is 0; 0 means none
+	head  head  // as the revision wrote it; lines can be further
 	took  time.Duration
+}
+
+// An offeredHead is a head that the feed delivered.
+type offeredHead struct {
+	head
+	rev int64 // that wrote it
+}
+
+// A making is how a board is created, beside its first checkpoint.
+type making struct {
+	base   int64  // the revision of the tombstone of the board before; 0 means none
+	record string // the key of the board's group record, if the same group has it; else empty
+	rev    int64  // the known revision of that record; 0 means none
+	group  string // what the record says
+	made   atomic.Bool
+}
+
+// write adds the group record to the write of the first head.
+func (m *making) write(w write) write {
+	if m.record != "" {
+		w.cond = append(w.cond, clientv3.Compare(clientv3.ModRevision(m.record), "=", m.rev))
+		w.then = append(w.then, clientv3.OpPut(m.record, m.group))
+	}
+	return w
 }
 
 var _ ledger.Fencer = (*log)(nil)
 
-// offer stores what the feed delivers: a batch, or a head alone.
+// in returns where the life of the board is stored.
+func (l *log) in() room { return l.g.keys.of(l.board, l.head.Life) }
+
+// offerHead stores a head that the feed delivers. The batch of the same commit can come before or after it.
+func (l *log) offerHead(h head, rev int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.newest == nil || l.newest.rev < rev {
+		l.newest = &offeredHead{h, rev}
+	}
+}
+
+// offer stores a batch that the feed delivers.
 func (l *log) offer(b batch) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -99,10 +139,22 @@ func (l *log) Load(c journal.Consumer, wait time.Duration) (ledger.Head, error) 
 	ctx, cancel := context.WithTimeout(context.Background(), wait)
 	defer cancel()
 	l.mu.Lock()
-	l.offered, l.unread = nil, false // what is read is newer
+	l.offered, l.newest, l.unread = nil, nil, false // what is read is newer
 	l.mu.Unlock()
-	all, err := l.g.load(ctx, l.board)
-	if errors.Is(err, fs.ErrNotExist) {
+	var all stored
+	var err error
+	switch {
+	case l.absent:
+		l.absent, all.rev, err = false, l.making.base, fs.ErrNotExist
+	case l.loaded != nil:
+		all, l.loaded = *l.loaded, nil
+	default:
+		all, err = l.g.load(ctx, l.board)
+	}
+	if errors.Is(err, fs.ErrNotExist) || err == nil && l.rev > 0 && all.head.Life != l.head.Life {
+		if l.rev == 0 {
+			l.base = all.rev
+		}
 		return ledger.Head{}, l.none()
 	}
 	if err != nil {
@@ -113,7 +165,15 @@ func (l *log) Load(c journal.Consumer, wait time.Duration) (ledger.Head, error) 
 		return ledger.Head{}, l.damage(err)
 	}
 	l.lines, l.rev, l.head = lines, all.rev, all.head
+	l.lives()
 	return l.now(), nil
+}
+
+// lives publishes the board's life.
+func (l *log) lives() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.life = l.head.Life
 }
 
 // damage says where the damage is.
@@ -124,39 +184,53 @@ func (l *log) damage(err error) error {
 	return err
 }
 
-// take returns the offered batches to be read, and whether etcd must be asked for more.
-func (l *log) take() (offered []batch, unread, removed bool, need int64) {
+// take returns what was offered, to be read, and whether etcd must be asked for more.
+func (l *log) take() (offered []batch, newest *offeredHead, unread, removed bool, need int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	offered, l.offered = l.offered, nil
+	newest, l.newest = l.newest, nil
 	unread, l.unread = l.unread, false
-	return offered, unread, l.removed, l.need
+	return offered, newest, unread, l.removed, l.need
 }
 
 func (l *log) After(h ledger.Head, c journal.Consumer, wait time.Duration) (ledger.Head, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), wait)
 	defer cancel()
-	offered, unread, removed, need := l.take()
+	offered, newest, unread, removed, need := l.take()
 	if removed {
 		return h, errRemoved
 	}
 	n := next{lines: l.lines, rev: l.rev, head: l.head}
 	for i := range offered {
 		b := &offered[i]
-		if b.rev <= n.rev {
+		version := n.lines.Version()
+		if b.last() <= version {
 			continue
 		}
-		if b.count > 0 && b.first > n.lines.Version()+1 {
+		if b.first != version+1 {
 			unread = true
 			break
 		}
-		err := l.g.fill(ctx, l.board, b)
+		err := l.g.fill(ctx, l.in(), b)
 		if err == nil {
 			err = n.take(*b, c)
 		}
 		if err != nil {
 			l.doubt()
 			return h, l.damage(err)
+		}
+	}
+	if newest != nil && newest.rev > n.rev {
+		switch {
+		case newest.Life != n.head.Life:
+			return h, l.gone()
+		case newest.ID != n.head.ID: // something was forgotten, or restored
+			return h, ledger.ErrReload
+		case newest.Version == n.lines.Version():
+			n.rev, n.head = newest.rev, newest.head
+		case newest.Version > n.lines.Version(): // its batch comes later
+			l.offerHead(newest.head, newest.rev)
 		}
 	}
 	if unread || n.lines.Version() < need {
@@ -177,23 +251,12 @@ type next struct {
 	head  head
 }
 
-// take reads a batch, or a head alone. The error is ledger.ErrReload if the known state belongs to
-// another board, or was forgotten.
+// take reads the next batch.
 func (n *next) take(b batch, c journal.Consumer) (err error) {
-	if b.head != nil && b.head.ID != n.head.ID {
-		return ledger.ErrReload
+	if n.lines, err = n.lines.More(b.lines, c); err == nil {
+		n.head.Size += int64(len(b.lines))
 	}
-	if b.count > 0 {
-		if n.lines, err = n.lines.More(b.lines, c); err != nil {
-			return err
-		}
-		n.head.Version, n.head.Size = b.last(), n.head.Size+int64(len(b.lines))
-	}
-	if b.head != nil {
-		n.head = *b.head
-	}
-	n.rev = b.rev
-	return nil
+	return err
 }
 
 // readOn reads what etcd has, as of one moment.
@@ -214,11 +277,14 @@ func (l *log) readOn(ctx context.Context, n *next, c journal.Consumer) error {
 	if err != nil {
 		return err
 	}
+	if h.Gone != "" || h.Life != n.head.Life {
+		return l.gone()
+	}
 	version := n.lines.Version()
 	if h.ID != n.head.ID || h.First > version+1 || h.Version < version {
 		return ledger.ErrReload
 	}
-	batches, err := l.g.batches(ctx, l.board, version+1, clientv3.WithRev(resp.Header.Revision))
+	batches, err := l.g.batches(ctx, l.in(), version+1, clientv3.WithRev(resp.Header.Revision))
 	if errors.Is(err, rpctypes.ErrCompacted) {
 		return ledger.ErrReload
 	}
@@ -243,7 +309,10 @@ func (l *log) Fence(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if h == nil {
+	l.mu.Lock()
+	life := l.life
+	l.mu.Unlock()
+	if h == nil || h.Life != life {
 		return 0, l.gone()
 	}
 	l.mu.Lock()
@@ -268,13 +337,12 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	}
 	to := l.head
 	to.Version, to.End, to.Size = one.last(), journal.EndOf(b.Lines).String(), l.head.Size+int64(len(b.Lines))
-	value := one.value()
-	batches := l.g.keys.batches(l.board)
+	value, in := one.value(), l.in()
 	held, says, rev, err := l.g.do(ctx, write{
-		cond: []clientv3.Cmp{l.isHead()},
-		then: []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()), clientv3.OpPut(l.g.keys.batch(l.board, first), string(value))},
+		key: l.g.keys.head(l.board), cond: []clientv3.Cmp{l.isHead()},
+		then: []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()), clientv3.OpPut(in.batch(first), string(value))},
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board)),
-			clientv3.OpGet(l.g.keys.batch(l.board, first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(batches)), clientv3.WithLimit(8))},
+			clientv3.OpGet(in.batch(first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(in.batches)), clientv3.WithLimit(8))},
 		size: len(value),
 	})
 	if errors.Is(err, ledger.ErrNotStored) {
@@ -296,7 +364,7 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 // done finds out whether a batch exists that etcd reported as refused: it also reports that for the
 // write that filled it, which it has done.
 func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev int64, err error) {
-	key := l.g.keys.batch(l.board, b.first)
+	key := l.in().batch(b.first)
 	resp, err := l.g.get(ctx, key)
 	if err != nil {
 		return false, 0, fmt.Errorf("%w: %w, and %w", ledger.ErrUncertain, refusal, err)
@@ -310,9 +378,9 @@ func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev in
 	return false, 0, refusal
 }
 
-// isHead is the condition that the head is the known one.
+// isHead is the condition that the head is the known one, or that there still is none.
 func (l *log) isHead() clientv3.Cmp {
-	return clientv3.Compare(clientv3.ModRevision(l.g.keys.head(l.board)), "=", l.rev)
+	return clientv3.Compare(clientv3.ModRevision(l.g.keys.head(l.board)), "=", cmp.Or(l.rev, l.base))
 }
 
 // met keeps what is stored where a batch was to go. If it is that batch itself, whose first attempt
@@ -325,6 +393,9 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	if err != nil {
 		return 0, err
 	}
+	if h.Gone != "" || h.Life != l.head.Life {
+		return 0, l.gone()
+	}
 	all := make([]batch, len(batches))
 	for i, kv := range batches {
 		if all[i], err = readBatch(string(kv.Key), kv.Value); err != nil {
@@ -336,10 +407,10 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 	}
 	l.g.behind.Add(1)
 	if n := len(all); n > 0 && all[0].first == mine.first && all[n-1].last() == h.Version && h.ID == l.head.ID {
-		all[n-1].head, all[n-1].rev = &h, heads[0].ModRevision
 		for _, b := range all { // so that it need not be read
 			l.offer(b)
 		}
+		l.offerHead(h, heads[0].ModRevision)
 	} else {
 		l.doubt()
 	}
@@ -348,13 +419,13 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 
 // confirm makes sure that the known state is still the newest.
 func (l *log) confirm(ctx context.Context) error {
-	h, rev, err := l.g.fence(ctx, l.board)
+	h, _, err := l.g.fence(ctx, l.board)
 	switch {
 	case err != nil:
 		return err
-	case h == nil:
+	case h == nil, h.Life != l.head.Life:
 		return l.gone()
-	case rev != l.rev:
+	case h.Version != l.lines.Version(), h.ID != l.head.ID:
 		l.doubt()
 		return ledger.ErrBehind
 	}

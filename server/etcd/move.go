@@ -48,16 +48,9 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 		if err == nil {
 			return
 		}
+		ctx := context.WithoutCancel(ctx)
 		for _, name := range put {
-			g := s.g
-			if name != tokens {
-				var bad error
-				if g, _, bad = s.find(context.WithoutCancel(ctx), name); bad != nil || g == nil {
-					err = errors.Join(err, bad)
-					continue
-				}
-			}
-			err = errors.Join(err, s.remove(context.WithoutCancel(ctx), g, name))
+			err = errors.Join(err, s.remove(ctx, name, ""))
 		}
 	}()
 	for _, b := range boards {
@@ -65,11 +58,7 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 		if err != nil {
 			return err
 		}
-		g, err := s.place(ctx, b.Board)
-		var moved Moved
-		if err == nil {
-			moved, err = g.putBoard(ctx, b.Board, l)
-		}
+		moved, err := s.putBoard(ctx, b.Board, l)
 		release()
 		if err != nil {
 			return fmt.Errorf("the board %s: %w", b.Board, err)
@@ -79,7 +68,7 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 	}
 	l, err := files.Tokens(ctx)
 	if err == nil {
-		if _, err = s.g.putBoard(ctx, tokens, l); err == nil {
+		if _, err = s.putBoard(ctx, tokens, l); err == nil {
 			put = append(put, tokens)
 		}
 	}
@@ -92,24 +81,43 @@ func (s *Store) Import(ctx context.Context, data string, each func(Moved)) (err 
 	return err
 }
 
-// putBoard stores the content of a ledger's file, which has no writer.
-func (g *group) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m Moved, err error) {
+// putBoard stores the content of a ledger's file, which has no writer, where there is no such board.
+func (s *Store) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m Moved, err error) {
 	image, err := os.ReadFile(l.Path())
 	if err != nil {
 		return m, err
 	}
+	p, err := s.find(ctx, name)
+	if err != nil {
+		return m, err
+	}
+	if p.head != nil {
+		return m, ErrNotEmpty
+	}
+	how := &making{base: p.rev}
+	if name != tokens {
+		if how, err = s.place(ctx, name, &p); err != nil {
+			return m, err
+		}
+	}
 	snap := l.Snapshot()
 	told := snap.Told()
 	snap.Release()
+	g, key := p.g, p.g.keys.head(name)
 	point := checkpoint{ID: draw(), Version: told.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
-	if point.Parts, err = g.putParts(ctx, g.keys.checkpoint(name, point.ID), image); err != nil {
+	if point.Parts, err = g.putParts(ctx, g.keys.of(name, l.Life()).checkpoint(point.ID), image); err != nil {
 		return m, err
 	}
-	to := head{ID: told.ID, Version: told.Version, End: told.End.String(), First: told.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
-	key := g.keys.head(name)
-	held, _, _, err := g.do(ctx, write{cond: []clientv3.Cmp{clientv3.Compare(clientv3.CreateRevision(key), "=", 0)}, then: []clientv3.Op{clientv3.OpPut(key, to.value())}})
+	to := head{Life: l.Life(), ID: told.ID, Version: told.Version, End: told.End.String(), First: told.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	held, says, _, err := g.do(ctx, how.write(write{
+		key: key, cond: []clientv3.Cmp{clientv3.Compare(clientv3.ModRevision(key), "=", how.base)},
+		then: []clientv3.Op{clientv3.OpPut(key, to.value())}, els: []clientv3.Op{clientv3.OpGet(key)},
+	}))
 	if err == nil && !held {
-		err = ErrNotEmpty
+		kvs := says[0].GetResponseRange().Kvs
+		if len(kvs) == 0 || string(kvs[0].Value) != to.value() { // otherwise its first attempt had arrived
+			err = ErrNotEmpty
+		}
 	}
 	return Moved{name, told.Version, point.Bytes}, err
 }
@@ -178,7 +186,7 @@ func (s stored) file() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	header.ID = s.head.ID
+	header.ID, header.Life = s.head.ID, s.head.Life
 	_, lines, _ := bytes.Cut(s.image, []byte("\n"))
 	out := journal.Image(header, lines)
 	for _, b := range s.batches {

@@ -5,7 +5,7 @@ import "context"
 // writeParts writes the lines of a batch that is too large for one transaction. Nothing refers to
 // them before the batch itself is there. If it never is, they are swept.
 func (l *log) writeParts(ctx context.Context, b *batch) (err error) {
-	b.parts, err = l.g.putParts(ctx, l.g.keys.parts(l.board)+b.id+"/", b.lines)
+	b.parts, err = l.g.putParts(ctx, l.in().parts+b.id+"/", b.lines)
 	return err
 }
 

@@ -45,7 +45,7 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 		if r.Context().Err() != nil {
 			return false, r.Context().Err()
 		}
-		p.shun(home)
+		p.shun(home, err)
 		if sent && !again {
 			return false, fmt.Errorf("%w: the server that writes this board did not answer: %w", ledger.ErrUncertain, err)
 		}
@@ -54,13 +54,14 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(resp.Body)
 	if err != nil {
-		p.shun(home)
+		p.shun(home, err)
 		if !again {
 			return false, fmt.Errorf("%w: the server that writes this board interrupted its answer: %w", ledger.ErrUncertain, err)
 		}
 		return false, nil
 	}
 	p.passed.add()
+	p.answers(home)
 	for name, values := range resp.Header {
 		w.Header()[name] = values
 	}
@@ -73,11 +74,35 @@ func (p *Peers) pass(w http.ResponseWriter, r *http.Request, body []byte, home s
 }
 
 // shun avoids a server that did not answer, for a while.
-func (p *Peers) shun(home string) {
+func (p *Peers) shun(home string, cause error) {
 	p.refused.add()
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.avoid[home] = time.Now().Add(avoided)
+	s := p.shunned[home]
+	first := s == nil
+	if first {
+		s = &shunned{pause: firstShun / 2}
+		p.shunned[home] = s
+	}
+	s.pause = min(2*s.pause, longestShun)
+	s.until = time.Now().Add(s.pause)
+	p.mu.Unlock()
+	if first {
+		p.s.problem("", fmt.Errorf("the server %s, which writes boards, can't be reached from here, so that this server writes them itself: %w", home, cause))
+	}
+}
+
+// answers ends the avoidance of a server.
+func (p *Peers) answers(home string) {
+	p.mu.RLock()
+	shunned := p.shunned[home] != nil
+	p.mu.RUnlock()
+	if !shunned {
+		return
+	}
+	p.mu.Lock()
+	delete(p.shunned, home)
+	p.mu.Unlock()
+	p.s.problem("", fmt.Errorf("the server %s answers again", home))
 }
 
 // from returns the client of a request that another server passed on: see engine.Peers.

@@ -4,34 +4,59 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"time"
 
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
-	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/store"
 )
 
-// find returns the group of a board, and its current head; no head means that there is no such
-// board.
-func (s *Store) find(ctx context.Context, name string) (*group, *head, error) {
-	s.mu.Lock()
-	g := s.where[name]
-	s.mu.Unlock()
-	if g == nil {
-		resp, err := s.g.get(ctx, s.g.keys.group(name))
-		if err != nil || len(resp.Kvs) == 0 {
-			return nil, nil, err
-		}
-		if g, err = s.called(string(resp.Kvs[0].Value)); err != nil {
-			return nil, nil, err
-		}
-		s.assigned(name, g.name, true)
+// A place is where a board is stored, or was, as far as one read says.
+type place struct {
+	g      *group
+	record int64 // the revision of the board's group record; 0 means none
+	head   *head // nil means that there is no such board
+	rev    int64 // that wrote the head, or its tombstone; 0 means neither
+}
+
+// find returns the place of a board. For a board in the first group it takes one read.
+func (s *Store) find(ctx context.Context, name string) (p place, err error) {
+	resp, err := s.g.reads(ctx, clientv3.OpGet(s.g.keys.group(name)), clientv3.OpGet(s.g.keys.head(name)))
+	if err != nil {
+		return p, err
 	}
-	h, _, err := g.fence(ctx, name)
-	if err == nil && h == nil {
-		s.assigned(name, "", false)
+	p.g = s.g
+	for _, kv := range resp.Responses[0].GetResponseRange().Kvs {
+		p.record = kv.ModRevision
+		if p.g, err = s.called(string(kv.Value)); err != nil {
+			return p, err
+		}
 	}
-	return g, h, err
+	if p.g != s.g {
+		p.head, p.rev, err = p.g.fence(ctx, name)
+		return p, err
+	}
+	for _, kv := range resp.Responses[1].GetResponseRange().Kvs {
+		h, err := readHead(string(kv.Key), kv.Value)
+		if err != nil {
+			return p, err
+		}
+		if p.rev = kv.ModRevision; h.Gone == "" && (p.record > 0 || name == tokens) {
+			p.head = &h
+		}
+	}
+	return p, nil
+}
+
+// reads reads several things of one moment.
+func (g *group) reads(ctx context.Context, ops ...clientv3.Op) (*clientv3.TxnResponse, error) {
+	return persist(ctx, func() (*clientv3.TxnResponse, error) {
+		one, cancel := context.WithTimeout(ctx, 4*attempt)
+		defer cancel()
+		return g.c.Txn(one).Then(ops...).Commit()
+	})
 }
 
 // called returns a group by its name.
@@ -47,79 +72,77 @@ func (s *Store) called(name string) (*group, error) {
 // ErrNoGroup is returned for a board in a group that a server does not know.
 var ErrNoGroup = errors.New("not in any known group")
 
-// place returns the group for a new board: the one that uses the least space, unless another server
-// has assigned one first.
-func (s *Store) place(ctx context.Context, name string) (*group, error) {
+// place returns how to create a board. A new one is put into the group that uses the least space. In the
+// first group its record is written together with its head, otherwise before it. Whoever creates a board
+// writes the record, even if there is one, so that a removal that has read an older one does not delete it.
+func (s *Store) place(ctx context.Context, name string, p *place) (*making, error) {
 	if s.opts.Boards > 0 {
-		resp, err := s.g.get(ctx, s.g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
+		n, err := s.boards.of(ctx, s.g)
 		if err != nil {
 			return nil, err
 		}
-		if resp.Count >= int64(s.opts.Boards) {
+		if n >= int64(s.opts.Boards) {
 			return nil, store.TooMany(s.opts.Boards)
 		}
 	}
-	return s.record(ctx, name, s.roomiest(ctx))
-}
-
-// record writes the group record of a new board, and returns the group that it names: g, unless another
-// server has recorded one first. A record of another group than the first is written again, so that a
-// removal that has read the old one does not delete it.
-func (s *Store) record(ctx context.Context, name string, g *group) (*group, error) {
+	if p.record == 0 {
+		if g := s.roomiest(ctx); g != s.g {
+			var err error
+			p.g = g
+			if _, p.rev, err = g.fence(ctx, name); err != nil {
+				return nil, err
+			}
+		}
+	}
 	key := s.g.keys.group(name)
-	cond, value := clientv3.Compare(clientv3.CreateRevision(key), "=", 0), g.name
-	for {
-		held, says, _, err := s.g.do(ctx, write{
-			cond: []clientv3.Cmp{cond}, then: []clientv3.Op{clientv3.OpPut(key, value)}, els: []clientv3.Op{clientv3.OpGet(key)},
-		})
+	if p.g == s.g {
+		return &making{base: p.rev, record: key, rev: p.record, group: p.g.name}, nil
+	}
+	held, _, _, err := s.g.do(ctx, write{
+		key: key, cond: []clientv3.Cmp{clientv3.Compare(clientv3.ModRevision(key), "=", p.record)}, then: []clientv3.Op{clientv3.OpPut(key, p.g.name)},
+	})
+	if err == nil && !held { // another server is creating it, or this is a repeat whose first attempt arrived
+		err = store.ErrNoBoard
+	}
+	return &making{base: p.rev}, err
+}
+
+// A boardCount follows the group records, after it has counted them once.
+type boardCount struct {
+	mu    sync.Mutex // held while they are counted
+	known bool
+	n     int64
+	rev   int64 // of the store, when they were counted
+}
+
+// of returns the number of boards.
+func (c *boardCount) of(ctx context.Context, g *group) (int64, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.known {
+		resp, err := g.get(ctx, g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
 		if err != nil {
-			return nil, err
+			return 0, err
 		}
-		if held {
-			s.assigned(name, g.name, true)
-			return g, nil
-		}
-		kvs := says[0].GetResponseRange().Kvs
-		if len(kvs) == 0 { // it was removed meanwhile
-			cond, value = clientv3.Compare(clientv3.CreateRevision(key), "=", 0), g.name
-			continue
-		}
-		value = string(kvs[0].Value)
-		if g, err = s.called(value); err != nil {
-			return nil, err
-		}
-		if g == s.g {
-			s.assigned(name, g.name, true)
-			return g, nil
-		}
-		cond = clientv3.Compare(clientv3.ModRevision(key), "=", kvs[0].ModRevision)
+		c.known, c.n, c.rev = true, resp.Count, resp.Header.Revision
+	}
+	return c.n, nil
+}
+
+// add follows a record that was created or deleted at a revision.
+func (c *boardCount) add(n, rev int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if rev > c.rev {
+		c.n += n
 	}
 }
 
-// confirm finds out whether the group record of a board that was just created still names its group. In
-// the first group, the creation itself was conditional on that.
-func (s *Store) confirm(ctx context.Context, name string, g *group, l *ledger.Ledger) error {
-	if g == s.g {
-		return nil
-	}
-	recorded, err := s.record(ctx, name, g)
-	if err == nil && recorded != g {
-		err = store.ErrNoBoard // another server has created it in another group
-		if bad := s.discard(ctx, name, g); bad != nil {
-			err = bad
-		}
-	}
-	if err != nil {
-		return errors.Join(err, l.Close())
-	}
-	return nil
-}
-
-// discard removes a board that was created in a group that no record names.
-func (s *Store) discard(ctx context.Context, name string, g *group) error {
-	key := g.keys.head(name)
-	_, _, _, err := g.do(ctx, write{cond: []clientv3.Cmp{clientv3.Compare(clientv3.CreateRevision(key), ">", 0)}, then: g.erase(name)})
-	return err
+// forget makes the next of count them again.
+func (c *boardCount) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.known = false
 }
 
 // roomiest returns the group that uses the least space. A group that does not report it is left
@@ -145,14 +168,94 @@ func (s *Store) roomiest(ctx context.Context) *group {
 	return best
 }
 
-// assigned records the group of a board.
-func (s *Store) assigned(board, group string, is bool) {
-	g, err := s.called(group)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if !is || err != nil {
-		delete(s.where, board)
-		return
+// Remove removes a board: see store.Store.
+func (s *Store) Remove(ctx context.Context, name, life string) error {
+	return s.Shelf.Remove(ctx, name, life, func() error {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
+		defer cancel()
+		return s.remove(ctx, name, life)
+	})
+}
+
+// remove removes one life of a board: the given one, or if that is empty the one that it has now. Its head
+// becomes a tombstone, with an id by which a repeat after an unknown outcome recognises itself.
+func (s *Store) remove(ctx context.Context, name, life string) error {
+	id := draw()
+	for found := false; ; found = true {
+		p, err := s.find(ctx, name)
+		if err != nil {
+			return err
+		}
+		if p.head == nil || life != "" && p.head.Life != life {
+			if found { // it was removed meanwhile, here or on another server
+				return nil
+			}
+			return store.ErrNoBoard
+		}
+		life = p.head.Life
+		done, err := s.bury(ctx, name, p, id)
+		if err != nil || done {
+			return err
+		}
 	}
-	s.where[board] = g
+}
+
+// bury replaces the head by a tombstone, and deletes what belongs to the life. done is false if the head has
+// changed: then the next read says what happened.
+func (s *Store) bury(ctx context.Context, name string, p place, id string) (done bool, err error) {
+	key, record := p.g.keys.head(name), s.g.keys.group(name)
+	var then []clientv3.Op
+	for _, under := range p.g.keys.of(name, p.head.Life).all() {
+		then = append(then, clientv3.OpDelete(under, clientv3.WithPrefix()))
+	}
+	if p.g == s.g {
+		then = append(then, clientv3.OpDelete(record))
+	}
+	w := write{
+		key: key, cond: []clientv3.Cmp{clientv3.Compare(clientv3.ModRevision(key), "=", p.rev)},
+		then: append([]clientv3.Op{clientv3.OpPut(key, head{Life: p.head.Life, Version: p.head.Version, Gone: id}.value(), clientv3.WithLease(p.g.tombs(ctx)))}, then...),
+		els:  []clientv3.Op{clientv3.OpGet(key)},
+	}
+	held, says, _, err := p.g.do(ctx, w)
+	if errors.Is(err, rpctypes.ErrNoSpace) || errors.Is(err, rpctypes.ErrLeaseNotFound) { // deleting needs no space
+		w.then = append([]clientv3.Op{clientv3.OpDelete(key)}, then...)
+		held, says, _, err = p.g.do(ctx, w)
+	}
+	if err != nil {
+		return false, err
+	}
+	if !held {
+		var h head
+		for _, kv := range says[0].GetResponseRange().Kvs {
+			h, _ = readHead(key, kv.Value)
+		}
+		if h.Gone != id { // a commit, or another server's removal
+			return false, nil
+		}
+	}
+	if p.g != s.g {
+		_, _, _, err = s.g.do(ctx, write{
+			key: record, cond: []clientv3.Cmp{clientv3.Compare(clientv3.ModRevision(record), "=", p.record)}, then: []clientv3.Op{clientv3.OpDelete(record)},
+		})
+	}
+	return true, err
+}
+
+// buried is how long tombstones are kept: much longer than a request can be repeated.
+const buried = time.Hour
+
+// tombs returns a lease for tombstones. 0 means none: without it they stay, which takes little space.
+func (g *group) tombs(ctx context.Context) clientv3.LeaseID {
+	g.tmu.Lock()
+	defer g.tmu.Unlock()
+	if time.Since(g.leased) > buried {
+		one, cancel := context.WithTimeout(ctx, attempt)
+		defer cancel()
+		lease, err := g.c.Grant(one, int64(2*buried/time.Second))
+		if err != nil {
+			return clientv3.NoLease
+		}
+		g.lease, g.leased = lease.ID, time.Now()
+	}
+	return g.lease
 }

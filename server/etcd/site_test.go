@@ -50,7 +50,9 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 		limits := server.Limits{ClientRate: 100_000, AddressRate: 100_000, BoardRate: 100_000}
 		h, err := engine.Serve[*server.Server](server.Options{Data: data, Limits: limits, Log: quietLog}, func(boards int, problem func(string, error)) (store.Store, error) {
 			o := o
-			o.Boards, o.Problem = boards, problem
+			if o.Boards = boards; o.Problem == nil {
+				o.Problem = problem
+			}
 			var err error
 			s.store, err = Open(t.Context(), o)
 			return s.store, err
@@ -222,7 +224,14 @@ func TestTwoServers(t *testing.T) {
 		resp, err := a.store.g.c.Get(t.Context(), string(a.store.g.keys), prefixed()...)
 		require.NoError(t, err)
 		for _, kv := range resp.Kvs {
-			assert.NotContains(t, string(kv.Key), "rowan-street")
+			if key := string(kv.Key); key == a.store.g.keys.head("rowan-street") {
+				assert.Regexp(t, `^\{"life":"[^"]+","gone":"[^"]+","version":\d+\}$`, string(kv.Value), "a tombstone")
+				assert.NotZero(t, kv.Lease, "which ends by itself")
+			} else if strings.Contains(key, "/l/") || strings.Contains(key, "/c/") || strings.Contains(key, "/p/") {
+				assert.Contains(t, key, a.store.tokens.Life(), "only the tokens have batches")
+			} else {
+				assert.NotContains(t, key, "rowan-street")
+			}
 		}
 		newBoard(b)
 		assert.Equal(t, 404, a.as(a.admin, "GET", tank, "").status, "it is a new one")
@@ -357,7 +366,13 @@ func (p *Peers) at(board string) string {
 // answered uncertain.
 func TestSilentHome(t *testing.T) {
 	t.Parallel()
-	s := serve(t, 1, true, Options{})[0]
+	var mu sync.Mutex
+	var told []string
+	s := serve(t, 1, true, Options{Problem: func(_ string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, err.Error())
+	}})[0]
 	release := make(chan struct{})
 	silent := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		select {
@@ -368,16 +383,33 @@ func TestSilentHome(t *testing.T) {
 	newBoard(s)
 	s.do(201, "PUT", tank, "0")
 	p := s.peers
+	p.stop() // from now on only this test says which servers there are
+	<-p.done
 	p.within, p.longer = 200*time.Millisecond, 300*time.Millisecond
 	be := func(home string) {
 		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.servers, p.avoid = map[string]string{"x": home}, map[string]time.Time{}
+		p.shunned = map[string]*shunned{}
+		p.mu.Unlock()
+		p.set(map[string]string{"x": home})
 	}
 	be(silent.URL)
 	one := s.do(200, "POST", tank, `{"op":"add","amount":1}`, "Idempotency-Key", "k")
 	assert.Equal(t, 1., one.json["value"])
 	assert.Empty(t, p.Home("rowan-street"), "and is not asked again for now")
+	p.shun(silent.URL, io.EOF)
+	p.mu.Lock()
+	assert.Equal(t, 2*firstShun, p.shunned[silent.URL].pause, "and later with each failure")
+	p.shunned[silent.URL].until = time.Time{}
+	p.mu.Unlock()
+	assert.Equal(t, silent.URL, p.Home("rowan-street"), "one call asks again")
+	assert.Empty(t, p.Home("rowan-street"), "and only one")
+	p.answers(silent.URL)
+	assert.Equal(t, silent.URL, p.Home("rowan-street"))
+	mu.Lock()
+	require.Len(t, told, 2, "both changes are reported, once")
+	assert.Contains(t, told[0], silent.URL+", which writes boards, can't be reached from here")
+	assert.Contains(t, told[1], silent.URL+" answers again")
+	mu.Unlock()
 	be(silent.URL)
 	unsure := s.as(s.admin, "POST", tank, `{"op":"add","amount":1}`)
 	assert.Equal(t, []any{500, "uncertain"}, []any{unsure.status, unsure.json["code"]})

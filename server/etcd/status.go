@@ -54,7 +54,7 @@ type NodeStatus struct {
 type ServerStatus struct {
 	Address string
 	Ready   bool      // it takes requests
-	Homes   int       // shards that it is the home of, of all that answer
+	Homes   int       // shards of the 64 that it is the home of
 	Ends    time.Time // when its certificate ends; zero means that it shows none
 	Err     error     // why it can't be reached; nil if it can
 }
@@ -162,21 +162,15 @@ func ends(ctx context.Context, address string, of func(host string) *tls.Config)
 	return time.Time{}
 }
 
-// sampleBoards is how many names of boards are used to show how the homes are spread.
-const sampleBoards = 1000
-
-// share counts of how many of some names of boards each server is the home, in thousandths.
+// share counts the shards of which each server is the home.
 func (s *Status) share() {
 	p := &Peers{servers: map[string]string{}}
 	for _, one := range s.Servers {
 		p.servers[one.Address] = one.Address
 	}
-	if len(p.servers) == 0 {
-		return
-	}
 	homes := map[string]int{}
-	for i := range sampleBoards {
-		homes[p.Home(fmt.Sprint("board-", i))]++
+	for i := range shards {
+		homes[p.homeOf(i, func(string) bool { return true })]++
 	}
 	for i := range s.Servers {
 		s.Servers[i].Homes = homes[s.Servers[i].Address]

@@ -23,7 +23,8 @@ func TestStatusFindings(t *testing.T) {
 		Servers: []ServerStatus{{Address: "http://x:1", Ready: true}, {Address: "http://y:1"}, {Address: "http://z:1", Err: errors.New("no route")}},
 	}
 	s.share()
-	assert.InDelta(t, sampleBoards/3, s.Servers[0].Homes, sampleBoards/10)
+	assert.Equal(t, shards, s.Servers[0].Homes+s.Servers[1].Homes+s.Servers[2].Homes)
+	assert.InDelta(t, shards/3, s.Servers[0].Homes, shards/6)
 	s.find(true, now)
 	for i, want := range []string{
 		"the certificate of node b:2379 ends on 2026-05-08; renew it",

@@ -71,9 +71,11 @@ type Store struct {
 	peers atomic.Pointer[Peers] // nil: it is alone
 	lag   atomic.Int64          // of the feed, in milliseconds: see metrics
 
+	boards boardCount
+
 	mu    sync.Mutex // guards the following fields
 	open  map[string]*opened
-	where map[string]*group // of the boards, as far as known
+	lives map[string]*opened // the same, by the boards' lives
 
 	stop  context.CancelFunc
 	feeds sync.WaitGroup
@@ -81,6 +83,8 @@ type Store struct {
 
 // An opened board receives the events of the feed.
 type opened struct {
+	name string
+	life string
 	log  *log
 	l    atomic.Pointer[ledger.Ledger] // nil: it is being opened
 	busy atomic.Int32                  // 1: it is being updated; 2: and once more afterwards
@@ -108,19 +112,24 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{g: groups[0], groups: groups, opts: o, open: map[string]*opened{}, where: map[string]*group{}}
+	s := &Store{g: groups[0], groups: groups, opts: o, open: map[string]*opened{}, lives: map[string]*opened{}}
 	s.Shelf = store.NewShelf(o.Idle, s.load, s.problem)
 	feed, stop := context.WithCancel(context.Background())
 	s.stop = stop
 	for _, g := range groups {
-		_, rev, err := g.claim(ctx)
-		if err != nil {
+		if _, _, err := g.claim(ctx); err != nil {
 			stop()
 			s.feeds.Wait()
 			return nil, errors.Join(err, disconnect(groups))
 		}
 		g.heard.Store(time.Now().UnixNano())
-		s.feeds.Go(func() { g.follow(feed, rev, s) })
+		g.feed = newFeed(feed, g, s)
+		s.feeds.Go(g.feed.beat)
+		s.feeds.Go(func() {
+			<-feed.Done()
+			g.feed.all.Wait()
+		})
+		g.feed.own(allShards())
 	}
 	return s, nil
 }
@@ -219,41 +228,31 @@ func (s *Store) problem(board string, err error) {
 func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	g, h, err := s.find(ctx, name)
+	p, err := s.find(ctx, name)
 	if err != nil {
 		return nil, false, err
 	}
-	if h == nil {
+	var m *making
+	if p.head == nil {
 		if !create {
 			return nil, false, store.ErrNoBoard
 		}
-		if g, err = s.place(ctx, name); err != nil {
+		if m, err = s.place(ctx, name, &p); err != nil {
 			return nil, false, err
 		}
 	}
-	l, err = s.openLedger(name, g, create)
+	l, err = s.openLedger(name, p.g, m)
 	if ledger.IsNotExist(err) {
 		err = store.ErrNoBoard // with create, the caller tries again
 	}
-	if err == nil && h == nil {
-		err = s.confirm(ctx, name, g, l)
-	}
-	return l, h == nil && err == nil, err
+	return l, err == nil && m != nil && m.made.Load(), err
 }
 
-// openLedger opens the ledger of a board, which receives everything that is written from then on.
-func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, error) {
-	o := &opened{log: &log{g: g, board: name, make: make}}
-	if g == s.g && name != tokens {
-		o.log.record = g.keys.group(name)
-	}
-	o.log.closed = func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if s.open[name] == o {
-			delete(s.open, name)
-		}
-	}
+// openLedger opens the ledger of a board, or creates it. It receives everything that is written from then
+// on.
+func (s *Store) openLedger(name string, g *group, m *making) (*ledger.Ledger, error) {
+	o := &opened{name: name, log: &log{g: g, board: name, making: m, absent: m != nil && name != tokens}}
+	o.log.closed = func() { s.forget(o) }
 	s.mu.Lock()
 	s.open[name] = o
 	s.mu.Unlock()
@@ -266,8 +265,27 @@ func (s *Store) openLedger(name string, g *group, make bool) (*ledger.Ledger, er
 		return nil, err
 	}
 	o.l.Store(l)
-	s.refresh(name, o) // what was delivered meanwhile
+	s.mu.Lock()
+	o.life = o.log.life
+	s.lives[o.life] = o
+	g.feed.watch(name, o.life)
+	s.mu.Unlock()
+	o.log.doubt() // batches that were delivered before its life was known
+	s.refresh(name, o)
 	return l, nil
+}
+
+// forget ends what an opened board receives.
+func (s *Store) forget(o *opened) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open[o.name] == o {
+		delete(s.open, o.name)
+	}
+	if s.lives[o.life] == o {
+		delete(s.lives, o.life)
+		o.log.g.feed.unwatch(o.name, o.life)
+	}
 }
 
 // refresh reads what a board's log was offered. It runs once at a time, and once more if something
@@ -308,42 +326,59 @@ func (s *Store) opened(board string) *opened {
 	return s.open[board]
 }
 
-func (s *Store) wrote(board string, b batch) {
+// wrote delivers a batch: see listener.
+func (s *Store) wrote(life string, b batch) {
 	if b.at > 0 {
 		s.lag.Store(max(0, time.Now().UnixMilli()-b.at))
 	}
-	if o := s.opened(board); o != nil {
+	s.mu.Lock()
+	o := s.lives[life]
+	s.mu.Unlock()
+	if o != nil {
 		o.log.offer(b)
+		s.refresh(o.name, o)
+	}
+}
+
+// headed delivers a head: see listener.
+func (s *Store) headed(board string, h head, rev int64) {
+	if o := s.opened(board); o != nil {
+		o.log.offerHead(h, rev)
 		s.refresh(board, o)
 	}
 }
 
-func (s *Store) made(board string) {
-	if board != tokens {
-		s.Made()
+// recorded follows the group records: see listener.
+func (s *Store) recorded(made bool, rev int64) {
+	if !made {
+		s.boards.add(-1, rev)
+		return
 	}
+	s.boards.add(1, rev)
+	s.Made()
 }
 
 // removed closes a board that any server has removed.
 func (s *Store) removed(board string) {
 	if o := s.opened(board); o != nil {
 		_ = o.log.gone()
-		go func() { _ = s.Shelf.Remove(context.Background(), board, func() error { return nil }) }()
+		go func() { _ = s.Shelf.Remove(context.Background(), board, "", func() error { return nil }) }()
 	}
 }
 
-func (s *Store) missed(g *group) {
+// missed makes the open boards of a span read what is stored: see listener.
+func (s *Store) missed(g *group, in span) {
+	if in.from == g.keys.groups() {
+		s.boards.forget()
+		return
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if g == s.g {
-		clear(s.where)
-	}
 	for name, o := range s.open {
-		if o.log.g != g {
-			continue
+		if o.log.g == g && (in.has(g.keys.head(name)) || in.has(g.keys.of(name, o.life).batches+"x")) {
+			o.log.doubt()
+			go s.refresh(name, o)
 		}
-		o.log.doubt()
-		go s.refresh(name, o)
 	}
 }
 
@@ -363,7 +398,7 @@ func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()
 	if s.tokens == nil {
-		l, err := s.openLedger(tokens, s.g, true)
+		l, err := s.openLedger(tokens, s.g, &making{})
 		if err != nil {
 			return nil, fmt.Errorf("open the tokens: %w", err)
 		}
@@ -376,85 +411,63 @@ func (s *Store) Tokens(context.Context) (*ledger.Ledger, error) {
 func (s *Store) Boards(ctx context.Context, after string, limit int) (out []store.Info, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	for _, g := range s.groups {
-		heads, n := g.keys.heads(), 0
-		_, err := g.walk(ctx, heads+after+"\x00", clientv3.GetPrefixRangeEnd(heads), 0, 1000, func(key string, value []byte) error {
-			if name := key[len(heads):]; journal.CheckName(name) == nil {
-				h, _ := readHead(key, value) // only the name of one that can't be read
-				out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
-				if n++; n == limit {
-					return errEnough
-				}
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errEnough) {
-			return nil, err
+	for limit == 0 || len(out) < limit {
+		names, err := s.records(ctx, after, limit-len(out))
+		if err != nil || len(names) == 0 {
+			return out, err
 		}
-	}
-	slices.SortFunc(out, func(a, b store.Info) int { return strings.Compare(a.Board, b.Board) })
-	if limit > 0 && len(out) > limit {
-		out = out[:limit]
+		after = names[len(names)-1]
+		heads := make(map[string]head, len(names))
+		for _, g := range s.groups {
+			if err := g.headsOf(ctx, names, heads); err != nil {
+				return nil, err
+			}
+		}
+		for _, name := range names { // a record without a head is of a board that is being created
+			if h, ok := heads[name]; ok {
+				out = append(out, store.Info{Board: name, Version: h.Version, Bytes: h.Size})
+			}
+		}
 	}
 	return out, nil
 }
 
-// errEnough ends a walk.
-var errEnough = errors.New("enough")
+// records returns the names of the boards after one, at most limit of them (0 or less: a thousand).
+func (s *Store) records(ctx context.Context, after string, limit int) (names []string, err error) {
+	groups := s.g.keys.groups()
+	if limit <= 0 || limit > 1000 {
+		limit = 1000
+	}
+	resp, err := s.g.get(ctx, groups+after+"\x00", clientv3.WithRange(clientv3.GetPrefixRangeEnd(groups)), clientv3.WithLimit(int64(limit)), clientv3.WithKeysOnly())
+	if err != nil {
+		return nil, err
+	}
+	for _, kv := range resp.Kvs {
+		names = append(names, string(kv.Key[len(groups):]))
+	}
+	return names, nil
+}
 
-// Remove removes a board: see store.Store.
-func (s *Store) Remove(ctx context.Context, name string) error {
-	return s.Shelf.Remove(ctx, name, func() error {
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)
-		defer cancel()
-		g, h, err := s.find(ctx, name)
+// headsOf reads the heads of the named boards that are in the group. One that can't be read is empty.
+func (g *group) headsOf(ctx context.Context, names []string, to map[string]head) error {
+	for some := range slices.Chunk(names, readsAtOnce) {
+		var ops []clientv3.Op
+		for _, name := range some {
+			ops = append(ops, clientv3.OpGet(g.keys.head(name)))
+		}
+		resp, err := g.reads(ctx, ops...)
 		if err != nil {
 			return err
 		}
-		if h == nil {
-			return store.ErrNoBoard
+		for i, name := range some {
+			for _, kv := range resp.Responses[i].GetResponseRange().Kvs {
+				if h, _ := readHead(string(kv.Key), kv.Value); h.Gone == "" {
+					to[name] = h
+				}
+			}
 		}
-		return s.remove(ctx, g, name)
-	})
-}
-
-// remove removes the board that has a name now, and its group record. A board of that name that is made
-// meanwhile, by any server, stays.
-func (s *Store) remove(ctx context.Context, g *group, name string) error {
-	record := s.g.keys.group(name)
-	was, err := s.g.get(ctx, record)
-	if err != nil {
-		return err
 	}
-	key := g.keys.head(name)
-	now, err := g.get(ctx, key)
-	if err != nil {
-		return err
-	}
-	if len(now.Kvs) == 0 {
-		return store.ErrNoBoard
-	}
-	then := g.erase(name)
-	if g == s.g {
-		then = append(then, clientv3.OpDelete(record))
-	}
-	// A board that is made again has a head of another creation.
-	alive := clientv3.Compare(clientv3.CreateRevision(key), "=", now.Kvs[0].CreateRevision)
-	_, _, _, err = g.do(ctx, write{cond: []clientv3.Cmp{alive}, then: then})
-	if err == nil && g != s.g && len(was.Kvs) > 0 {
-		unchanged := clientv3.Compare(clientv3.ModRevision(record), "=", was.Kvs[0].ModRevision)
-		_, _, _, err = s.g.do(ctx, write{cond: []clientv3.Cmp{unchanged}, then: []clientv3.Op{clientv3.OpDelete(record)}})
-	}
-	return err
-}
-
-// erase deletes everything of a board in the group.
-func (g *group) erase(name string) []clientv3.Op {
-	ops := []clientv3.Op{clientv3.OpDelete(g.keys.head(name))}
-	for _, under := range []string{g.keys.batches(name), g.keys.checkpoints(name), g.keys.parts(name)} {
-		ops = append(ops, clientv3.OpDelete(under, clientv3.WithPrefix()))
-	}
-	return ops
+	return nil
 }
 
 // Ready reports whether most nodes answer: see store.Store.

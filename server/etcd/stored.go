@@ -29,7 +29,7 @@ func (s stored) read(c journal.Consumer) (journal.Lines, error) {
 	if err != nil {
 		return lines, err
 	}
-	lines.Header().ID = s.head.ID
+	lines.Header().ID, lines.Header().Life = s.head.ID, s.head.Life
 	for _, b := range s.batches {
 		if lines, err = lines.More(b.lines, c); err != nil {
 			return lines, err
@@ -41,7 +41,8 @@ func (s stored) read(c journal.Consumer) (journal.Lines, error) {
 	return lines, nil
 }
 
-// load reads everything of a board. The error is fs.ErrNotExist if there is no such board.
+// load reads everything of a board. The error is fs.ErrNotExist if there is no such board; then s.rev is the
+// revision that wrote its tombstone, or 0.
 func (g *group) load(ctx context.Context, board string) (s stored, err error) {
 	for {
 		s, err = g.loadOnce(ctx, board)
@@ -60,16 +61,24 @@ func (g *group) loadOnce(ctx context.Context, board string) (s stored, err error
 	if len(resp.Kvs) == 0 {
 		return s, fs.ErrNotExist
 	}
+	s.rev = resp.Kvs[0].ModRevision
 	if s.head, err = readHead(key, resp.Kvs[0].Value); err != nil {
 		return s, err
 	}
-	s.rev = resp.Kvs[0].ModRevision
-	at, point := clientv3.WithRev(resp.Header.Revision), s.head.Checkpoints[0]
-	if s.image, err = g.parts(ctx, g.keys.checkpoint(board, point.ID), point.Parts, at); err != nil {
-		return s, err
+	if s.head.Gone != "" {
+		return s, fs.ErrNotExist
 	}
-	s.batches, err = g.batches(ctx, board, point.Version+1, at)
-	return s, err
+	return s, g.fillStored(ctx, &s, board, s.head.Checkpoints[0].Version+1, clientv3.WithRev(resp.Header.Revision))
+}
+
+// fillStored reads the newest checkpoint of a head, and the batches from a version on.
+func (g *group) fillStored(ctx context.Context, s *stored, board string, from int64, at clientv3.OpOption) (err error) {
+	in, point := g.keys.of(board, s.head.Life), s.head.Checkpoints[0]
+	if s.image, err = g.parts(ctx, in.checkpoint(point.ID), point.Parts, at); err != nil {
+		return err
+	}
+	s.batches, err = g.batches(ctx, in, from, at)
+	return err
 }
 
 // parts reads data in parts.
@@ -88,15 +97,15 @@ func (g *group) parts(ctx context.Context, under string, n int, opts ...clientv3
 }
 
 // batches reads the batches from a version on.
-func (g *group) batches(ctx context.Context, board string, from int64, opts ...clientv3.OpOption) (all []batch, err error) {
-	end := clientv3.GetPrefixRangeEnd(g.keys.batches(board))
-	for next := g.keys.batch(board, from); ; {
+func (g *group) batches(ctx context.Context, in room, from int64, opts ...clientv3.OpOption) (all []batch, err error) {
+	end := clientv3.GetPrefixRangeEnd(in.batches)
+	for next := in.batch(from); ; {
 		resp, err := g.get(ctx, next, append(opts, clientv3.WithRange(end), clientv3.WithLimit(100))...)
 		if err != nil {
 			return nil, err
 		}
 		for _, kv := range resp.Kvs {
-			b, err := g.whole(ctx, board, kv, opts...)
+			b, err := g.whole(ctx, in, kv, opts...)
 			if err != nil {
 				return nil, err
 			}
@@ -110,19 +119,19 @@ func (g *group) batches(ctx context.Context, board string, from int64, opts ...c
 }
 
 // whole reads a batch with its parts.
-func (g *group) whole(ctx context.Context, board string, kv *mvccpb.KeyValue, opts ...clientv3.OpOption) (batch, error) {
+func (g *group) whole(ctx context.Context, in room, kv *mvccpb.KeyValue, opts ...clientv3.OpOption) (batch, error) {
 	b, err := readBatch(string(kv.Key), kv.Value)
 	if err != nil {
 		return b, err
 	}
 	b.rev = kv.ModRevision
-	return b, g.fill(ctx, board, &b, opts...)
+	return b, g.fill(ctx, in, &b, opts...)
 }
 
 // fill reads the parts of a batch.
-func (g *group) fill(ctx context.Context, board string, b *batch, opts ...clientv3.OpOption) (err error) {
+func (g *group) fill(ctx context.Context, in room, b *batch, opts ...clientv3.OpOption) (err error) {
 	if b.parts > 0 && len(b.lines) == 0 {
-		b.lines, err = g.parts(ctx, g.keys.parts(board)+b.id+"/", b.parts, opts...)
+		b.lines, err = g.parts(ctx, in.parts+b.id+"/", b.parts, opts...)
 	}
 	return err
 }
@@ -142,7 +151,7 @@ func (l *log) Past(ledger.Head) (ledger.Past, error) {
 	if err != nil {
 		return nil, l.damage(err)
 	}
-	header.ID = all.head.ID
+	header.ID, header.Life = all.head.ID, all.head.Life
 	return &past{all, &header}, nil
 }
 

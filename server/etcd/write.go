@@ -14,8 +14,10 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
-// A write is one of several in a transaction: then is executed if all of cond hold, and els otherwise.
+// A write is one of several in a transaction: then is executed if all of cond hold, and els otherwise. Two
+// writes of one key are never in one transaction, which etcd would refuse.
 type write struct {
+	key  string
 	cond []clientv3.Cmp
 	then []clientv3.Op
 	els  []clientv3.Op
@@ -28,7 +30,8 @@ type write struct {
 	err  error
 }
 
-func (w *write) bytes() int { return w.size }
+func (w *write) bytes() int      { return w.size }
+func (w *write) subject() string { return w.key }
 
 func (g *group) commit(some []*write) {
 	ctx, cancel := g.attempt()

@@ -199,7 +199,7 @@ func TestMachinesPage(t *testing.T) {
 		cmd := exec.CommandContext(ctx, "sh", "-ec", s.at(1, s.block("smallpantry-etcd status")))
 		cmd.Env = s.env
 		out, err := cmd.CombinedOutput()
-		return err == nil && strings.Count(string(out), "% of boards") == 3
+		return err == nil && strings.Count(string(out), "of 64 shards") == 3
 	}, 30*time.Second, 200*time.Millisecond)
 	assert.Contains(t, s.run(s.block("smallpantry-etcd backup")), "all of it can be read")
 

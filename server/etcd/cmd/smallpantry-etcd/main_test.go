@@ -217,7 +217,7 @@ func TestStatus(t *testing.T) {
 	require.Eventually(t, func() (ok bool) { // a new server registers first
 		var code int
 		code, out, errs = call("status", endpoints)
-		return code == exitDone && strings.Count(out, "% of boards") == 2
+		return code == exitDone && strings.Count(out, "of 64 shards") == 2
 	}, 30*time.Second, 100*time.Millisecond, "%s%s", out, errs)
 	assert.Equal(t, 1, strings.Count(out, "leader"), out)
 	assert.Equal(t, 2, strings.Count(out, "follower"), out)
@@ -238,5 +238,5 @@ func TestStatus(t *testing.T) {
 	c.KillNode((leader + 1) % 3) // no majority
 	code, out, _ = call("status", endpoints)
 	assert.Equal(t, exitFailed, code)
-	assert.Contains(t, out, "% of boards", "the servers are known from any node")
+	assert.Contains(t, out, "of 64 shards", "the servers are known from any node")
 }

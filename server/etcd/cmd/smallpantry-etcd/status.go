@@ -20,7 +20,7 @@ func (a *app) status() *cobra.Command {
 		Example: "  smallpantry-etcd status --endpoints 10.0.0.1:2379,10.0.0.2:2379,10.0.0.3:2379",
 		Short:   "Show the nodes and servers, and what needs attention",
 		Long: `status asks every node of etcd and every registered server. It shows the space of each node, the leader of
-each group, the share of boards that each server is the home of, and when certificates end. It needs no
+each group, the shards of boards that each server is the home of, and when certificates end. It needs no
 majority of the nodes. The exit code is 1 if something needs attention.`,
 		Args: exactly(0, "no argument"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -77,7 +77,7 @@ func (a *app) printStatus(s etcd.Status) {
 		case !one.Ready:
 			state = "not ready"
 		}
-		servers.Row(one.Address, state, fmt.Sprintf("%.1f %% of boards", float64(one.Homes)/10), date(one.Ends))
+		servers.Row(one.Address, state, fmt.Sprintf("%d of 64 shards", one.Homes), date(one.Ends))
 	}
 	fmt.Fprintln(a.stdout)
 	servers.Print()
