@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"strconv"
 	"sync"
@@ -137,10 +138,24 @@ func (c *call) ready() error {
 	defer cancel()
 	if err := c.s.store.Ready(ctx); err != nil {
 		p := wire.Refuse(wire.Unavailable, "the boards can't be reached; the server's log has the cause")
+		if sharedOutage(err) {
+			p = wire.ProblemOf(err)
+		}
 		p.Err, p.RetryAfter = err, 5
 		return p
 	}
-	return c.answer(http.StatusOK, []byte(`{"status":"ready"}`))
+	h := wire.Health{Status: "ready"}
+	if c.s.shared != nil {
+		if err := c.s.shared.State(); err != nil { // it can still be read
+			h.Warning = wire.ProblemOf(err).Detail
+		}
+	}
+	return c.answer(http.StatusOK, h.AppendJSON(nil))
+}
+
+// sharedOutage reports whether an error says why a store of several servers can't be used.
+func sharedOutage(err error) bool {
+	return errors.Is(err, ledger.ErrNoMajority) || errors.Is(err, ledger.ErrNoNode)
 }
 
 // streams returns the number of open streams and waiting calls.

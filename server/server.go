@@ -121,6 +121,10 @@ func newOn(o Options, open engine.Opener) (*Server, error) {
 	}
 	o.Limits = o.Limits.orDefault()
 	boards, err := open(o.Limits.Boards, func(board string, err error) {
+		if board == "" {
+			o.Log.Warn("store", "problem", err.Error())
+			return
+		}
 		o.Log.Warn("board", "board", board, "problem", err.Error())
 	})
 	if err != nil {

@@ -139,3 +139,14 @@ func ReadBoardName(data []byte) (name string, err error) {
 	}
 	return name, nil
 }
+
+// Health is what a server says of itself.
+type Health struct {
+	Status  string
+	Warning string // what does not work; empty means nothing
+}
+
+// AppendJSON appends the object.
+func (h Health) AppendJSON(dst []byte) []byte {
+	return scan.AppendFields(dst, scan.Always("status", &h.Status), scan.Maybe("warning", &h.Warning))
+}

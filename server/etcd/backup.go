@@ -15,8 +15,6 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
-
-	"github.com/small-pantry/pantry/internal/ledger"
 )
 
 // A line of a backup. The first describes the backup, and the last says that it is complete. The group
@@ -247,7 +245,7 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 		}
 		for _, what := range []string{"a", "c/", "g/", "h/", "l/", "p/"} {
 			if _, err := g.c.Delete(ctx, string(g.keys)+what, clientv3.WithPrefix()); err != nil {
-				return 0, noMajority(ctx, err)
+				return 0, g.noMajority(ctx, err)
 			}
 		}
 	}
@@ -318,12 +316,12 @@ func (p *puts) flush(g *group) {
 		defer func() { <-p.free }()
 		ctx, cancel := context.WithTimeout(p.ctx, 2*patience)
 		defer cancel()
-		_, err := persist(ctx, func() (*clientv3.TxnResponse, error) {
+		_, err := persist(ctx, g, func() (*clientv3.TxnResponse, error) {
 			one, cancel := context.WithTimeout(ctx, 4*attempt)
 			defer cancel()
 			resp, err := g.c.Txn(one).Then(ops...).Commit()
 			if refused(err) {
-				err = backoff.Permanent(fmt.Errorf("%w: %w", ledger.ErrNotStored, err))
+				err = backoff.Permanent(notStored(err))
 			}
 			return resp, err
 		})

@@ -139,6 +139,11 @@ func (f *feed) beat() {
 		select {
 		case <-tick.C:
 			_ = f.g.c.RequestProgress(f.ctx)
+			if !f.g.near() { // find out why
+				one, cancel := context.WithTimeout(f.ctx, attempt)
+				_, _, _ = f.g.fence(one, "")
+				cancel()
+			}
 		case <-f.ctx.Done():
 			return
 		}

@@ -36,7 +36,7 @@ func (g *group) read(some []*fence) {
 	for from := 0; from < len(some) && err == nil; from += readsAtOnce {
 		err = g.readHeads(ctx, some[from:min(from+readsAtOnce, len(some))])
 	}
-	g.answered(err)
+	g.answered(err, false)
 	for _, f := range some {
 		if err != nil {
 			f.err = err
@@ -77,8 +77,11 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 // fence returns the current head of a board and the revision that wrote it; nil means that there is no such
 // board, and the revision is that of its tombstone, or 0. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
-	begun := time.Now()
-	f, err := persist(ctx, func() (*fence, error) {
+	begun, limit := time.Now(), patience
+	if g.state.lasts() > patience { // nobody has to wait for what has failed for so long
+		limit = 0
+	}
+	f, err := persist(ctx, g, func() (*fence, error) {
 		f := g.join(board)
 		select {
 		case <-f.done:
@@ -88,8 +91,8 @@ func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 		if _, damaged := journal.AsDamage(f.err); damaged {
 			return nil, backoff.Permanent(f.err)
 		}
-		if f.err != nil && time.Since(begun) > patience {
-			return nil, backoff.Permanent(noMajority(ctx, f.err))
+		if f.err != nil && time.Since(begun) > limit {
+			return nil, backoff.Permanent(g.noMajority(ctx, f.err))
 		}
 		return f, f.err
 	})

@@ -12,8 +12,8 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"github.com/cenkalti/backoff/v5"
+	"google.golang.org/grpc/connectivity"
 
-	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 )
 
@@ -31,9 +31,11 @@ const (
 	far = time.Second
 )
 
-// ErrNoMajority is returned if etcd does not answer, for example because most of its nodes are
-// gone. Nothing was done.
-var ErrNoMajority = fmt.Errorf("%w: etcd does not answer; it needs most of its nodes", journal.ErrBusy)
+// Errors if etcd does not answer. Nothing was done.
+var (
+	ErrNoMajority = ledger.ErrNoMajority // less than most of its nodes work together
+	ErrNoNode     = ledger.ErrNoNode     // none can be reached
+)
 
 // A group is the nodes of one etcd, and the calls that wait for them.
 type group struct {
@@ -52,6 +54,7 @@ type group struct {
 	lease  clientv3.LeaseID
 	leased time.Time
 
+	state   condition
 	short   atomic.Int64 // attempts in a row that were too short
 	heard   atomic.Int64 // when the feed was last heard, in nanoseconds
 	behind  atomic.Int64 // commits that met another server's, for metrics
@@ -79,8 +82,9 @@ func (g *group) attempt() (context.Context, context.CancelFunc) {
 	return context.WithTimeout(clientv3.WithRequireLeader(context.Background()), long)
 }
 
-// answered records the result of an attempt.
-func (g *group) answered(err error) {
+// answered records the result of an attempt, which may have written.
+func (g *group) answered(err error, wrote bool) {
+	g.state.note(err, wrote, g.outage)
 	switch {
 	case err == nil:
 		g.short.Store(0)
@@ -89,15 +93,23 @@ func (g *group) answered(err error) {
 	}
 }
 
+// outage returns why etcd does not answer.
+func (g *group) outage() error {
+	if g.c.ActiveConnection().GetState() == connectivity.Ready {
+		return ErrNoMajority
+	}
+	return ErrNoNode
+}
+
 // noMajority is the error if ctx ended while etcd was asked.
-func noMajority(ctx context.Context, cause error) error {
+func (g *group) noMajority(ctx context.Context, cause error) error {
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return ctx.Err()
 	}
 	if cause != nil {
-		return fmt.Errorf("%w: %w", ErrNoMajority, cause)
+		return fmt.Errorf("%w: %w", g.outage(), cause)
 	}
-	return ErrNoMajority
+	return g.outage()
 }
 
 // patience is how long a read waits for etcd.
@@ -105,7 +117,7 @@ const patience = 5 * time.Second
 
 // get reads keys, and asks another node if one does not answer.
 func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
-	return persist(ctx, func() (*clientv3.GetResponse, error) {
+	return persist(ctx, g, func() (*clientv3.GetResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
 		defer cancel()
 		resp, err := g.c.Get(one, key, opts...)
@@ -118,12 +130,13 @@ func (g *group) get(ctx context.Context, key string, opts ...clientv3.OpOption) 
 
 // put writes keys that nothing refers to yet, so it can be done twice.
 func (g *group) put(ctx context.Context, key, value string) error {
-	_, err := persist(ctx, func() (*clientv3.PutResponse, error) {
+	_, err := persist(ctx, g, func() (*clientv3.PutResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
 		defer cancel()
 		resp, err := g.c.Put(one, key, value)
+		g.answered(err, true)
 		if refused(err) {
-			err = backoff.Permanent(fmt.Errorf("%w: %w", ledger.ErrNotStored, err))
+			err = backoff.Permanent(notStored(err))
 		}
 		return resp, err
 	})
@@ -131,8 +144,8 @@ func (g *group) put(ctx context.Context, key, value string) error {
 }
 
 // persist calls f until it succeeds, with short pauses, or until it returns a permanent error or
-// ctx ends. Then the error is ErrNoMajority with the last cause, or that of ctx.
-func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
+// ctx ends. Then the error is ErrNoMajority or ErrNoNode with the last cause, or that of ctx.
+func persist[T any](ctx context.Context, g *group, f func() (T, error)) (T, error) {
 	var last error
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = 10*time.Millisecond, again
@@ -142,7 +155,7 @@ func persist[T any](ctx context.Context, f func() (T, error)) (T, error) {
 		return x, err
 	}, backoff.WithBackOff(pauses), backoff.WithMaxElapsedTime(0))
 	if err != nil && ctx.Err() != nil && !errors.As(last, new(*backoff.PermanentError)) {
-		err = noMajority(ctx, last)
+		err = g.noMajority(ctx, last)
 	}
 	return x, err
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -204,6 +206,55 @@ func TestCheckFinds(t *testing.T) {
 	s.do(201, "POST", "/v1/boards", `{"board":"elm-street"}`)
 }
 
+// What an interrupted creation or removal left between two groups is found and repaired. Nothing that is in
+// order is touched.
+func TestStrays(t *testing.T) {
+	t.Parallel()
+	s := open(t, newPrefix(), Options{})
+	for _, board := range []string{"rowan-street", "elm-street", "lost"} {
+		l, release, err := s.Board(t.Context(), board, true)
+		require.NoError(t, err)
+		_, err = rules.Commit(l, rules.Call{Edits: add("n", 1)})
+		require.NoError(t, err)
+		release()
+	}
+	require.NoError(t, s.Remove(t.Context(), "elm-street", ""))
+	_, err := s.Tokens(t.Context())
+	require.NoError(t, err)
+	strays := func() (all []string) {
+		found, err := s.Strays(t.Context())
+		require.NoError(t, err)
+		for _, one := range found {
+			all = append(all, fmt.Sprint(one.Board, " ", one.Head))
+		}
+		slices.Sort(all)
+		return all
+	}
+	assert.Empty(t, strays())
+	_, err = s.g.c.Delete(t.Context(), s.g.keys.group("lost"))
+	require.NoError(t, err)
+	_, err = s.g.c.Put(t.Context(), s.g.keys.group("never-made"), "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lost true", "never-made false"}, strays())
+	found, err := s.Strays(t.Context())
+	require.NoError(t, err)
+	boards := func() []store.Info {
+		all, err := s.Boards(t.Context(), "", 2)
+		require.NoError(t, err)
+		return all
+	}
+	assert.Equal(t, []string{"rowan-street"}, namesOf(boards()))
+	for _, one := range found {
+		require.NoError(t, s.Mend(t.Context(), one))
+	}
+	assert.Empty(t, strays())
+	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
+	for _, one := range found { // too late: both have changed
+		require.NoError(t, s.Mend(t.Context(), one))
+	}
+	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
+}
+
 // A store that is full refuses and says so; when there is room again, it takes writes.
 func TestQuota(t *testing.T) {
 	t.Parallel()
@@ -214,17 +265,29 @@ func TestQuota(t *testing.T) {
 	n, err := node.Start(members[0], members)
 	require.NoError(t, err)
 	require.NoError(t, n.Ready(20*time.Second))
-	s, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members)})
+	var mu sync.Mutex
+	var told []string
+	s, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members), Problem: func(board string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, board+" "+err.Error())
+	}})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	require.NoError(t, s.AdminHash(t.Context(), adminToken, false))
 	l := hold(t, s)
+	_, release, err := s.Board(t.Context(), "elm-street", true)
+	require.NoError(t, err)
+	release()
 	big := strings.Repeat("x", 1<<19)
 	for i := 0; err == nil && i < 50; i++ {
 		_, err = rules.Commit(l, rules.Call{Edits: text("big", big+fmt.Sprint(i))})
 	}
 	require.ErrorIs(t, err, ledger.ErrNotStored)
+	assert.ErrorIs(t, err, ledger.ErrNoSpace)
 	assert.NotErrorIs(t, err, ledger.ErrUncertain)
+	assert.ErrorIs(t, s.State(), ledger.ErrNoSpace)
+	assert.NoError(t, s.Ready(t.Context()), "it can be read")
 	require.NoError(t, l.Current(t.Context()), "what is there can be read")
 	version := l.Version()
 	_, err = rules.Commit(l, rules.Call{Edits: text("big", "small")})
@@ -240,6 +303,13 @@ func TestQuota(t *testing.T) {
 	assert.Equal(t, version, l2.Version())
 	release()
 	require.NoError(t, second.Close())
+	// A board can be removed, which makes room.
+	other, release, err := s.Board(t.Context(), "elm-street", false)
+	require.NoError(t, err)
+	release()
+	require.NoError(t, s.Remove(t.Context(), "elm-street", other.Life()))
+	_, _, err = s.Board(t.Context(), "elm-street", false)
+	require.ErrorIs(t, err, store.ErrNoBoard)
 	// What docs/machines.md has the operator do.
 	n.Close()
 	members[0].Quota = 64 << 20
@@ -254,4 +324,10 @@ func TestQuota(t *testing.T) {
 		return err == nil || !errors.Is(err, ledger.ErrNotStored)
 	}, 10*time.Second, 50*time.Millisecond)
 	require.NoError(t, err)
+	assert.NoError(t, s.State())
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Contains(t, told, " etcd: no space left")
+	assert.Equal(t, " etcd: all works again", told[len(told)-1])
+	assert.Less(t, len(told), 8, "each change is reported once")
 }

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+
+	"github.com/small-pantry/pantry/internal/ledger"
 )
 
 type counter struct{ n atomic.Int64 }
@@ -21,6 +23,7 @@ var (
 	aboutFences  = prometheus.NewDesc("smallpantry_etcd_fences_total", "Reads that ask etcd for the newest version; one serves all who wait for it.", nil, nil)
 	aboutWrites  = prometheus.NewDesc("smallpantry_etcd_transactions_total", "Transactions with commits of one or several boards.", nil, nil)
 	aboutBehind  = prometheus.NewDesc("smallpantry_etcd_behind_total", "Commits that met one of another server, and were judged again.", nil, nil)
+	aboutState   = prometheus.NewDesc("smallpantry_etcd_state", "1 for what keeps the store from working fully: it has no space, too few nodes work together, or none can be reached.", []string{"state"}, nil)
 	aboutServers = prometheus.NewDesc("smallpantry_etcd_servers", "Servers on the store, as far as this one knows.", nil, nil)
 	aboutHomes   = prometheus.NewDesc("smallpantry_etcd_boards_home", "Boards in memory whose home this server is.", nil, nil)
 	aboutPassed  = prometheus.NewDesc("smallpantry_etcd_passed_total", "Calls that the home of their board answered.", nil, nil)
@@ -29,7 +32,7 @@ var (
 
 // Describe and Collect implement prometheus.Collector.
 func (s *Store) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{aboutSilence, aboutLag, aboutFences, aboutWrites, aboutBehind, aboutServers, aboutHomes, aboutPassed, aboutRefused} {
+	for _, d := range []*prometheus.Desc{aboutSilence, aboutLag, aboutFences, aboutWrites, aboutBehind, aboutState, aboutServers, aboutHomes, aboutPassed, aboutRefused} {
 		out <- d
 	}
 }
@@ -49,6 +52,14 @@ func (s *Store) Collect(out chan<- prometheus.Metric) {
 	count(aboutFences, float64(fences))
 	count(aboutWrites, float64(writes))
 	count(aboutBehind, float64(behind))
+	now := s.State()
+	for name, is := range map[string]error{"no-space": ledger.ErrNoSpace, "no-majority": ErrNoMajority, "no-node": ErrNoNode} {
+		one := 0.
+		if now == is {
+			one = 1
+		}
+		out <- prometheus.MustNewConstMetric(aboutState, prometheus.GaugeValue, one, name)
+	}
 	p := s.peers.Load()
 	if p == nil {
 		return

@@ -52,7 +52,7 @@ func (s *Store) find(ctx context.Context, name string) (p place, err error) {
 
 // reads reads several things of one moment.
 func (g *group) reads(ctx context.Context, ops ...clientv3.Op) (*clientv3.TxnResponse, error) {
-	return persist(ctx, func() (*clientv3.TxnResponse, error) {
+	return persist(ctx, g, func() (*clientv3.TxnResponse, error) {
 		one, cancel := context.WithTimeout(ctx, 4*attempt)
 		defer cancel()
 		return g.c.Txn(one).Then(ops...).Commit()

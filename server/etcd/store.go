@@ -105,8 +105,8 @@ type storeMark struct {
 // ErrNewer is returned for a store of a later format.
 var ErrNewer = errors.New("a later program has written to this store: use a newer one")
 
-// Open opens the store in etcd, and creates it if there is none. The errors are ErrNoMajority and
-// ErrNewer.
+// Open opens the store in etcd, and creates it if there is none. The errors are ErrNoMajority,
+// ErrNoNode and ErrNewer.
 func Open(ctx context.Context, o Options) (*Store, error) {
 	groups, err := connect(o)
 	if err != nil {
@@ -123,6 +123,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 			return nil, errors.Join(err, disconnect(groups))
 		}
 		g.heard.Store(time.Now().UnixNano())
+		g.state.changed = func(now error) { s.stateOf(g, now) }
 		g.feed = newFeed(feed, g, s)
 		s.feeds.Go(g.feed.beat)
 		s.feeds.Go(func() {
@@ -202,7 +203,7 @@ func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
 		key := g.keys.store()
 		_, err = g.c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(raw))).Commit()
 		if err != nil {
-			return m, 0, noMajority(ctx, err)
+			return m, 0, g.noMajority(ctx, err)
 		}
 		return g.claim(ctx)
 	}
@@ -380,6 +381,29 @@ func (s *Store) missed(g *group, in span) {
 			go s.refresh(name, o)
 		}
 	}
+}
+
+// stateOf reports a change of a group's state.
+func (s *Store) stateOf(g *group, now error) {
+	which := "etcd"
+	if g.name != "" {
+		which = "etcd, group " + g.name
+	}
+	if now == nil {
+		s.problem("", fmt.Errorf("%s: all works again", which))
+	} else {
+		s.problem("", fmt.Errorf("%s: %w", which, now))
+	}
+}
+
+// State returns what keeps the first group that does not work fully from it: see store.Shared.
+func (s *Store) State() error {
+	for _, g := range s.groups {
+		if now := g.state.get(); now != nil {
+			return now
+		}
+	}
+	return nil
 }
 
 // Near reports whether the writes of other servers arrive: see store.Shared.

@@ -42,7 +42,7 @@ func (g *group) commit(some []*write) {
 	}
 	g.batched.Add(1)
 	resp, err := g.c.Txn(ctx).Then(ops...).Commit()
-	g.answered(err)
+	g.answered(err, true)
 	for i, w := range some {
 		if w.err = err; err == nil {
 			one := resp.Responses[i].GetResponseTxn()
@@ -54,7 +54,7 @@ func (g *group) commit(some []*write) {
 
 // do executes a write. If the outcome is unknown, it sends the same again until it is known: if the
 // first attempt has arrived, the second one finds it. The errors are ledger.ErrNotStored if it was
-// refused, ledger.ErrUncertain if the time ended before the outcome was known, and ErrNoMajority if
+// refused, ledger.ErrUncertain if the time ended before the outcome was known, and ErrNoMajority or ErrNoNode if
 // nothing was sent.
 func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverpb.ResponseOp, rev int64, err error) {
 	if !g.near() { // asking first is better than leaving something uncertain
@@ -66,7 +66,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
 	}
 	doubt := false // an earlier attempt can have arrived
-	done, err := persist(ctx, func() (*write, error) {
+	done, err := persist(ctx, g, func() (*write, error) {
 		try := w
 		try.done = make(chan struct{})
 		g.writes.add(&try)
@@ -76,18 +76,27 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 			return nil, ctx.Err()
 		}
 		if refused(try.err) && !doubt {
-			return nil, backoff.Permanent(fmt.Errorf("%w: %w", ledger.ErrNotStored, try.err))
+			return nil, backoff.Permanent(notStored(try.err))
 		}
 		doubt = doubt || try.err != nil
 		return &try, try.err
 	})
 	if err != nil && !errors.Is(err, ledger.ErrNotStored) {
-		err = fmt.Errorf("%w: etcd has not answered whether it was done: %w", ledger.ErrUncertain, err)
+		// The cause must not be taken for an error after which nothing was done.
+		err = fmt.Errorf("%w: etcd has not answered whether it was done: %v", ledger.ErrUncertain, err)
 	}
 	if err != nil {
 		return false, nil, 0, err
 	}
 	return done.held, done.says, done.rev, nil
+}
+
+// notStored is the error of a refused write.
+func notStored(refusal error) error {
+	if errors.Is(refusal, rpctypes.ErrNoSpace) {
+		return fmt.Errorf("%w: %w: %w", ledger.ErrNotStored, ledger.ErrNoSpace, refusal)
+	}
+	return fmt.Errorf("%w: %w", ledger.ErrNotStored, refusal)
 }
 
 // refused reports whether an error means that certainly nothing was done.

@@ -3,6 +3,8 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -96,7 +98,7 @@ func TestUsage(t *testing.T) {
 	assert.NotContains(t, out, "\n  node", "which is the demo's own")
 	code, _, errs := call("check", "--endpoints", "127.0.0.1:1")
 	assert.Equal(t, exitUnreachable, code)
-	assert.Contains(t, errs, "etcd does not answer")
+	assert.Contains(t, errs, "none of the nodes that store the boards can be reached")
 }
 
 // An operator's day: servers, a backup, a restore, and the way back to files.
@@ -186,7 +188,23 @@ func TestNoMajority(t *testing.T) {
 	admin, err := c.AdminToken()
 	require.NoError(t, err)
 	ready := fmt.Sprintf("http://%s/readyz", c.Addresses[0])
-	assert.Equal(t, 503, status(t, ready, admin))
+	says := func(sentence string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			resp, err := http.Get(ready)
+			if err != nil {
+				return false
+			}
+			defer resp.Body.Close()
+			body, err := io.ReadAll(resp.Body)
+			return err == nil && resp.StatusCode == 503 && strings.Contains(string(body), sentence)
+		}, 30*time.Second, 50*time.Millisecond, sentence)
+	}
+	says("most of the nodes that store the boards don't work together")
+	require.Eventually(t, func() bool { // at last nobody waits for it any more
+		_, _, err = tank.Lookup(t.Context())
+		return strings.Contains(err.Error(), "most of the nodes that store the boards don't work together")
+	}, 30*time.Second, 50*time.Millisecond, "people read the cause")
 	require.NoError(t, c.StartNode(0))
 	require.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, 30*time.Second, 50*time.Millisecond)
 	require.NoError(t, tank.Set(t.Context(), 3))
@@ -198,6 +216,7 @@ func TestNoMajority(t *testing.T) {
 			c.KillNode(i)
 		}
 	}
+	says("the server can't reach the nodes that store the boards")
 	stopped := make(chan error, 1)
 	go func() { stopped <- c.StopServer(0) }()
 	select {

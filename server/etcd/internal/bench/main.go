@@ -95,6 +95,9 @@ their disks. Made by `+"`make bench-etcd`"+` with %s on %s/%s, %d processors.
 	if err := b.costs(); err != nil {
 		return err
 	}
+	if err := b.operations(); err != nil {
+		return err
+	}
 	if b.bad {
 		return fmt.Errorf("a figure is over its limit")
 	}
