@@ -2,6 +2,7 @@ package etcd
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"sync"
 	"time"
@@ -165,10 +166,13 @@ func (f *feed) follow(ctx context.Context, in span) {
 				break
 			}
 			if beats && (resp.Created || resp.IsProgressNotify()) {
-				f.g.heard.Store(time.Now().UnixNano())
+				f.g.hear()
 			}
 			if resp.Created { // what was written before is not delivered
 				f.to.missed(f.g, in)
+				if beats {
+					f.format()
+				}
 			}
 			f.deliver(resp.Events)
 			wait = 10 * time.Millisecond
@@ -181,11 +185,33 @@ func (f *feed) follow(ctx context.Context, in span) {
 	}
 }
 
+// format reads the format of the store.
+func (f *feed) format() {
+	ctx, cancel := context.WithTimeout(f.ctx, patience)
+	defer cancel()
+	resp, err := f.g.get(ctx, f.g.keys.store())
+	for i := 0; err == nil && i < len(resp.Kvs); i++ {
+		f.g.formatOf(resp.Kvs[i].Value)
+	}
+}
+
+// formatOf stops all use of a store that a later program has changed.
+func (g *group) formatOf(mark []byte) {
+	var m storeMark
+	if json.Unmarshal(mark, &m) == nil && m.Format > format {
+		g.newer.Store(true)
+	}
+}
+
 // deliver delivers events.
 func (f *feed) deliver(events []*clientv3.Event) {
 	heads, groups := string(f.g.keys)+"h/", f.g.keys.groups()
 	for _, e := range events {
 		key, rev := string(e.Kv.Key), e.Kv.ModRevision
+		if key == f.g.keys.store() {
+			f.g.formatOf(e.Kv.Value)
+			continue
+		}
 		if strings.HasPrefix(key, groups) {
 			if e.IsCreate() || e.Type == mvccpb.DELETE {
 				f.to.recorded(e.IsCreate(), rev)

@@ -77,7 +77,10 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 // fence returns the current head of a board and the revision that wrote it; nil means that there is no such
 // board, and the revision is that of its tombstone, or 0. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
-	begun, limit := time.Now(), patience
+	if g.newer.Load() {
+		return nil, 0, ErrNewer
+	}
+	from, limit := time.Now(), patience
 	if g.state.lasts() > patience { // nobody has to wait for what has failed for so long
 		limit = 0
 	}
@@ -91,7 +94,7 @@ func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 		if _, damaged := journal.AsDamage(f.err); damaged {
 			return nil, backoff.Permanent(f.err)
 		}
-		if f.err != nil && time.Since(begun) > limit {
+		if f.err != nil && time.Since(from) > limit {
 			return nil, backoff.Permanent(g.noMajority(ctx, f.err))
 		}
 		return f, f.err

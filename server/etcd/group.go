@@ -56,7 +56,8 @@ type group struct {
 
 	state   condition
 	short   atomic.Int64 // attempts in a row that were too short
-	heard   atomic.Int64 // when the feed was last heard, in nanoseconds
+	heard   atomic.Int64 // when the feed was last heard, in nanoseconds after begun
+	newer   atomic.Bool  // a later program uses the store now
 	behind  atomic.Int64 // commits that met another server's, for metrics
 	fenced  atomic.Int64 // reads of a fence, each for one or more callers
 	batched atomic.Int64 // transactions
@@ -69,11 +70,17 @@ func newGroup(c *clientv3.Client, prefix string) *group {
 	return g
 }
 
-// near reports whether the feed is alive.
-func (g *group) near() bool { return time.Now().UnixNano()-g.heard.Load() < int64(far) }
+// begun is a moment from which times are measured, so that a clock that is set changes nothing.
+var begun = time.Now()
+
+// hear records that the feed was heard.
+func (g *group) hear() { g.heard.Store(int64(time.Since(begun))) }
 
 // silence returns for how long the feed has been silent.
-func (g *group) silence() time.Duration { return time.Duration(time.Now().UnixNano() - g.heard.Load()) }
+func (g *group) silence() time.Duration { return time.Since(begun) - time.Duration(g.heard.Load()) }
+
+// near reports whether the feed is alive.
+func (g *group) near() bool { return g.silence() < far }
 
 // attempt returns how long the next attempt can take: longer if the previous ones were too short,
 // for example on a busy machine.

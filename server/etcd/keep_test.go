@@ -255,6 +255,22 @@ func TestStrays(t *testing.T) {
 	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
 }
 
+// A server that runs stops using a store that a later program has changed.
+func TestNewerFormat(t *testing.T) {
+	t.Parallel()
+	s := open(t, newPrefix(), Options{})
+	l := hold(t, s)
+	_, err := rules.Commit(l, rules.Call{Edits: add("n", 1)})
+	require.NoError(t, err)
+	require.NoError(t, s.g.put(t.Context(), s.g.keys.store(), fmt.Sprintf(`{"format":%d,"random":"x"}`, format+1)))
+	require.Eventually(t, func() bool { return errors.Is(s.Ready(t.Context()), ErrNewer) }, 10*time.Second, time.Millisecond)
+	_, err = rules.Commit(l, rules.Call{Edits: add("n", 1)})
+	assert.ErrorIs(t, err, ErrNewer)
+	assert.ErrorIs(t, err, ledger.ErrNotStored)
+	assert.ErrorIs(t, l.Current(t.Context()), ErrNewer)
+	require.NoError(t, s.g.put(t.Context(), s.g.keys.store(), fmt.Sprintf(`{"format":%d,"random":"x"}`, format)))
+}
+
 // A store that is full refuses and says so; when there is room again, it takes writes.
 func TestQuota(t *testing.T) {
 	t.Parallel()

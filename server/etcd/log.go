@@ -10,7 +10,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"go.etcd.io/etcd/api/v3/mvccpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
@@ -338,44 +337,45 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	to := l.head
 	to.Version, to.End, to.Size = one.last(), journal.EndOf(b.Lines).String(), l.head.Size+int64(len(b.Lines))
 	value, in := one.value(), l.in()
-	held, says, rev, err := l.g.do(ctx, write{
+	done, err := l.g.send(ctx, write{
 		key: l.g.keys.head(l.board), cond: []clientv3.Cmp{l.isHead()},
 		then: []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()), clientv3.OpPut(in.batch(first), string(value))},
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board)),
 			clientv3.OpGet(in.batch(first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(in.batches)), clientv3.WithLimit(8))},
 		size: len(value),
 	})
-	if errors.Is(err, ledger.ErrNotStored) {
-		held, rev, err = l.done(ctx, one, err)
+	var rev int64
+	switch {
+	case errors.Is(err, ledger.ErrNotStored):
+		rev, err = l.stored(ctx, one, err)
+	case err == nil && done.held:
+		rev = done.rev
+	case err == nil:
+		rev, err = l.met(one, done)
 	}
 	if err != nil {
 		return h, err
-	}
-	if !held {
-		if rev, err = l.met(one, says[0].GetResponseRange().Kvs, says[1].GetResponseRange().Kvs); err != nil {
-			return h, err
-		}
 	}
 	l.rev, l.head, l.lines = rev, to, l.lines.Advance(b.Lines, b.Count, one.last())
 	l.took = time.Since(start)
 	return l.now(), nil
 }
 
-// done finds out whether a batch exists that etcd reported as refused: it also reports that for the
+// stored finds out whether a batch exists that etcd reported as refused: it also reports that for the
 // write that filled it, which it has done.
-func (l *log) done(ctx context.Context, b batch, refusal error) (is bool, rev int64, err error) {
+func (l *log) stored(ctx context.Context, b batch, refusal error) (rev int64, err error) {
 	key := l.in().batch(b.first)
 	resp, err := l.g.get(ctx, key)
 	if err != nil {
-		return false, 0, fmt.Errorf("%w: %w, and %w", ledger.ErrUncertain, refusal, err)
+		return 0, fmt.Errorf("%w: %v, and %v", ledger.ErrUncertain, refusal, err)
 	}
 	for _, kv := range resp.Kvs {
 		there, err := readBatch(key, kv.Value)
 		if err == nil && there.id == b.id {
-			return true, kv.ModRevision, nil
+			return kv.ModRevision, nil
 		}
 	}
-	return false, 0, refusal
+	return 0, refusal
 }
 
 // isHead is the condition that the head is the known one, or that there still is none.
@@ -385,7 +385,8 @@ func (l *log) isHead() clientv3.Cmp {
 
 // met keeps what is stored where a batch was to go. If it is that batch itself, whose first attempt
 // had arrived, it returns the revision.
-func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err error) {
+func (l *log) met(mine batch, done *write) (rev int64, err error) {
+	heads, batches := done.says[0].GetResponseRange().Kvs, done.says[1].GetResponseRange().Kvs
 	if len(heads) == 0 {
 		return 0, l.none()
 	}
@@ -404,6 +405,9 @@ func (l *log) met(mine batch, heads, batches []*mvccpb.KeyValue) (rev int64, err
 		if all[i].rev = kv.ModRevision; i == 0 && all[i].id == mine.id {
 			return kv.ModRevision, nil
 		}
+	}
+	if done.doubt && h.First > mine.first { // by forgetting, another server has removed what was there
+		return 0, fmt.Errorf("%w: another server has rewritten the board since", ledger.ErrUncertain)
 	}
 	l.g.behind.Add(1)
 	if n := len(all); n > 0 && all[0].first == mine.first && all[n-1].last() == h.Version && h.ID == l.head.ID {

@@ -122,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 			s.feeds.Wait()
 			return nil, errors.Join(err, disconnect(groups))
 		}
-		g.heard.Store(time.Now().UnixNano())
+		g.hear()
 		g.state.changed = func(now error) { s.stateOf(g, now) }
 		g.feed = newFeed(feed, g, s)
 		s.feeds.Go(g.feed.beat)

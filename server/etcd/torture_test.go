@@ -28,8 +28,9 @@ import (
 type lossy struct {
 	clientv3.KV
 	rate float64
-	free bool  // of conditions, which all hold: the fault that the tests must find
-	full *bool // etcd is full: true: what made it so is done, false: nothing is; nil: it is not
+	free bool   // of conditions, which all hold: the fault that the tests must find
+	lost func() // called instead of the next answer
+	full *bool  // etcd is full: true: what made it so is done, false: nothing is; nil: it is not
 }
 
 type lossyTxn struct {
@@ -64,6 +65,11 @@ func (t *lossyTxn) Commit() (*clientv3.TxnResponse, error) {
 	resp, err := t.Txn.Commit()
 	if t.l.full != nil {
 		return nil, rpctypes.ErrNoSpace
+	}
+	if lost := t.l.lost; lost != nil {
+		t.l.lost = nil
+		lost()
+		return nil, errLost
 	}
 	if rand.Float64() < t.l.rate {
 		return nil, errLost
@@ -208,6 +214,30 @@ func TestTorture(t *testing.T) {
 func TestTortureFinds(t *testing.T) {
 	t.Parallel()
 	assert.NotEmpty(t, torture(t, 0.3, true, 5))
+}
+
+// An addition whose answer is lost, and whose traces another server removes by forgetting before it is sent
+// again, does not count twice: nobody can say whether it was done.
+func TestForgottenMeanwhile(t *testing.T) {
+	t.Parallel()
+	prefix := newPrefix()
+	a, b := open(t, prefix, Options{}), open(t, prefix, Options{})
+	la, lb := hold(t, a), hold(t, b)
+	_, err := rules.Commit(lb, rules.Call{Edits: text("wifi", "secret")})
+	require.NoError(t, err)
+	require.NoError(t, la.Current(t.Context()))
+	net := &lossy{KV: a.g.c.KV}
+	a.g.c.KV = net
+	net.lost = func() { assert.NoError(t, lb.Forget("wifi")) }
+	_, err = rules.Commit(la, rules.Call{Edits: add("n", 1)})
+	assert.ErrorIs(t, err, ledger.ErrUncertain)
+	for _, l := range []*ledger.Ledger{la, lb} {
+		require.NoError(t, l.Current(t.Context()))
+		_, n := count(l)
+		assert.EqualValues(t, 1, n)
+	}
+	_, err = rules.Commit(la, rules.Call{Edits: add("n", 1)})
+	require.NoError(t, err, "and it goes on")
 }
 
 // Of what made etcd full it says that there is no room, and has done it.

@@ -24,10 +24,11 @@ type write struct {
 	size int
 	done chan struct{}
 
-	held bool
-	says []*etcdserverpb.ResponseOp
-	rev  int64 // of the store after it
-	err  error
+	held  bool
+	says  []*etcdserverpb.ResponseOp
+	rev   int64 // of the store after it
+	doubt bool  // see send
+	err   error
 }
 
 func (w *write) bytes() int      { return w.size }
@@ -57,16 +58,28 @@ func (g *group) commit(some []*write) {
 // refused, ledger.ErrUncertain if the time ended before the outcome was known, and ErrNoMajority or ErrNoNode if
 // nothing was sent.
 func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverpb.ResponseOp, rev int64, err error) {
+	done, err := g.send(ctx, w)
+	if err != nil {
+		return false, nil, 0, err
+	}
+	return done.held, done.says, done.rev, nil
+}
+
+// send is do, and says with doubt whether an attempt before the last one can have arrived.
+func (g *group) send(ctx context.Context, w write) (done *write, err error) {
+	if g.newer.Load() {
+		return nil, fmt.Errorf("%w: %w", ledger.ErrNotStored, ErrNewer)
+	}
 	if !g.near() { // asking first is better than leaving something uncertain
 		if _, _, err := g.fence(ctx, ""); err != nil {
-			return false, nil, 0, err
+			return nil, err
 		}
 	}
 	if ctx.Err() != nil { // nothing is sent whose answer has no receiver
-		return false, nil, 0, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
+		return nil, fmt.Errorf("%w: others write to this board all the time", journal.ErrBusy)
 	}
 	doubt := false // an earlier attempt can have arrived
-	done, err := persist(ctx, g, func() (*write, error) {
+	done, err = persist(ctx, g, func() (*write, error) {
 		try := w
 		try.done = make(chan struct{})
 		g.writes.add(&try)
@@ -78,6 +91,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 		if refused(try.err) && !doubt {
 			return nil, backoff.Permanent(notStored(try.err))
 		}
+		try.doubt = doubt
 		doubt = doubt || try.err != nil
 		return &try, try.err
 	})
@@ -85,10 +99,7 @@ func (g *group) do(ctx context.Context, w write) (held bool, says []*etcdserverp
 		// The cause must not be taken for an error after which nothing was done.
 		err = fmt.Errorf("%w: etcd has not answered whether it was done: %v", ledger.ErrUncertain, err)
 	}
-	if err != nil {
-		return false, nil, 0, err
-	}
-	return done.held, done.says, done.rev, nil
+	return done, err
 }
 
 // notStored is the error of a refused write.
