@@ -100,6 +100,11 @@ func (o *only) Boards(context.Context, string, int) ([]store.Info, error) {
 	return []store.Info{{Board: o.name, Version: o.l.Version()}}, nil
 }
 
-func (o *only) Remove(context.Context, string) error {
+func (o *only) Make(ctx context.Context, name string) (*ledger.Ledger, func(), bool, error) {
+	l, release, err := o.Board(ctx, name, true)
+	return l, release, false, err
+}
+
+func (o *only) Remove(_ context.Context, _, _ string) error {
 	return fmt.Errorf("%w: a running app has it open", rules.ErrQuota)
 }

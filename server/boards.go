@@ -90,7 +90,7 @@ func (c *call) removeBoard() error {
 		return err
 	}
 	l, err := c.ledger(false)
-	var life string // an admin can also remove a board that can't be opened, whatever its life
+	var life string // an admin can also remove a board that can't be opened
 	if err == nil && l != nil {
 		life = l.Life()
 	}
@@ -105,7 +105,7 @@ func (c *call) removeBoard() error {
 	}
 	if life != "" && !c.s.dev {
 		if err := c.s.tokens.Drop(access.Board{Name: c.board, Life: life}); err != nil {
-			c.s.log.Warn("the tokens of a removed board stay, though nobody can use them", "board", c.board, "error", err)
+			c.s.log.Warn("the tokens of a removed board stay, but they open nothing", "board", c.board, "error", err)
 		}
 	}
 	c.w.WriteHeader(http.StatusNoContent)

@@ -407,7 +407,7 @@ func (t *Tokens) Derived(board Board, secret func(id string) Secret, now time.Ti
 	return Grant{}, "", false
 }
 
-// Drop drops the tokens of a board that was removed. Nobody could use them any more.
+// Drop drops the tokens of a board that was removed. They are of no use any more.
 func (t *Tokens) Drop(board Board) error {
 	_, err := t.Revoke(board, Grant{May: Admin}, func(Grant) bool { return true })
 	if errors.Is(err, value.ErrAbsent) {

@@ -85,8 +85,8 @@ func (h *Header) fields(format, end *string) []scan.Field {
 // AnyLife is the Life of a repaired file whose header could not be read.
 const AnyLife = "?"
 
-// LifeID identifies the namespace or board from its creation to its removal, whatever is forgotten or
-// repaired meanwhile. It can be AnyLife.
+// LifeID identifies the namespace or board from its creation to its removal. Forgetting and repair keep it.
+// It can be AnyLife.
 func (h Header) LifeID() string { return cmp.Or(h.Life, h.ID) }
 
 // WithID returns the header with another ID, and the same LifeID.

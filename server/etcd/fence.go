@@ -81,7 +81,7 @@ func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 		return nil, 0, ErrNewer
 	}
 	from, limit := time.Now(), patience
-	if g.state.lasts() > patience { // nobody has to wait for what has failed for so long
+	if g.state.lasts() > patience { // what has failed for so long is not waited for
 		limit = 0
 	}
 	f, err := persist(ctx, g, func() (*fence, error) {

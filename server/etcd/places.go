@@ -73,8 +73,8 @@ func (s *Store) called(name string) (*group, error) {
 var ErrNoGroup = errors.New("not in any known group")
 
 // place returns how to create a board. A new one is put into the group that uses the least space. In the
-// first group its record is written together with its head, otherwise before it. Whoever creates a board
-// writes the record, even if there is one, so that a removal that has read an older one does not delete it.
+// first group its record is written together with its head, otherwise before it. A creation writes
+// the record even if there is one, so that a removal that has read an older one does not delete it.
 func (s *Store) place(ctx context.Context, name string, p *place) (*making, error) {
 	if s.opts.Boards > 0 {
 		n, err := s.boards.of(ctx, s.g)
@@ -178,7 +178,7 @@ func (s *Store) Remove(ctx context.Context, name, life string) error {
 }
 
 // remove removes one life of a board: the given one, or if that is empty the one that it has now. Its head
-// becomes a tombstone, with an id by which a repeat after an unknown outcome recognises itself.
+// becomes a tombstone, with an id that a repeat after an unknown outcome finds again.
 func (s *Store) remove(ctx context.Context, name, life string) error {
 	id := draw()
 	for found := false; ; found = true {

@@ -162,7 +162,7 @@ func ends(ctx context.Context, address string, of func(host string) *tls.Config)
 	return time.Time{}
 }
 
-// share counts the shards of which each server is the home.
+// share counts the shards that have each server as their home.
 func (s *Status) share() {
 	p := &Peers{servers: map[string]string{}}
 	for _, one := range s.Servers {

@@ -217,7 +217,7 @@ func TestTortureFinds(t *testing.T) {
 }
 
 // An addition whose answer is lost, and whose traces another server removes by forgetting before it is sent
-// again, does not count twice: nobody can say whether it was done.
+// again, does not count twice: its outcome is unknown.
 func TestForgottenMeanwhile(t *testing.T) {
 	t.Parallel()
 	prefix := newPrefix()

@@ -201,7 +201,7 @@ func TestNoMajority(t *testing.T) {
 		}, 30*time.Second, 50*time.Millisecond, sentence)
 	}
 	says("most of the nodes that store the boards don't work together")
-	require.Eventually(t, func() bool { // at last nobody waits for it any more
+	require.Eventually(t, func() bool { // after a while the answer comes at once
 		_, _, err = tank.Lookup(t.Context())
 		return strings.Contains(err.Error(), "most of the nodes that store the boards don't work together")
 	}, 30*time.Second, 50*time.Millisecond, "people read the cause")
