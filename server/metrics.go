@@ -155,7 +155,7 @@ func (c *call) ready() error {
 
 // sharedOutage reports whether an error says why a store of several servers can't be used.
 func sharedOutage(err error) bool {
-	return errors.Is(err, ledger.ErrNoMajority) || errors.Is(err, ledger.ErrNoNode)
+	return errors.Is(err, wire.ErrNoMajority) || errors.Is(err, wire.ErrNoNode)
 }
 
 // streams returns the number of open streams and waiting calls.

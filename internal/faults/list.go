@@ -84,8 +84,8 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/journal/line.go",
-		old:     "	h.Life, h.ID = h.LifeID(), id\n",
-		new:     "	h.ID = id\n",
+		old:     "	other.Life, other.ID = h.LifeID(), id\n",
+		new:     "	other.ID = id\n",
 		promise: "links outlive forgetting",
 	},
 	{

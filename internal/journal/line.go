@@ -2,7 +2,6 @@ package journal
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"hash/crc32"
 	"strings"
@@ -87,12 +86,18 @@ const AnyLife = "?"
 
 // LifeID identifies the namespace or board from its creation to its removal. Forgetting and repair keep it.
 // It can be AnyLife.
-func (h Header) LifeID() string { return cmp.Or(h.Life, h.ID) }
+func (h *Header) LifeID() string {
+	if h.Life != "" {
+		return h.Life
+	}
+	return h.ID
+}
 
 // WithID returns the header with another ID, and the same LifeID.
-func (h Header) WithID(id string) Header {
-	h.Life, h.ID = h.LifeID(), id
-	return h
+func (h *Header) WithID(id string) Header {
+	other := *h
+	other.Life, other.ID = h.LifeID(), id
+	return other
 }
 
 // append appends the header's line to dst.

@@ -107,7 +107,7 @@ type Ledger struct {
 	found      int   // the number of names with a value, if live is counted
 
 	version atomic.Int64 // of the visible state; stored under mu
-	life    atomic.Pointer[string]
+	life    atomic.Pointer[journal.Header] // for Life
 	naming  atomic.Int64 // counts how often a name appeared or went, or a declaration changed
 	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
 	counted atomic.Bool  // live is kept up to date; stored under mu
@@ -221,7 +221,7 @@ func (l *Ledger) start() error {
 			err = l.reload(true, l.opts.Wait)
 		} else {
 			l.marks.reset(&first.Header, nil)
-			l.life.Store(new(first.Header.LifeID()))
+			l.life.Store(&first.Header)
 		}
 	}
 	if err != nil {
@@ -255,10 +255,10 @@ func (l *Ledger) Name() string { return l.name }
 // Life identifies the namespace or board from its creation to its removal. It is journal.AnyLife if a
 // repair could not read it.
 func (l *Ledger) Life() string {
-	if life := l.life.Load(); life != nil {
-		return *life
+	if header := l.life.Load(); header != nil {
+		return header.LifeID()
 	}
-	return ""
+	return journal.AnyLife
 }
 
 // Path returns the path of the data file.

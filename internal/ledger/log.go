@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/refuse"
 )
 
 // A Log stores the lines of a ledger. One goroutine at a time uses it, except for what Past
@@ -119,14 +118,6 @@ var (
 	ErrReload = errors.New("everything has to be read again")
 	// ErrNotStored is returned for a commit that is certainly not stored.
 	ErrNotStored = errors.New("not stored")
-	// ErrNoSpace is returned, with ErrNotStored, if the nodes that store a ledger have no space left.
-	ErrNoSpace = errors.New("no space left")
-	// ErrNoMajority is returned, with journal.ErrBusy, if less than most of the nodes that store a ledger
-	// work together. Nothing was done.
-	ErrNoMajority = refuse.As(journal.ErrBusy, "less than most of the nodes that store the boards work together")
-	// ErrNoNode is returned, with journal.ErrBusy, if none of the nodes that store a ledger can be reached.
-	// Nothing was done.
-	ErrNoNode = refuse.As(journal.ErrBusy, "none of the nodes that store the boards can be reached")
 	// ErrUncertain is returned for a commit that failed but can appear after a power cut.
 	ErrUncertain = errors.New("not stored as far as this program knows, but it may appear after a power cut")
 )

@@ -349,6 +349,13 @@ func TestProgramsWithFaults(t *testing.T) {
 			assert.LessOrEqual(t, n, shared.tried, "seed %d, cut %d", seed, cuts)
 			assert.GreaterOrEqual(t, l.Version(), every.acked+n, "each addition has a version: seed %d, cut %d", seed, cuts)
 			commits += l.Version()
+			require.NoError(t, put(l, "after", value.Int(int64(cuts))))
+			assert.Empty(t, l.Owed(), "what is owed is done as soon as nothing fails: seed %d, cut %d", seed, cuts)
+			for _, p := range programs {
+				if p.erased {
+					assert.NotContains(t, string(disk.Read(l.Path())), p.plain(), "seed %d, cut %d", seed, cuts)
+				}
+			}
 			require.NoError(t, l.Close())
 			require.False(t, t.Failed())
 		}

@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -80,7 +79,11 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 		// Receipts are dropped, since some may be lost.
 		lines, n := base{version: d.Version, schema: im.schema, keys: im.declaredKeys(), closed: im.closed == 1}.lines(recs)
 		// Somebody may know a lost version, so changes are reported only from here on.
-		header := journal.Header{Name: l.name, ID: newID(), Life: cmp.Or(header.LifeID(), l.Life(), journal.AnyLife), Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Receipts: d.Version, Rest: header.Rest}
+		life := header.LifeID()
+		if life == "" { // a running program can know it
+			life = l.Life()
+		}
+		header := journal.Header{Name: l.name, ID: newID(), Life: life, Base: d.Version, Lines: int64(n), Schema: im.schema, Oldest: d.Version, Receipts: d.Version, Rest: header.Rest}
 		head, err := log.Rewrite(l.head, State{Header: header, Lines: lines, Count: n, Version: d.Version}, l.opts.Wait)
 		if err != nil {
 			return errors.Join(cause, err)

@@ -183,7 +183,7 @@ func (l *Ledger) adopt(im *image, whole bool) {
 		l.duty.join(im.duty)
 	}
 	if whole {
-		l.life.Store(new(l.head.Header.LifeID()))
+		l.life.Store(l.head.Header)
 		l.marks.reset(l.head.Header, im.told)
 		l.receipts.reset(l.head.Header.Receipts)
 		l.keysClosed = false

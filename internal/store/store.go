@@ -44,8 +44,8 @@ type Shared interface {
 	// Near reports whether the feed of other servers' writes is up to date. If not, a caller that
 	// needs the newest state must request it: see ledger.Ledger.Current.
 	Near() bool
-	// State returns what keeps the store from working fully: ledger.ErrNoSpace, ledger.ErrNoMajority or
-	// ledger.ErrNoNode; nil means nothing, as far as the last requests say.
+	// State returns what keeps the store from working fully: wire.ErrNoSpace, wire.ErrNoMajority or
+	// wire.ErrNoNode; nil means nothing, as far as the last requests say.
 	State() error
 	// Servers returns the number of servers, including this one, as far as it knows.
 	Servers() int

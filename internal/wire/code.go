@@ -10,6 +10,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/value"
 )
@@ -22,6 +23,17 @@ var (
 	ErrForbidden = errors.New("not allowed")
 	// ErrUnauthorized is returned if the caller has no valid token.
 	ErrUnauthorized = fmt.Errorf("%w: no such token", ErrForbidden)
+)
+
+// What keeps a store on several nodes from working.
+var (
+	// ErrNoSpace is returned, with ledger.ErrNotStored, if the nodes have no space left.
+	ErrNoSpace = errors.New("no space left")
+	// ErrNoMajority is returned, with journal.ErrBusy, if less than most of the nodes work together. Nothing was done.
+	ErrNoMajority = refuse.As(journal.ErrBusy, "less than most of the nodes that store the boards work together")
+	// ErrNoNode is returned, with journal.ErrBusy, if none of the nodes can be reached.
+	// Nothing was done.
+	ErrNoNode = refuse.As(journal.ErrBusy, "none of the nodes that store the boards can be reached")
 )
 
 // A Code identifies a kind of problem for programs.
@@ -59,11 +71,11 @@ var table = []row{
 	// Not "unavailable": a client would then send the same request again. It comes before the causes.
 	{code: "uncertain", status: http.StatusInternalServerError, is: ledger.ErrUncertain,
 		says: "the server can't say whether it was stored; look before writing it again"},
-	{code: Unavailable, status: http.StatusServiceUnavailable, is: ledger.ErrNoSpace, after: 60,
+	{code: Unavailable, status: http.StatusServiceUnavailable, is: ErrNoSpace, after: 60,
 		says: "the nodes that store the boards have no space left, and nothing was stored; the server's operator can make room"},
-	{code: Unavailable, status: http.StatusServiceUnavailable, is: ledger.ErrNoMajority, after: 5,
+	{code: Unavailable, status: http.StatusServiceUnavailable, is: ErrNoMajority, after: 5,
 		says: "most of the nodes that store the boards don't work together at the moment, and nothing was done; try again later"},
-	{code: Unavailable, status: http.StatusServiceUnavailable, is: ledger.ErrNoNode, after: 5,
+	{code: Unavailable, status: http.StatusServiceUnavailable, is: ErrNoNode, after: 5,
 		says: "the server can't reach the nodes that store the boards, and nothing was done; try again later"},
 	{code: Unavailable, status: http.StatusServiceUnavailable, is: ledger.ErrNotStored, after: 10,
 		says: "the server could not store it, and nothing was stored; try again later"},

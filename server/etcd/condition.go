@@ -7,13 +7,13 @@ import (
 
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 
-	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // outageAfter is how long etcd has to be silent before that is a state: less is an election of a leader.
 const outageAfter = time.Second
 
-// A condition is what keeps a group from working: ledger.ErrNoSpace, ErrNoMajority or ErrNoNode; nil means nothing.
+// A condition is what keeps a group from working: wire.ErrNoSpace, ErrNoMajority or ErrNoNode; nil means nothing.
 type condition struct {
 	changed func(now error) // called when it changes
 
@@ -43,7 +43,7 @@ func (s *condition) note(err error, wrote bool, outage func() error) {
 		s.now = outage()
 	case !s.failing.IsZero(): // not known yet
 	case s.full:
-		s.now = ledger.ErrNoSpace
+		s.now = wire.ErrNoSpace
 	default:
 		s.now = nil
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"google.golang.org/grpc/connectivity"
 
-	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 const (
@@ -33,8 +33,8 @@ const (
 
 // Errors if etcd does not answer. Nothing was done.
 var (
-	ErrNoMajority = ledger.ErrNoMajority // less than most of its nodes work together
-	ErrNoNode     = ledger.ErrNoNode     // none can be reached
+	ErrNoMajority = wire.ErrNoMajority // less than most of its nodes work together
+	ErrNoNode     = wire.ErrNoNode     // none can be reached
 )
 
 // A group is the nodes of one etcd, and the calls that wait for them.

@@ -19,6 +19,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
@@ -300,9 +301,9 @@ func TestQuota(t *testing.T) {
 		_, err = rules.Commit(l, rules.Call{Edits: text("big", big+fmt.Sprint(i))})
 	}
 	require.ErrorIs(t, err, ledger.ErrNotStored)
-	assert.ErrorIs(t, err, ledger.ErrNoSpace)
+	assert.ErrorIs(t, err, wire.ErrNoSpace)
 	assert.NotErrorIs(t, err, ledger.ErrUncertain)
-	assert.ErrorIs(t, s.State(), ledger.ErrNoSpace)
+	assert.ErrorIs(t, s.State(), wire.ErrNoSpace)
 	assert.NoError(t, s.Ready(t.Context()), "it can be read")
 	require.NoError(t, l.Current(t.Context()), "what is there can be read")
 	version := l.Version()

@@ -6,7 +6,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 
-	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 type counter struct{ n atomic.Int64 }
@@ -53,7 +53,7 @@ func (s *Store) Collect(out chan<- prometheus.Metric) {
 	count(aboutWrites, float64(writes))
 	count(aboutBehind, float64(behind))
 	now := s.State()
-	for name, is := range map[string]error{"no-space": ledger.ErrNoSpace, "no-majority": ErrNoMajority, "no-node": ErrNoNode} {
+	for name, is := range map[string]error{"no-space": wire.ErrNoSpace, "no-majority": ErrNoMajority, "no-node": ErrNoNode} {
 		one := 0.
 		if now == is {
 			one = 1

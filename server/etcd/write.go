@@ -12,6 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // A write is one of several in a transaction: then is executed if all of cond hold, and els otherwise. Two
@@ -105,7 +106,7 @@ func (g *group) send(ctx context.Context, w write) (done *write, err error) {
 // notStored is the error of a refused write.
 func notStored(refusal error) error {
 	if errors.Is(refusal, rpctypes.ErrNoSpace) {
-		return fmt.Errorf("%w: %w: %w", ledger.ErrNotStored, ledger.ErrNoSpace, refusal)
+		return fmt.Errorf("%w: %w: %w", ledger.ErrNotStored, wire.ErrNoSpace, refusal)
 	}
 	return fmt.Errorf("%w: %w", ledger.ErrNotStored, refusal)
 }
