@@ -61,6 +61,7 @@ faults:
 # Repeating tests with all their rounds, the fuzzers, and the faults: about three and a half hours.
 SOAKED = SOAK=1 $(GO) test -count=1 -timeout 90m -v
 soak: faults
+	$(SOAKED) -run 'ProgramsOfSeveralVersions' .
 	$(SOAKED) -run 'PowerCuts|Killed|Several|Flip|Cut|Full|Faults|AnotherReader|PastAfter' ./internal/ledger
 	$(SOAKED) -run 'ReplicaNeverDiverges|LossyNetwork|Chaos' ./board
 	$(SOAKED) -run 'MixedLoad|EachAddition|KilledUnderLoad|AtWhileCompacting|PageLarge' ./server
