@@ -82,7 +82,8 @@ func (r *record) show(version int64, value int) {
 }
 
 // Nodes and servers are killed and paused while phones add to one number. No acknowledged addition is lost
-// or counted twice, no version has two values, and no reader goes back.
+// or counted twice, no version has two values, and no reader goes back. Boards that are made, removed and made
+// again meanwhile keep what was written to them, and only that.
 func TestKills(t *testing.T) {
 	t.Parallel()
 	run := soak.For(20*time.Second, 30*time.Minute)
@@ -132,13 +133,25 @@ func TestKills(t *testing.T) {
 			}
 		})
 	}
+	admin, err := c.AdminToken()
+	require.NoError(t, err)
+	var gardeners []*gardener
+	for i := range 3 {
+		g := &gardener{r: r, servers: c.Addresses, admin: admin, board: fmt.Sprint("bed-", i), n: i}
+		gardeners = append(gardeners, g)
+		all.Go(func() { g.work(ctx) })
+	}
 	breaks := trouble(ctx, t, c)
 	stop()
 	all.Wait()
 	require.Eventually(t, func() bool { _, err := c.Leader(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
 
 	done, maybe := int(r.done.Load()), int(r.maybe.Load())
-	t.Logf("%d additions were answered and %d not; %d versions were shown; %s", done, maybe, len(r.shown), breaks)
+	lives := 0
+	for _, g := range gardeners {
+		lives += g.lives
+	}
+	t.Logf("%d additions were answered and %d not; %d versions were shown; %d boards were made and removed; %s", done, maybe, len(r.shown), lives, breaks)
 	var now []int
 	for _, address := range c.Addresses {
 		value, _, err := join(t, c.LinkAt(address), "gatehouse", board.Timeout(20*time.Second)).Lookup(t.Context())
