@@ -14,7 +14,7 @@ import (
 	"github.com/small-pantry/pantry/internal/test/soak"
 )
 
-// Versions of an app, each of which renames the app's counter once more, open and use one namespace at random. What
+// Versions of an app open and use one namespace at random. Each renames the counter of the one before. What
 // one of them acknowledged is under the newest name, and nothing is under another.
 func TestProgramsOfSeveralVersions(t *testing.T) {
 	t.Parallel()

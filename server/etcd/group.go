@@ -2,6 +2,7 @@ package etcd
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"sync"
@@ -40,6 +41,7 @@ var (
 // A group is the nodes of one etcd, and the calls that wait for them.
 type group struct {
 	name   string // empty: the first, which also has what belongs to no board
+	tls    func(host string) *tls.Config
 	c      *clientv3.Client
 	keys   layout
 	kept   time.Duration // the minimum time that the log is kept

@@ -46,7 +46,7 @@ func TestGroups(t *testing.T) {
 	for i := range 3 {
 		write(alone, fmt.Sprint("old-", i), strings.Repeat("x", 500_000))
 	}
-	both := Options{Groups: []Group{{"east", node.Endpoints(members)}}}
+	both := Options{Groups: []Group{{Name: "east", Endpoints: node.Endpoints(members)}}}
 	a, b := open(t, prefix, both), open(t, prefix, both)
 	require.Eventually(t, func() bool { return a.roomiest(t.Context()) == a.groups[1] }, 5*time.Second, 10*time.Millisecond, "a node says now and then what it has")
 	for i := range 3 {

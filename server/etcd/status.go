@@ -68,7 +68,7 @@ func ReadStatus(ctx context.Context, o Options, peer func(host string) *tls.Conf
 	}
 	defer func() { err = errors.Join(err, disconnect(groups)) }()
 	for _, g := range groups {
-		s.Nodes = append(s.Nodes, g.nodes(ctx, o.TLS)...)
+		s.Nodes = append(s.Nodes, g.nodes(ctx)...)
 	}
 	addresses, known := groups[0].registered(ctx)
 	for _, a := range addresses {
@@ -80,7 +80,7 @@ func ReadStatus(ctx context.Context, o Options, peer func(host string) *tls.Conf
 }
 
 // nodes asks each node of a group.
-func (g *group) nodes(ctx context.Context, tlsOf func(host string) *tls.Config) (all []NodeStatus) {
+func (g *group) nodes(ctx context.Context) (all []NodeStatus) {
 	alarms := map[uint64][]string{}
 	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
@@ -100,8 +100,8 @@ func (g *group) nodes(ctx context.Context, tlsOf func(host string) *tls.Config) 
 				n.Alarms = append(n.Alarms, "no leader")
 			}
 		}
-		if tlsOf != nil {
-			n.Ends = ends(one, strings.TrimPrefix(endpoint, "https://"), tlsOf)
+		if g.tls != nil {
+			n.Ends = ends(one, strings.TrimPrefix(endpoint, "https://"), g.tls)
 		}
 		done()
 		all = append(all, n)

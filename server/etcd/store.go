@@ -56,6 +56,7 @@ type Options struct {
 type Group struct {
 	Name      string
 	Endpoints []string
+	TLS       func(host string) *tls.Config // as Options.TLS; nil means the same
 }
 
 // A Store stores boards in etcd. Several servers can use the same boards.
@@ -138,13 +139,16 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 // connect returns the groups, the first one first. It does not check that they answer.
 func connect(o Options) (all []*group, err error) {
 	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
-	for _, one := range append([]Group{{"", o.Endpoints}}, o.Groups...) {
-		c, err := clientv3.New(clientConfig(one.Endpoints, o.TLS))
+	for _, one := range append([]Group{{Endpoints: o.Endpoints}}, o.Groups...) {
+		if one.TLS == nil {
+			one.TLS = o.TLS
+		}
+		c, err := clientv3.New(clientConfig(one.Endpoints, one.TLS))
 		if err != nil {
 			return nil, errors.Join(fmt.Errorf("etcd: %w", err), disconnect(all))
 		}
 		g := newGroup(c, prefix)
-		g.name = one.Name
+		g.name, g.tls = one.Name, one.TLS
 		all = append(all, g)
 	}
 	return all, nil

@@ -102,11 +102,13 @@ type storeFlags struct {
 	prefix        string
 	ca, cert, key string
 	groups        []string
+	groupTLS      []string
 }
 
 func (f *storeFlags) add(to *pflag.FlagSet) {
 	to.StringSliceVar(&f.endpoints, "endpoints", []string{"127.0.0.1:2379"}, "the nodes of etcd, `HOST:PORT`, separated by commas")
 	to.StringArrayVar(&f.groups, "group", nil, "a further etcd among which boards are spread, `NAME=HOST:PORT,...`; may be repeated")
+	to.StringArrayVar(&f.groupTLS, "group-tls", nil, "what a further etcd has in place of --etcd-ca, --etcd-cert and --etcd-key, `NAME=CA[,CERT,KEY]`; may be repeated")
 	to.StringVar(&f.prefix, "prefix", etcd.DefaultPrefix, "what all keys in etcd begin with, `TEXT`")
 	to.StringVar(&f.ca, "etcd-ca", "", "encrypt what goes to etcd, whose certificates the authority in `FILE` has signed")
 	to.StringVar(&f.cert, "etcd-cert", "", "show etcd the certificate in `FILE`")
@@ -136,6 +138,19 @@ func (f *storeFlags) options() (o etcd.Options, err error) {
 			return o, err
 		}
 		o.TLS = trust.Config
+	}
+	for _, s := range f.groupTLS {
+		name, files, _ := strings.Cut(s, "=")
+		i := slices.IndexFunc(o.Groups, func(g etcd.Group) bool { return g.Name == name })
+		parts := strings.Split(files, ",")
+		if i < 0 || files == "" || len(parts) != 1 && len(parts) != 3 {
+			return o, fmt.Errorf("%w: --group-tls is %q, and must be NAME=CA or NAME=CA,CERT,KEY, with the NAME of a --group", serving.ErrUsage, s)
+		}
+		trust, err := serving.LoadTrust(parts[0], strings.Join(parts[1:min(2, len(parts))], ""), strings.Join(parts[min(2, len(parts)):], ""))
+		if err != nil {
+			return o, err
+		}
+		o.Groups[i].TLS = trust.Config
 	}
 	return o, nil
 }
