@@ -175,8 +175,14 @@ func (g *group) copyShard(ctx context.Context, shard int) (lines []byte, keys in
 		for _, from := range under {
 			if err == nil {
 				rev, err = g.walk(ctx, from, clientv3.GetPrefixRangeEnd(from), rev, fewKeys, func(key string, value []byte, _ int64) error {
-					if h, bad := readHead(key, value); shard >= 0 && from == under[0] && bad == nil && h.Gone != "" {
-						return nil // a tombstone is of no use elsewhere
+					if shard >= 0 && from == under[0] {
+						h, _ := readHead(key, value)
+						if h.moving() {
+							return fmt.Errorf("%w; back up again, or first finish the move of %s", errMoving, key)
+						}
+						if h.Gone != "" {
+							return nil // a tombstone is of no use elsewhere
+						}
 					}
 					keys++
 					return writeLine(&out, backupLine{Group: g.name, Key: strings.TrimPrefix(key, string(g.keys)), Value: value})

@@ -121,19 +121,35 @@ func (s *Store) Strays(ctx context.Context) (all []Stray, err error) {
 	if err != nil {
 		return nil, err
 	}
+	moved := map[[2]string]string{} // by board and earlier group
+	alive := map[[2]string]int64{}
 	for _, g := range s.groups {
 		err := g.eachHead(ctx, func(name string, h head, rev int64) error {
-			switch group, ok := in[name]; {
-			case h.Gone != "", name == tokens:
-			case ok && group == g.name:
+			switch {
+			case name == tokens:
+			case h.moving(): // the move can be continued
 				delete(records, name)
-			default:
-				all = append(all, Stray{Board: name, Group: g.name, Head: true, rev: rev})
+			case h.Moved != nil:
+				moved[[2]string{name, g.name}] = *h.Moved
+			case h.Gone == "":
+				alive[[2]string{name, g.name}] = rev
 			}
 			return nil
 		})
 		if err != nil {
 			return nil, err
+		}
+	}
+	for at, rev := range alive {
+		name, group := at[0], at[1]
+		recorded, ok := in[name]
+		if to, was := moved[[2]string{name, recorded}]; was && recorded != group {
+			recorded = to
+		}
+		if ok && recorded == group {
+			delete(records, name)
+		} else {
+			all = append(all, Stray{Board: name, Group: group, Head: true, rev: rev})
 		}
 	}
 	for _, one := range records {

@@ -85,9 +85,10 @@ func draw() string { return number(int64(rand.Uint64() >> 1)) }
 // A head is the content of h/SHARD/BOARD: the version of the board, and where it is stored. After the
 // board's removal it says which life is gone.
 type head struct {
-	Life        string       `json:"life"`           // of the board, until its removal
-	Gone        string       `json:"gone,omitempty"` // the id of the removal; empty: the board exists
-	ID          string       `json:"id,omitempty"`   // its marks differ from those of any other board, and from before a restore
+	Life        string       `json:"life"`            // of the board, until its removal
+	Gone        string       `json:"gone,omitempty"`  // the id of the removal, or of the move; empty: the board exists
+	Moved       *string      `json:"moved,omitempty"` // to which group; nil: it was removed
+	ID          string       `json:"id,omitempty"`    // its marks differ from those of any other board, and from before a restore
 	Version     int64        `json:"version"`
 	End         string       `json:"end,omitempty"`         // the crc of its newest commit
 	First       int64        `json:"first,omitempty"`       // the version from which the batches are kept

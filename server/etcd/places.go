@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
@@ -21,8 +22,19 @@ type place struct {
 	rev    int64 // that wrote the head, or its tombstone; 0 means neither
 }
 
-// find returns the place of a board. For a board in the first group it takes one read.
-func (s *Store) find(ctx context.Context, name string) (p place, err error) {
+// find returns the place of a board, and waits for one that is being moved. For a board in the first group it
+// takes one read.
+func (s *Store) find(ctx context.Context, name string) (place, error) {
+	return persist(ctx, s.g, func() (place, error) {
+		p, err := s.findOnce(ctx, name)
+		if err != nil && !errors.Is(err, errMoving) {
+			err = backoff.Permanent(err)
+		}
+		return p, err
+	})
+}
+
+func (s *Store) findOnce(ctx context.Context, name string) (p place, err error) {
 	resp, err := s.g.reads(ctx, clientv3.OpGet(s.g.keys.group(name)), clientv3.OpGet(s.g.keys.head(name)))
 	if err != nil {
 		return p, err
@@ -34,20 +46,31 @@ func (s *Store) find(ctx context.Context, name string) (p place, err error) {
 			return p, err
 		}
 	}
+	var h *head
 	if p.g != s.g {
-		p.head, p.rev, err = p.g.fence(ctx, name)
+		h, p.rev, err = p.g.headOf(ctx, name)
+	} else {
+		for _, kv := range resp.Responses[1].GetResponseRange().Kvs {
+			var first head
+			first, err = readHead(string(kv.Key), kv.Value)
+			h, p.rev = &first, kv.ModRevision
+		}
+	}
+	switch {
+	case err != nil || h == nil || p.record == 0 && name != tokens:
 		return p, err
-	}
-	for _, kv := range resp.Responses[1].GetResponseRange().Kvs {
-		h, err := readHead(string(kv.Key), kv.Value)
-		if err != nil {
-			return p, err
+	case h.Gone == "":
+		p.head = h
+	case h.moving():
+		return p, errMoving
+	case h.Moved != nil: // and the record will say so
+		if p.g, err = s.called(*h.Moved); err == nil {
+			if p.head, p.rev, err = p.g.headOf(ctx, name); p.head != nil && p.head.Gone != "" {
+				p.head, err = nil, errMoving
+			}
 		}
-		if p.rev = kv.ModRevision; h.Gone == "" && (p.record > 0 || name == tokens) {
-			p.head = &h
-		}
 	}
-	return p, nil
+	return p, err
 }
 
 // reads reads several things of one moment.

@@ -233,24 +233,31 @@ func (s *Store) problem(board string, err error) {
 func (s *Store) load(name string, create bool) (l *ledger.Ledger, made bool, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	p, err := s.find(ctx, name)
-	if err != nil {
-		return nil, false, err
-	}
-	var m *making
-	if p.head == nil {
-		if !create {
-			return nil, false, store.ErrNoBoard
-		}
-		if m, err = s.place(ctx, name, &p); err != nil {
+	for {
+		p, err := s.find(ctx, name)
+		if err != nil {
 			return nil, false, err
 		}
+		var m *making
+		if p.head == nil {
+			if !create {
+				return nil, false, store.ErrNoBoard
+			}
+			if m, err = s.place(ctx, name, &p); err != nil {
+				return nil, false, err
+			}
+		}
+		l, err = s.openLedger(name, p.g, m)
+		switch {
+		case !ledger.IsNotExist(err):
+			return l, err == nil && m != nil && m.made.Load(), err
+		case m != nil:
+			return nil, false, store.ErrNoBoard // the caller tries again
+		case ctx.Err() != nil:
+			return nil, false, s.g.noMajority(ctx, nil)
+		}
+		// It was removed or moved meanwhile. The next read says which.
 	}
-	l, err = s.openLedger(name, p.g, m)
-	if ledger.IsNotExist(err) {
-		err = store.ErrNoBoard // with create, the caller tries again
-	}
-	return l, err == nil && m != nil && m.made.Load(), err
 }
 
 // openLedger opens the ledger of a board, or creates it. It receives everything that is written from then

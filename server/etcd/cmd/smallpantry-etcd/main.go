@@ -89,7 +89,7 @@ Exit codes: 0 done, 1 failed or has findings, 2 wrong usage, 6 etcd does not ans
 	}
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
-	root.AddCommand(a.serve(), a.status(), a.backup(), a.restore(), a.check(), a.importData(), a.exportData(), a.demo(), a.node())
+	root.AddCommand(a.serve(), a.status(), a.backup(), a.restore(), a.check(), a.move(), a.importData(), a.exportData(), a.demo(), a.node())
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	cli.Help(root)
 	root.CompletionOptions.DisableDefaultCmd = true

@@ -92,7 +92,7 @@ func TestUsage(t *testing.T) {
 	}
 	code, out, _ := call()
 	assert.Zero(t, code)
-	for _, verb := range []string{"serve", "backup", "restore", "check", "import", "export", "demo"} {
+	for _, verb := range []string{"serve", "backup", "restore", "check", "move", "import", "export", "demo"} {
 		assert.Contains(t, out, "\n  "+verb, verb)
 	}
 	assert.NotContains(t, out, "\n  node", "which is the demo's own")
@@ -125,6 +125,15 @@ func TestOperate(t *testing.T) {
 	require.Zero(t, code, errs)
 	assert.Regexp(t, `rowan-street +\d+ `, out)
 	assert.Contains(t, out, "all of it can be read")
+	code, out, errs = call("move", "rowan-street", "first", "--endpoints", at)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "rowan-street is in the group first: version ")
+	code, _, errs = call("move", "rowan-street", "east", "--endpoints", at)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, `"east"`)
+	code, _, errs = call("move", "elm-street", "first", "--endpoints", at)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "the board does not exist")
 
 	code, _, errs = call("restore", file, "--endpoints", at)
 	assert.Equal(t, exitFailed, code)

@@ -49,3 +49,33 @@ func (a *app) mover(cmd *cobra.Command, move func(s *etcd.Store, ctx context.Con
 	a.flags.add(cmd.Flags())
 	return cmd
 }
+
+// firstGroup is what the commands call the group of --endpoints.
+const firstGroup = "first"
+
+func (a *app) move() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "move BOARD GROUP",
+		Short: "Move a board to another group of etcd nodes, while servers go on",
+		Long: `move puts the board BOARD into the group GROUP, which --group names; "first" is the
+group of --endpoints. The board's history, links and marks stay the same. Servers go on;
+writes to this board wait while it is copied. If move is interrupted, run it again.`,
+		Example: `  smallpantry-etcd move rowan-street east --endpoints 10.0.0.1:2379 --group east=10.0.1.1:2379`,
+		Args:    exactly(2, "the board and the group"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			group := args[1]
+			if group == firstGroup {
+				group = ""
+			}
+			return a.store(cmd.Context(), func(s *etcd.Store) error {
+				m, err := s.Move(cmd.Context(), args[0], group)
+				if err == nil {
+					fmt.Fprintf(a.stdout, "%s is in the group %s: version %d, %s\n", m.Board, args[1], m.Version, term.Size(m.Bytes))
+				}
+				return err
+			})
+		},
+	}
+	a.flags.add(cmd.Flags())
+	return cmd
+}
