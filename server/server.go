@@ -163,10 +163,15 @@ func (s *Server) open(o Options) (err error) {
 		s.log.Warn("others on this machine can read the admin token: chmod 600 is meant", "path", s.admin.path)
 	}
 	l, err := s.store.Tokens(context.Background())
-	if err == nil {
-		s.tokens = access.Open(l)
+	if err != nil {
+		return err
 	}
-	return err
+	if s.shared == nil {
+		s.tokens = access.Open(l, nil)
+		return nil
+	}
+	s.tokens = access.Open(l, s.shared.VoidTokens)
+	return s.shared.OnVoid(s.tokens.Void)
 }
 
 // Check reports whether Serve would accept l. In development mode it returns ErrNotLoopback for a

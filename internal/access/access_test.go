@@ -56,7 +56,7 @@ func TestTokensBelongToALife(t *testing.T) {
 	l, err := ledger.Open("/data", "tokens", ledger.Options{Disk: journal.Disk(simdisk.New())})
 	require.NoError(t, err)
 	defer l.Close()
-	tokens := access.Open(l)
+	tokens := access.Open(l, nil)
 	defer tokens.Close()
 	admin := access.Grant{May: access.Admin, Label: access.AdminName}
 	secret := access.NewSecret()
@@ -113,7 +113,7 @@ func TestTokensFollowTheirLedger(t *testing.T) {
 	}
 	l := open()
 	defer l.Close()
-	tokens := access.Open(l)
+	tokens := access.Open(l, nil)
 	defer tokens.Close()
 	admin := access.Grant{May: access.Admin, Label: access.AdminName}
 	secret := access.NewSecret()

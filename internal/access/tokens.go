@@ -31,8 +31,11 @@ type Tokens struct {
 	stop  context.CancelFunc
 	done  chan struct{}
 
-	mu     sync.RWMutex // guards opened
+	void func(names []string) error // see Open
+
+	mu     sync.RWMutex // guards the following fields
 	opened map[string]*Holder
+	voided map[string]bool // the names of tokens that are void though they are in the ledger
 }
 
 // A Board is what tokens are for: the life of a board, which ends with its removal. A later board of the
@@ -60,10 +63,11 @@ type Holder struct {
 // errNoToken is returned for anything that is no token of a board.
 var errNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or this is not one of its tokens; check that the link is complete and was not revoked")
 
-// Open returns the tokens in a ledger. The ledger must stay open until Close.
-func Open(l *ledger.Ledger) *Tokens {
+// Open returns the tokens in a ledger. The ledger must stay open until Close. void makes tokens void, on all
+// servers, while the ledger can't be written to for lack of space; nil means that nothing can.
+func Open(l *ledger.Ledger, void func(names []string) error) *Tokens {
 	ctx, stop := context.WithCancel(context.Background())
-	t := &Tokens{l: l, since: time.Now(), stop: stop, done: make(chan struct{}), opened: map[string]*Holder{}}
+	t := &Tokens{l: l, since: time.Now(), stop: stop, done: make(chan struct{}), void: void, opened: map[string]*Holder{}, voided: map[string]bool{}}
 	w := l.Watch(nil, nil)
 	go func() {
 		defer close(t.done)
@@ -91,6 +95,34 @@ func (t *Tokens) retire() {
 			h.end(errNoToken)
 		}
 	}
+	for name := range t.voided {
+		if n := t.l.Find(name); n == nil || !n.Record().Found() {
+			delete(t.voided, name)
+		}
+	}
+}
+
+// Void ends the holders of tokens that were made void, on any server. Their names are BOARD/ID.
+func (t *Tokens) Void(names ...string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, name := range names {
+		if n := t.l.Find(name); n == nil || !n.Record().Found() {
+			continue // it is dropped already
+		}
+		t.voided[name] = true
+		if h := t.opened[name]; h != nil {
+			delete(t.opened, name)
+			h.end(errNoToken)
+		}
+	}
+}
+
+// isVoid reports whether a token is void.
+func (t *Tokens) isVoid(name string) bool {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	return t.voided[name]
 }
 
 // For returns an error if the token was made for another life of the board.
@@ -138,12 +170,12 @@ func (t *Tokens) Still(h *Holder, now time.Time) bool {
 // holder returns the holder of a token in a record.
 func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*Holder, error) {
 	t.mu.RLock()
-	h := t.opened[name]
+	h, void := t.opened[name], t.voided[name]
 	t.mu.RUnlock()
 	if h != nil && h.rec == rec {
 		return h, nil
 	}
-	if !rec.Found() {
+	if void || !rec.Found() {
 		return nil, errNoToken
 	}
 	k, err := readKept(id, rec.Value)
@@ -161,7 +193,7 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 	h = &Holder{Grant: k.Grant, node: n, life: k.life, hash: k.hash, rec: rec}
 	h.valid, h.end = context.WithCancelCause(context.Background())
 	t.opened[name] = h
-	if n := t.l.Find(name); n == nil || n.Record() != rec { // it has changed meanwhile, and no event will follow
+	if n := t.l.Find(name); n == nil || n.Record() != rec || t.voided[name] { // it has changed meanwhile, and no event will follow
 		delete(t.opened, name)
 		h.end(errNoToken)
 	}
@@ -225,7 +257,7 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 	}
 	want.Made, want.By = now.UTC().Truncate(time.Millisecond), by.Label
 	g, _, err := ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (Grant, error) {
-		if err := by.exists(tx, board); err != nil {
+		if err := t.exists(by, tx, board); err != nil {
 			return Grant{}, err
 		}
 		all, err := keptOf(tx, board.Name)
@@ -234,7 +266,7 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 		}
 		n := 0
 		for _, k := range all {
-			if board.accepts(k.life) {
+			if board.accepts(k.life) && !t.isVoid(board.Name+"/"+k.ID) {
 				n++
 			} else {
 				tx.Drop(board.Name + "/" + k.ID)
@@ -311,8 +343,8 @@ func (by Grant) covers(other Grant) error {
 }
 
 // exists returns an error unless the token exists. An admin's token is not among them.
-func (by Grant) exists(tx *ledger.Tx, board Board) error {
-	if by.May < Admin && !tx.Record(board.Name+"/"+by.ID).Found() {
+func (t *Tokens) exists(by Grant, tx *ledger.Tx, board Board) error {
+	if name := board.Name + "/" + by.ID; by.May < Admin && (!tx.Record(name).Found() || t.isVoid(name)) {
 		return errNoToken
 	}
 	return nil
@@ -343,7 +375,7 @@ func (t *Tokens) each(board Board) iter.Seq2[kept, error] {
 		defer snap.Release()
 		for e := range snap.Entries(board.Name+"/", "") {
 			k, err := readKept(strings.TrimPrefix(e.Name, board.Name+"/"), e.Record.Value)
-			if err == nil && !board.accepts(k.life) {
+			if err == nil && (!board.accepts(k.life) || t.isVoid(e.Name)) {
 				continue
 			}
 			if !yield(k, err) || err != nil {
@@ -368,33 +400,60 @@ func (t *Tokens) List(board Board, by Grant) (list []Grant, err error) {
 }
 
 // Revoke revokes the tokens of a board that those finds, all or none. For a by with a prefix,
-// tokens that List does not return don't exist. The errors are value.ErrAbsent if there is none,
-// and those of Make.
+// tokens that List does not return don't exist. If there is no space left to store that, the tokens are
+// made void. The errors are value.ErrAbsent if there is none, and those of Make.
 func (t *Tokens) Revoke(board Board, by Grant, those func(Grant) bool) (n int, err error) {
 	n, _, err = ledger.Do(t.l, entry.Author{By: by.ID}, func(tx *ledger.Tx) (n int, err error) {
-		if err := by.exists(tx, board); err != nil {
+		if err := t.exists(by, tx, board); err != nil {
 			return 0, err
 		}
 		all, err := keptOf(tx, board.Name)
 		if err != nil {
 			return 0, err
 		}
-		for _, k := range all {
-			if !board.accepts(k.life) || !those(k.Grant) || by.Prefix != "" && !by.Covers(k.Grant) { // by must not learn that it exists
-				continue
-			}
-			if err := by.covers(k.Grant); err != nil {
-				return 0, err
-			}
-			tx.Drop(board.Name + "/" + k.ID)
-			n++
+		names, err := t.chosen(all, board, by, those)
+		for _, name := range names {
+			tx.Drop(name)
 		}
-		if n == 0 {
-			return 0, refuse.As(value.ErrAbsent, "the board has no such token")
-		}
-		return n, nil
+		return len(names), err
 	})
-	return n, err
+	if t.void == nil || !errors.Is(err, wire.ErrNoSpace) {
+		return n, err
+	}
+	var all []kept
+	for k, err := range t.each(board) {
+		if err != nil {
+			return 0, err
+		}
+		all = append(all, k)
+	}
+	names, err := t.chosen(all, board, by, those)
+	if err == nil {
+		err = t.void(names)
+	}
+	if err != nil {
+		return 0, err
+	}
+	t.Void(names...)
+	return len(names), nil
+}
+
+// chosen returns the names of the tokens that by may revoke and those finds.
+func (t *Tokens) chosen(all []kept, board Board, by Grant, those func(Grant) bool) (names []string, err error) {
+	for _, k := range all {
+		name := board.Name + "/" + k.ID
+		if !board.accepts(k.life) || t.isVoid(name) || !those(k.Grant) || by.Prefix != "" && !by.Covers(k.Grant) { // by must not learn that it exists
+			continue
+		}
+		if err := by.covers(k.Grant); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	if len(names) == 0 {
+		return nil, refuse.As(value.ErrAbsent, "the board has no such token")
+	}
+	return names, nil
 }
 
 // Derived returns the tokens of a board whose secret equals the result of secret for their ID.

@@ -106,11 +106,11 @@ type Ledger struct {
 	live       int64 // approximate bytes of names and values; -1 means not counted yet
 	found      int   // the number of names with a value, if live is counted
 
-	version atomic.Int64 // of the visible state; stored under mu
+	version atomic.Int64                   // of the visible state; stored under mu
 	life    atomic.Pointer[journal.Header] // for Life
-	naming  atomic.Int64 // counts how often a name appeared or went, or a declaration changed
-	newest  atomic.Int64 // the newest time of a commit in milliseconds, if Options.Steady is set
-	counted atomic.Bool  // live is kept up to date; stored under mu
+	naming  atomic.Int64                   // counts how often a name appeared or went, or a declaration changed
+	newest  atomic.Int64                   // the newest time of a commit in milliseconds, if Options.Steady is set
+	counted atomic.Bool                    // live is kept up to date; stored under mu
 
 	qmu        sync.Mutex // guards the following fields
 	queue      []*request

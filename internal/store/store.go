@@ -47,6 +47,12 @@ type Shared interface {
 	// State returns what keeps the store from working fully: wire.ErrNoSpace, wire.ErrNoMajority or
 	// wire.ErrNoNode; nil means nothing, as far as the last requests say.
 	State() error
+	// VoidTokens makes tokens void on all servers without storing anything, by their names in the ledger of
+	// Tokens: for a store without space.
+	VoidTokens(names []string) error
+	// OnVoid has f called with the names of tokens that are void now, and then of those that any server makes
+	// void. It is called once, after Tokens.
+	OnVoid(f func(names ...string)) error
 	// Servers returns the number of servers, including this one, as far as it knows.
 	Servers() int
 }

@@ -161,7 +161,7 @@ func writeLine(to io.Writer, l backupLine) error {
 // copyShard returns the lines of a backup for a shard, as of one moment. If etcd compacts that away
 // meanwhile, it begins again.
 func (g *group) copyShard(ctx context.Context, shard int) (lines []byte, keys int, err error) {
-	under := []string{g.keys.admin()}
+	under := []string{g.keys.admin(), g.keys.tokens()}
 	if shard >= 0 {
 		under = under[:0]
 		for _, kind := range []byte{'h', 'l', 'c', 'p'} {
@@ -249,7 +249,7 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 		if err := g.mark(ctx, storeMark{Format: format, Random: draw(), Restoring: true}); err != nil {
 			return 0, err
 		}
-		for _, what := range []string{"a", "c/", "g/", "h/", "l/", "p/"} {
+		for _, what := range []string{"a", "c/", "g/", "h/", "l/", "p/", "t/"} {
 			if _, err := g.c.Delete(ctx, string(g.keys)+what, clientv3.WithPrefix()); err != nil {
 				return 0, g.noMajority(ctx, err)
 			}

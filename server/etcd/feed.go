@@ -20,7 +20,8 @@ type listener interface {
 	headed(board string, h head, rev int64)
 	removed(board string)
 	recorded(made bool, rev int64) // a group record was created or deleted
-	missed(g *group, in span)      // events of a span can be missing
+	void(token string)
+	missed(g *group, in span) // events of a span can be missing
 }
 
 // A span is a range of keys.
@@ -98,6 +99,7 @@ func (f *feed) arrange() {
 	want := map[span]bool{{from: f.g.keys.store()}: true} // for the beat; nothing is written there
 	if f.g.name == "" {
 		want[span{from: f.g.keys.groups(), prefix: true}] = true
+		want[span{from: f.g.keys.tokens(), prefix: true}] = true
 	}
 	for i := 0; i < shards; i++ {
 		first := i
@@ -215,6 +217,12 @@ func (f *feed) deliver(events []*clientv3.Event) {
 		if strings.HasPrefix(key, groups) {
 			if e.IsCreate() || e.Type == mvccpb.DELETE {
 				f.to.recorded(e.IsCreate(), rev)
+			}
+			continue
+		}
+		if name, ok := strings.CutPrefix(key, f.g.keys.tokens()); ok {
+			if e.Type == mvccpb.DELETE {
+				f.to.void(name)
 			}
 			continue
 		}

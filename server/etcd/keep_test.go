@@ -256,6 +256,72 @@ func TestStrays(t *testing.T) {
 	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
 }
 
+// While etcd is full, a link is revoked by deleting: it opens nothing any more, on any server, also on one that
+// starts later. When there is space again, new links can be made.
+func TestRevokeWhileFull(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	members, err := node.Plan(dir, 1)
+	require.NoError(t, err)
+	members[0].Quota = 4 << 20
+	n, err := node.Start(members[0], members)
+	require.NoError(t, err)
+	require.NoError(t, n.Ready(20*time.Second))
+	o := Options{Endpoints: node.Endpoints(members), Prefix: newPrefix()}
+	two := serve(t, 2, false, o)
+	a, b := two[0], two[1]
+	newBoard(a)
+	made := a.do(201, "POST", street+"/tokens", `{"may":"write","label":"shed"}`).json
+	token, kept := made["token"].(string), a.do(201, "POST", street+"/tokens", `{"may":"read"}`).json["token"].(string)
+	big := strings.Repeat("x", 1<<19)
+	full := a.as(token, "PUT", tank, "1")
+	for i := 0; full.status < 300 && i < 50; i++ {
+		full = a.as(token, "PUT", street+"/entries/big", fmt.Sprintf("%q", big+fmt.Sprint(i)))
+	}
+	require.Equal(t, 503, full.status)
+	assert.Contains(t, full.body, "no space left")
+	assert.Contains(t, a.do(200, "GET", "/readyz", "").json["warning"], "no space left")
+	require.Equal(t, 503, a.as(a.admin, "POST", street+"/tokens", `{"may":"read"}`).status)
+
+	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
+	a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
+	assert.Equal(t, 401, a.as(token, "GET", tank, "").status)
+	require.Eventually(t, func() bool { return b.as(token, "GET", tank, "").status == 401 }, 5*time.Second, time.Millisecond)
+	c := serve(t, 1, false, o)[0]
+	for _, s := range []*site{a, b, c} {
+		assert.Equal(t, 401, s.as(token, "GET", tank, "").status)
+		assert.Equal(t, 200, s.as(kept, "GET", tank, "").status)
+		assert.NotContains(t, s.do(200, "GET", street+"/tokens", "").body, made["id"].(string))
+		assert.Equal(t, 404, s.as(s.admin, "DELETE", street+"/tokens/"+made["id"].(string), "").status)
+	}
+
+	// In files it is gone, too.
+	stop(c, b, a)
+	operator, err := Open(t.Context(), o)
+	require.NoError(t, err)
+	back := t.TempDir()
+	require.NoError(t, operator.Export(t.Context(), back, func(Moved) {}))
+	require.NoError(t, operator.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(back, "admin-token"), []byte(adminToken+"\n"), 0o600))
+	onFiles := serveFiles(t, back)
+	assert.Equal(t, 401, onFiles.as(token, "GET", tank, "").status)
+	assert.Equal(t, 200, onFiles.as(kept, "GET", tank, "").status)
+
+	n.Close()
+	members[0].Quota = 64 << 20
+	n, err = node.Start(members[0], members)
+	require.NoError(t, err)
+	t.Cleanup(n.Close)
+	require.NoError(t, n.Ready(20*time.Second))
+	a = serve(t, 1, false, o)[0]
+	c = serve(t, 1, false, o)[0]
+	_, err = a.store.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return a.as(a.admin, "POST", street+"/tokens", `{"may":"read"}`).status == 201 }, 20*time.Second, 50*time.Millisecond)
+	assert.False(t, a.store.tokens.Node("rowan-street/"+made["id"].(string)).Record().Found(), "now it is dropped")
+	assert.Equal(t, 401, c.as(token, "GET", tank, "").status)
+}
+
 // A server that runs stops using a store that a later program has changed.
 func TestNewerFormat(t *testing.T) {
 	t.Parallel()

@@ -41,6 +41,7 @@ func (p layout) store() string                 { return string(p) + "e" }
 func (p layout) admin() string                 { return string(p) + "a" }
 func (p layout) groups() string                { return string(p) + "g/" }
 func (p layout) group(board string) string     { return p.groups() + board }
+func (p layout) tokens() string                { return string(p) + "t/" }
 func (p layout) servers() string               { return string(p) + "s/" }
 func (p layout) heads(shard int) string        { return p.shard('h', shard) }
 func (p layout) head(board string) string      { return p.heads(shardOf(board)) + board }

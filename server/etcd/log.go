@@ -337,13 +337,18 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	to := l.head
 	to.Version, to.End, to.Size = one.last(), journal.EndOf(b.Lines).String(), l.head.Size+int64(len(b.Lines))
 	value, in := one.value(), l.in()
-	done, err := l.g.send(ctx, write{
+	w := write{
 		key: l.g.keys.head(l.board), cond: []clientv3.Cmp{l.isHead()},
 		then: []clientv3.Op{clientv3.OpPut(l.g.keys.head(l.board), to.value()), clientv3.OpPut(in.batch(first), string(value))},
 		els: []clientv3.Op{clientv3.OpGet(l.g.keys.head(l.board)),
 			clientv3.OpGet(in.batch(first), clientv3.WithRange(clientv3.GetPrefixRangeEnd(in.batches)), clientv3.WithLimit(8))},
 		size: len(value),
-	})
+	}
+	var dropped []string
+	if l.board == tokens {
+		w.then, dropped = l.g.withTokens(w.then, b.Lines)
+	}
+	done, err := l.g.send(ctx, w)
 	var rev int64
 	switch {
 	case errors.Is(err, ledger.ErrNotStored):
@@ -356,6 +361,7 @@ func (l *log) Append(h ledger.Head, b ledger.Batch) (ledger.Head, error) {
 	if err != nil {
 		return h, err
 	}
+	l.g.dropTokens(ctx, dropped)
 	l.rev, l.head, l.lines = rev, to, l.lines.Advance(b.Lines, b.Count, one.last())
 	l.took = time.Since(start)
 	return l.now(), nil

@@ -95,7 +95,11 @@ func (s *Store) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 		return m, ErrNotEmpty
 	}
 	how := &making{base: p.rev}
-	if name != tokens {
+	if name == tokens {
+		if err = p.g.putTokens(ctx, l); err != nil {
+			return m, err
+		}
+	} else {
 		if how, err = s.place(ctx, name, &p); err != nil {
 			return m, err
 		}
@@ -122,6 +126,19 @@ func (s *Store) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 	return Moved{name, told.Version, point.Bytes}, err
 }
 
+// putTokens writes the keys of the tokens in a ledger.
+func (g *group) putTokens(ctx context.Context, l *ledger.Ledger) error {
+	puts := newPuts(ctx)
+	snap := l.Snapshot()
+	defer snap.Release()
+	for e := range snap.Entries("", "") {
+		if err := puts.add(g, g.keys.tokens()+e.Name, ""); err != nil {
+			break // wait returns it
+		}
+	}
+	return puts.wait()
+}
+
 // Export writes all boards, with history, tokens and marks, into an empty data directory, for a
 // server with files. Servers must be stopped, because later writes would be missing. The errors are
 // ErrServing and ErrNotEmpty.
@@ -146,7 +163,11 @@ func (s *Store) Export(ctx context.Context, data string, each func(Moved)) (err 
 			return err
 		}
 	}
-	return errors.Join(journal.SyncDir(journal.OS, filepath.Join(data, "boards")), journal.SyncDir(journal.OS, access))
+	l, err := files.Tokens(ctx)
+	if err == nil {
+		err = s.dropVoid(ctx, l)
+	}
+	return errors.Join(err, journal.SyncDir(journal.OS, filepath.Join(data, "boards")), journal.SyncDir(journal.OS, access))
 }
 
 // export writes the boards of the group.

@@ -42,7 +42,9 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 	if o.Prefix == "" {
 		o.Prefix = newPrefix()
 	}
-	o.Endpoints = endpoints
+	if o.Endpoints == nil {
+		o.Endpoints = endpoints
+	}
 	for range n {
 		s := &site{t: t, admin: adminToken}
 		data := t.TempDir()

@@ -69,6 +69,8 @@ type Store struct {
 	tmu    sync.Mutex     // guards tokens
 	tokens *ledger.Ledger // nil: not requested yet
 
+	voided atomic.Pointer[func(names ...string)] // see OnVoid
+
 	peers atomic.Pointer[Peers] // nil: it is alone
 	lag   atomic.Int64          // of the feed, in milliseconds: see metrics
 
@@ -382,6 +384,10 @@ func (s *Store) removed(board string) {
 func (s *Store) missed(g *group, in span) {
 	if in.from == g.keys.groups() {
 		s.boards.forget()
+		return
+	}
+	if in.from == g.keys.tokens() {
+		go s.findVoid()
 		return
 	}
 	s.mu.Lock()

@@ -84,7 +84,7 @@ their disks. Made by `+"`make bench-etcd`"+` with %s on %s/%s, %d processors.
 | what | floor | measured | floor | ratio | limit |
 |---|---|---|---|---|---|
 `, rounds, round.Seconds(), runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
-	for _, f := range []func() error{b.one, b.many, b.woken, b.fenced, b.failover} {
+	for _, f := range []func() error{b.one, b.many, b.woken, b.fenced, b.failover, b.others} {
 		if err := f(); err != nil {
 			return err
 		}
