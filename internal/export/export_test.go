@@ -94,6 +94,19 @@ func TestFormatsCarryEverything(t *testing.T) {
 	})
 }
 
+// A file that a spreadsheet has saved begins with a byte order mark, which belongs to no name.
+func TestByteOrderMark(t *testing.T) {
+	t.Parallel()
+	for format, text := range map[Format]string{
+		JSON: `{"note":"x"}`, Lines: `{"name":"note","kind":"text","value":"x"}` + "\n", CSV: "name,value\nnote,x\n",
+	} {
+		puts, err := format.Decode(strings.NewReader("\ufeff" + text))
+		require.NoError(t, err, format)
+		require.Len(t, puts, 1, format)
+		require.Equal(t, "note", puts[0].Name, format)
+	}
+}
+
 // Any bytes as a file are refused or taken, and what is taken is fit to be stored.
 func FuzzDecode(f *testing.F) {
 	for _, s := range []string{
