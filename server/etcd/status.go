@@ -25,6 +25,15 @@ const (
 	soonEnding = 14 * 24 * time.Hour
 )
 
+// tooOld returns an error for a version of etcd that the tests do not run with.
+func tooOld(node, version string) error {
+	var major, minor int
+	if _, err := fmt.Sscanf(version, "%d.%d", &major, &minor); err == nil && (major < 3 || major == 3 && minor < oldestVersion) {
+		return fmt.Errorf("%s runs etcd %s; 3.%d or later is needed", node, version, oldestVersion)
+	}
+	return nil
+}
+
 // lookTime is how long each node and server has to answer.
 const lookTime = 3 * time.Second
 
@@ -203,9 +212,8 @@ func (s *Status) find(known bool, now time.Time) {
 			}
 			continue
 		}
-		var major, minor int
-		if _, err := fmt.Sscanf(n.Version, "%d.%d", &major, &minor); err == nil && (major < 3 || major == 3 && minor < oldestVersion) {
-			add("%s runs etcd %s; 3.%d or later is needed", what, n.Version, oldestVersion)
+		if err := tooOld(what, n.Version); err != nil {
+			s.Findings = append(s.Findings, err.Error())
 		}
 		for _, a := range n.Alarms {
 			if a == etcdserverpb.AlarmType_NOSPACE.String() {

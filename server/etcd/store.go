@@ -134,8 +134,22 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 			g.feed.all.Wait()
 		})
 		g.feed.own(allShards())
+		s.feeds.Go(func() { s.checkVersions(feed, g) })
 	}
 	return s, nil
+}
+
+// checkVersions reports nodes of a group that are too old.
+func (s *Store) checkVersions(ctx context.Context, g *group) {
+	for _, at := range g.c.Endpoints() {
+		one, cancel := context.WithTimeout(ctx, lookTime)
+		if resp, err := g.c.Status(one, at); err == nil {
+			if err := tooOld("the node "+at, resp.Version); err != nil {
+				s.problem("", err)
+			}
+		}
+		cancel()
+	}
 }
 
 // connect returns the groups, the first one first. It does not check that they answer.
