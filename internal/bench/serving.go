@@ -232,7 +232,7 @@ func calls(s *suite) error {
 				errs = append(errs, s.compare(row{what: c.what, floor: "a net/http handler that answers the same bytes", limit: c.limit, atLeast: true, unit: perSecond},
 					rateOf(load(at.addr, at.token, c.one)), rateOf(load(at.floor, at.token, c.floor))))
 			}
-			errs = append(errs, serving(func(few *site) error { return deltas(s, few, at, b) }), watchedByMany(s, at))
+			errs = append(errs, serving(func(few *site) error { return errors.Join(deltas(s, few, at, b), besideStreams(s, few, at)) }), watchedByMany(s, at))
 			return errors.Join(errs...)
 		})
 	})
@@ -318,24 +318,40 @@ func watchedByMany(s *suite, site *site) error {
 	if err != nil {
 		return err
 	}
-	// One PUT at a time: how long does a phone wait?
-	put := func(name string) func(b *testing.B) {
-		return func(b *testing.B) {
-			conn, err := net.Dial("tcp", site.addr)
+	return s.time(row{what: "a PUT of a name that 2,000 streams watch", floor: "of a name without watchers", limit: 5}, site.put("tank/litres"), site.put("tank/unwatched"))
+}
+
+// put returns PUTs of a name, one at a time: how long does a phone wait?
+func (s *site) put(name string) func(b *testing.B) {
+	return func(b *testing.B) {
+		conn, err := net.Dial("tcp", s.addr)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer conn.Close()
+		in := bufio.NewReader(conn)
+		for n := range b.N {
+			if _, err = conn.Write(request{method: "PUT", path: path + "/entries/" + name, body: fmt.Sprint(n)}.bytes(s.addr, s.token, 0, 0)); err == nil {
+				err = readAnswer(in)
+			}
 			if err != nil {
 				b.Fatal(err)
 			}
-			defer conn.Close()
-			in := bufio.NewReader(conn)
-			for n := range b.N {
-				if _, err = conn.Write(request{method: "PUT", path: path + "/entries/" + name, body: fmt.Sprint(n)}.bytes(site.addr, site.token, 0, 0)); err == nil {
-					err = readAnswer(in)
-				}
-				if err != nil {
-					b.Fatal(err)
-				}
-			}
 		}
 	}
-	return s.time(row{what: "a PUT of a name that 2,000 streams watch", floor: "of a name without watchers", limit: 5}, put("tank/litres"), put("tank/unwatched"))
+}
+
+// besideStreams compares a PUT on a board that 2,000 streams follow, each with 100 prefixes that don't match, with one
+// on a board without streams.
+func besideStreams(s *suite, few, many *site) error {
+	events := path + "/events?prefix=p0/"
+	for i := 1; i < 100; i++ {
+		events += fmt.Sprintf("&prefix=p%d/", i)
+	}
+	stop, err := streams(many.addr, many.token, events, 2000, func() {})
+	defer stop()
+	if err != nil {
+		return err
+	}
+	return s.time(row{what: "a PUT beside 2,000 streams of 100 prefixes each", floor: "of a board without streams", limit: 2}, many.put("tank/beside"), few.put("tank/beside"))
 }

@@ -199,7 +199,11 @@ func trouble(ctx context.Context, t *testing.T, c *cluster.Cluster) (what string
 			counts["servers killed"]++
 			c.KillServer(i)
 			wait(time.Second)
-			return c.StartServer(t.Context(), i)
+			err := c.StartServer(t.Context(), i)
+			for end := time.Now().Add(time.Minute); err != nil && time.Now().Before(end); { // as an init system does, while etcd is not there yet
+				err = c.StartServer(t.Context(), i)
+			}
+			return err
 		},
 		func() error {
 			i, err := c.Leader(t.Context())
