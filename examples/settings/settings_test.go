@@ -305,16 +305,16 @@ func TestTypedFast(t *testing.T) {
 			(<-p.tasks)()
 		}
 	}
-	waits <- true
-	waits <- true
+	close(waits)
 	ended()
-	assert.Equal(t, []string{"1", "123"}, shown)
+	require.NotEmpty(t, shown)
+	assert.LessOrEqual(t, len(shown), 2, "what came while one was stored is stored once")
+	assert.Equal(t, "123", shown[len(shown)-1])
 	assert.Equal(t, "123", l.Text)
 	stored = "7" // by somebody else
 	r.follow()
 	assert.Equal(t, "7", l.Text, "it follows again")
 	l.SetText("00123")
-	waits <- true
 	ended()
 	assert.Equal(t, "00123", l.Text, "it is being typed")
 	l.FocusLost()
