@@ -195,7 +195,7 @@ func (c *admitted) find(create bool) (l *ledger.Ledger, release func(), err erro
 	case c.s.dev:
 		return nil, func() {}, nil
 	case c.holder != nil:
-		return nil, nil, c.holder.NoBoard()
+		return nil, nil, access.ErrNoToken
 	default:
 		return nil, nil, c.noBoard()
 	}

@@ -60,8 +60,8 @@ type Holder struct {
 	end   context.CancelCauseFunc
 }
 
-// errNoToken is returned for anything that is no token of a board.
-var errNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or this is not one of its tokens; check that the link is complete and was not revoked")
+// ErrNoToken is returned for anything that is no token of a board.
+var ErrNoToken = refuse.As(wire.ErrUnauthorized, "there is no such board, or this is not one of its tokens; check that the link is complete and was not revoked")
 
 // Open returns the tokens in a ledger. The ledger must stay open until Close. void makes tokens void, on all
 // servers, while the ledger can't be written to for lack of space; nil means that nothing can.
@@ -92,7 +92,7 @@ func (t *Tokens) retire() {
 	for name, h := range t.opened {
 		if n := t.l.Find(name); n == nil || n.Record() != h.rec {
 			delete(t.opened, name)
-			h.end(errNoToken)
+			h.end(ErrNoToken)
 		}
 	}
 	for name := range t.voided {
@@ -113,7 +113,7 @@ func (t *Tokens) Void(names ...string) {
 		t.voided[name] = true
 		if h := t.opened[name]; h != nil {
 			delete(t.opened, name)
-			h.end(errNoToken)
+			h.end(ErrNoToken)
 		}
 	}
 }
@@ -128,13 +128,10 @@ func (t *Tokens) isVoid(name string) bool {
 // For returns an error if the token was made for another life of the board.
 func (h *Holder) For(b Board) error {
 	if !b.accepts(h.life) {
-		return errNoToken
+		return ErrNoToken
 	}
 	return nil
 }
-
-// NoBoard is the error for the holder of a token whose board does not exist any more.
-func (h *Holder) NoBoard() error { return errNoToken }
 
 // Find returns the holder of a token ID.SECRET, as used with Bearer. The token can be for an earlier
 // board of that name: see For. The error is an ErrUnauthorized, the same for every cause.
@@ -142,15 +139,15 @@ func (t *Tokens) Find(board, token string, now time.Time) (*Holder, error) {
 	id, secret, ok := strings.Cut(token, ".")
 	name := board + "/" + id
 	if !ok || entry.CheckName(name) != nil || strings.Contains(id, "/") {
-		return nil, errNoToken
+		return nil, ErrNoToken
 	}
 	n := t.l.Find(name)
 	if n == nil {
-		return nil, errNoToken
+		return nil, ErrNoToken
 	}
 	h, err := t.holder(n, name, id, n.Record())
 	if err != nil || !h.hash.Of(Secret(secret)) || h.Over(now) {
-		return nil, errNoToken
+		return nil, ErrNoToken
 	}
 	if !h.used.Load() {
 		h.used.Store(true)
@@ -176,7 +173,7 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 		return h, nil
 	}
 	if void || !rec.Found() {
-		return nil, errNoToken
+		return nil, ErrNoToken
 	}
 	k, err := readKept(id, rec.Value)
 	if err != nil {
@@ -188,14 +185,14 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 		if was.rec == rec {
 			return was, nil
 		}
-		was.end(errNoToken)
+		was.end(ErrNoToken)
 	}
 	h = &Holder{Grant: k.Grant, node: n, life: k.life, hash: k.hash, rec: rec}
 	h.valid, h.end = context.WithCancelCause(context.Background())
 	t.opened[name] = h
 	if n := t.l.Find(name); n == nil || n.Record() != rec || t.voided[name] { // it has changed meanwhile, and no event will follow
 		delete(t.opened, name)
-		h.end(errNoToken)
+		h.end(ErrNoToken)
 	}
 	return h, nil
 }
@@ -203,10 +200,10 @@ func (t *Tokens) holder(n *ledger.Node, name, id string, rec *ledger.Record) (*H
 // While returns a context that also ends when the token is revoked or expires.
 func (h *Holder) While(ctx context.Context) (context.Context, context.CancelFunc) {
 	ctx, end := context.WithCancelCause(ctx)
-	stop := context.AfterFunc(h.valid, func() { end(errNoToken) })
+	stop := context.AfterFunc(h.valid, func() { end(ErrNoToken) })
 	var timer *time.Timer
 	if !h.Until.IsZero() {
-		timer = time.AfterFunc(time.Until(h.Until), func() { end(errNoToken) })
+		timer = time.AfterFunc(time.Until(h.Until), func() { end(ErrNoToken) })
 	}
 	return ctx, func() {
 		stop()
@@ -345,7 +342,7 @@ func (by Grant) covers(other Grant) error {
 // exists returns an error unless the token exists. An admin's token is not among them.
 func (t *Tokens) exists(by Grant, tx *ledger.Tx, board Board) error {
 	if name := board.Name + "/" + by.ID; by.May < Admin && (!tx.Record(name).Found() || t.isVoid(name)) {
-		return errNoToken
+		return ErrNoToken
 	}
 	return nil
 }

@@ -15,6 +15,9 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"golang.org/x/sync/errgroup"
+
+	"github.com/small-pantry/pantry/internal/store"
 )
 
 // A line of a backup. The first describes the backup, and the last says that it is complete. The group
@@ -43,6 +46,7 @@ var (
 // walk iterates over the keys of a range, some at a time, as of one revision of etcd (0 means the
 // current one), and returns the revision.
 func (g *group) walk(ctx context.Context, from, end string, rev int64, some int, each func(key string, value []byte, rev int64) error) (int64, error) {
+	most := max(some, mostValues)
 	for {
 		opts := []clientv3.OpOption{clientv3.WithRange(end), clientv3.WithLimit(int64(some))}
 		if rev > 0 {
@@ -72,22 +76,23 @@ func (g *group) walk(ctx context.Context, from, end string, rev int64, some int,
 		case size > readBytes:
 			some = max(1, some/2)
 		case size < readBytes/4:
-			some = min(2*some, mostKeys)
+			some = min(2*some, most)
 		}
 	}
 }
 
 const (
-	readBytes = 1 << 20 // about what one read returns
-	fewKeys   = 16      // that the first read of a range returns, and
-	mostKeys  = 1000    // any other
+	readBytes  = 1 << 20 // about what one read returns
+	fewValues  = 16      // that the first read of a range returns, whose values can have a megabyte each, and
+	mostValues = 128     // any other
+	mostKeys   = 1000    // that a read of a range with small values returns
 )
 
 // eachHead iterates over the heads of a group, including tombstones. One that can't be read is empty.
 func (g *group) eachHead(ctx context.Context, each func(board string, h head, rev int64) error) error {
 	heads := string(g.keys) + "h/"
 	_, err := g.walk(ctx, heads, clientv3.GetPrefixRangeEnd(heads), 0, mostKeys, func(key string, value []byte, rev int64) error {
-		_, board, _ := strings.Cut(key[len(heads):], "/")
+		board, _ := g.keys.boardOf(key)
 		h, _ := readHead(key, value)
 		return each(board, h, rev)
 	})
@@ -106,50 +111,55 @@ func (g *group) boards(ctx context.Context) (names []string, err error) {
 	return names, err
 }
 
-// atOnceCopied is how many shards are copied at the same time.
-const atOnceCopied = 4
+// copiedAtOnce is how many shards are copied at the same time.
+const copiedAtOnce = 4
 
 // Backup writes everything in the store, while the servers continue: each shard as of one moment, so that
-// each board is as it was at one. It returns the number of keys.
+// each board is as it was at one. It returns the number of keys. The error is journal.ErrBusy if a board was
+// moved between groups meanwhile.
 func (s *Store) Backup(ctx context.Context, to io.Writer) (keys int, err error) {
 	out := bufio.NewWriterSize(to, 1<<20)
 	if err := writeLine(out, backupLine{Format: backupFormat}); err != nil {
 		return 0, err
 	}
-	ctx, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
-	type task struct {
-		g     *group
-		shard int
-	}
-	todo := make(chan task)
-	var mu sync.Mutex // guards out and keys
-	var all sync.WaitGroup
-	for range atOnceCopied {
-		all.Go(func() {
-			for one := range todo {
-				lines, n, err := one.g.copyShard(ctx, one.shard)
-				mu.Lock()
-				if err == nil {
-					_, err = out.Write(lines)
-				}
-				keys += n
-				mu.Unlock()
-				if err != nil {
-					stop(err)
-				}
-			}
-		})
-	}
+	var mu sync.Mutex // guards out, keys and the following two
+	alive, moved := map[string]bool{}, map[string]bool{}
+	workers, copying := errgroup.WithContext(ctx)
+	workers.SetLimit(copiedAtOnce)
 	for _, g := range s.groups {
-		for i := -1; i < shards && ctx.Err() == nil; i++ { // -1: what belongs to no board
-			todo <- task{g, i}
+		for _, part := range g.keys.backedUp() {
+			workers.Go(func() error {
+				c, err := g.copied(copying, part)
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				for _, board := range c.boards {
+					if alive[board] {
+						return fmt.Errorf("%w: back up again", errMoving)
+					}
+					alive[board] = true
+				}
+				for _, board := range c.moved {
+					moved[board] = true
+				}
+				keys += c.keys
+				_, err = out.Write(c.lines.Bytes())
+				return err
+			})
 		}
 	}
-	close(todo)
-	all.Wait()
-	if err := context.Cause(ctx); err != nil {
+	if err := workers.Wait(); err != nil {
 		return keys, err
+	}
+	for board := range moved {
+		if alive[board] {
+			continue
+		}
+		if _, _, _, _, err := s.locate(ctx, board); !errors.Is(err, store.ErrNoBoard) { // not removed since
+			return keys, errors.Join(err, fmt.Errorf("%w: back up again", errMoving))
+		}
 	}
 	return keys, errors.Join(writeLine(out, backupLine{End: keys}), out.Flush())
 }
@@ -158,39 +168,39 @@ func writeLine(to io.Writer, l backupLine) error {
 	return json.NewEncoder(to).Encode(l)
 }
 
-// copyShard returns the lines of a backup for a shard, as of one moment. If etcd compacts that away
-// meanwhile, it begins again.
-func (g *group) copyShard(ctx context.Context, shard int) (lines []byte, keys int, err error) {
-	under := []string{g.keys.admin(), g.keys.tokens()}
-	if shard >= 0 {
-		under = under[:0]
-		for _, kind := range []byte{'h', 'l', 'c', 'p'} {
-			under = append(under, g.keys.shard(kind, shard))
-		}
-	}
+// A copied is a part of a backup.
+type copied struct {
+	lines  bytes.Buffer
+	keys   int
+	boards []string // that are in it
+	moved  []string // that were moved to another group lately
+}
+
+// copied reads ranges of keys as of one moment. If etcd compacts that away meanwhile, it begins again.
+func (g *group) copied(ctx context.Context, ranges []string) (c *copied, err error) {
 	for {
-		var out bytes.Buffer
+		c, err = &copied{}, nil
 		rev := int64(0)
-		keys, err = 0, nil
-		for _, from := range under {
-			if err == nil {
-				rev, err = g.walk(ctx, from, clientv3.GetPrefixRangeEnd(from), rev, fewKeys, func(key string, value []byte, _ int64) error {
-					if shard >= 0 && from == under[0] {
-						h, _ := readHead(key, value)
-						if h.moving() {
-							return fmt.Errorf("%w; back up again, or first finish the move of %s", errMoving, key)
-						}
-						if h.Gone != "" {
-							return nil // a tombstone is of no use elsewhere
-						}
+		for i := 0; i < len(ranges) && err == nil; i++ {
+			rev, err = g.walk(ctx, ranges[i], clientv3.GetPrefixRangeEnd(ranges[i]), rev, fewValues, func(key string, value []byte, _ int64) error {
+				if board, ok := g.keys.boardOf(key); ok {
+					switch h, _ := readHead(key, value); {
+					case h.moving():
+						return fmt.Errorf("%w: back up again, or finish the move of %s", errMoving, board)
+					case h.Moved != nil:
+						c.moved = append(c.moved, board)
+						return nil
+					case h.Gone != "":
+						return nil // a tombstone is of no use elsewhere
 					}
-					keys++
-					return writeLine(&out, backupLine{Group: g.name, Key: strings.TrimPrefix(key, string(g.keys)), Value: value})
-				})
-			}
+					c.boards = append(c.boards, board)
+				}
+				c.keys++
+				return writeLine(&c.lines, backupLine{Group: g.name, Key: strings.TrimPrefix(key, string(g.keys)), Value: value})
+			})
 		}
 		if !errors.Is(err, rpctypes.ErrCompacted) || ctx.Err() != nil {
-			return out.Bytes(), keys, err
+			return c, err
 		}
 	}
 }
@@ -239,7 +249,7 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 	}
 	defer func() { err = errors.Join(err, disconnect(groups)) }()
 	s := &Store{g: groups[0], groups: groups}
-	if _, _, err := s.g.claim(ctx); errors.Is(err, ErrRestoring) {
+	if err := s.g.claim(ctx); errors.Is(err, ErrRestoring) {
 		replace = true
 	}
 	if err := s.unused(ctx, replace); err != nil {
@@ -262,8 +272,7 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 			return err
 		}
 		full := string(g.keys) + key
-		if rest, ok := strings.CutPrefix(key, "h/"); ok {
-			_, board, _ := strings.Cut(rest, "/")
+		if board, ok := g.keys.boardOf(full); ok {
 			h, err := readHead(full, value)
 			if err != nil {
 				return err
@@ -271,14 +280,16 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 			h.ID = draw() + draw()
 			value = []byte(h.value())
 			if board != tokens {
-				if err := puts.add(s.g, s.g.keys.group(board), g.name); err != nil {
-					return err
-				}
+				puts.add(s.g, s.g.keys.group(board), g.name)
 			}
 		}
-		return puts.add(g, full, string(value))
+		puts.add(g, full, string(value))
+		return puts.ctx.Err()
 	})
-	if err = errors.Join(err, puts.wait()); err != nil {
+	if bad := puts.wait(); bad != nil {
+		err = bad // it is the cause
+	}
+	if err != nil {
 		return keys, err
 	}
 	for _, g := range groups {
@@ -290,36 +301,35 @@ func Restore(ctx context.Context, o Options, from io.Reader, replace bool) (keys
 // Puts writes keys that nothing refers to yet, many in a transaction and several transactions at the same
 // time. It is used by one goroutine.
 type puts struct {
-	ctx     context.Context
-	stop    context.CancelCauseFunc
+	ctx     context.Context // ends with the first error
+	workers *errgroup.Group
 	waiting map[*group][]clientv3.Op
 	bytes   map[*group]int
-	free    chan struct{}
-	all     sync.WaitGroup
 }
 
 func newPuts(ctx context.Context) *puts {
-	p := &puts{waiting: map[*group][]clientv3.Op{}, bytes: map[*group]int{}, free: make(chan struct{}, atOnceCopied)}
-	p.ctx, p.stop = context.WithCancelCause(ctx)
+	p := &puts{waiting: map[*group][]clientv3.Op{}, bytes: map[*group]int{}}
+	p.workers, p.ctx = errgroup.WithContext(ctx)
+	p.workers.SetLimit(copiedAtOnce)
 	return p
 }
 
-// add writes a key soon. The error can be of an earlier one.
-func (p *puts) add(g *group, key, value string) error {
+// add writes a key soon. After an error, which wait returns, it does nothing.
+func (p *puts) add(g *group, key, value string) {
+	if p.ctx.Err() != nil {
+		return
+	}
 	p.waiting[g] = append(p.waiting[g], clientv3.OpPut(key, value))
 	if p.bytes[g] += len(value); len(p.waiting[g]) >= readsAtOnce || p.bytes[g] >= partSize {
 		p.flush(g)
 	}
-	return context.Cause(p.ctx)
 }
 
 func (p *puts) flush(g *group) {
 	ops := p.waiting[g]
 	delete(p.waiting, g)
 	delete(p.bytes, g)
-	p.free <- struct{}{}
-	p.all.Go(func() {
-		defer func() { <-p.free }()
+	p.workers.Go(func() error {
 		ctx, cancel := context.WithTimeout(p.ctx, 2*patience)
 		defer cancel()
 		_, err := persist(ctx, g, func() (*clientv3.TxnResponse, error) {
@@ -331,9 +341,7 @@ func (p *puts) flush(g *group) {
 			}
 			return resp, err
 		})
-		if err != nil {
-			p.stop(err)
-		}
+		return err
 	})
 }
 
@@ -342,9 +350,7 @@ func (p *puts) wait() error {
 	for g := range p.waiting {
 		p.flush(g)
 	}
-	p.all.Wait()
-	defer p.stop(nil)
-	return context.Cause(p.ctx)
+	return p.workers.Wait()
 }
 
 // unused checks that no server uses the store, and that it is empty if it must be.

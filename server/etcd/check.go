@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"golang.org/x/sync/errgroup"
 
 	"github.com/small-pantry/pantry/internal/ledger"
 )
@@ -43,27 +44,24 @@ func (s *Store) Check(ctx context.Context, each func(BoardCheck)) error {
 			return err
 		}
 		var mu sync.Mutex // for each
-		todo := make(chan string)
-		var all sync.WaitGroup
-		for range checksAtOnce {
-			all.Go(func() {
-				for name := range todo {
-					c := s.checkBoard(ctx, g, name)
-					mu.Lock()
-					if !errors.Is(c.Err, fs.ErrNotExist) { // it was removed meanwhile
-						each(c)
-					}
-					mu.Unlock()
+		workers, checking := errgroup.WithContext(ctx)
+		workers.SetLimit(checksAtOnce)
+		for _, name := range names {
+			workers.Go(func() error {
+				c := s.checkBoard(checking, g, name)
+				mu.Lock()
+				defer mu.Unlock()
+				if !errors.Is(c.Err, fs.ErrNotExist) { // it was removed meanwhile
+					each(c)
 				}
+				return checking.Err()
 			})
 		}
-		for _, name := range names {
-			todo <- name
+		if err := workers.Wait(); err != nil {
+			return err
 		}
-		close(todo)
-		all.Wait()
 	}
-	return ctx.Err()
+	return nil
 }
 
 func (s *Store) checkBoard(ctx context.Context, g *group, name string) BoardCheck {

@@ -2,6 +2,7 @@ package etcd
 
 import (
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -10,7 +11,7 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// outageAfter is how long etcd has to be silent before that is a state: less is an election of a leader.
+// outageAfter is the silence of etcd that counts as an outage. The election of a leader takes less.
 const outageAfter = time.Second
 
 // A condition is what keeps a group from working: wire.ErrNoSpace, ErrNoMajority or ErrNoNode; nil means nothing.
@@ -68,4 +69,27 @@ func (s *condition) lasts() time.Duration {
 		return 0
 	}
 	return time.Since(s.failing)
+}
+
+// stateOf reports a change of a group's state.
+func (s *Store) stateOf(g *group, now error) {
+	which := "etcd"
+	if g.name != "" {
+		which = "etcd, group " + g.name
+	}
+	if now == nil {
+		s.problem("", fmt.Errorf("%s: all works again", which))
+	} else {
+		s.problem("", fmt.Errorf("%s: %w", which, now))
+	}
+}
+
+// State returns what keeps the first group that does not work fully from it: see store.Shared.
+func (s *Store) State() error {
+	for _, g := range s.groups {
+		if now := g.state.get(); now != nil {
+			return now
+		}
+	}
+	return nil
 }

@@ -79,8 +79,11 @@ func (f *feed) own(these [shards]bool) {
 func (f *feed) watch(board, life string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.open[[2]string{board, life}] = true; !f.shards[shardOf(board)] {
-		f.arrange()
+	f.open[[2]string{board, life}] = true
+	if !f.shards[shardOf(board)] {
+		for _, s := range f.spansOf(board, life) {
+			f.begin(s)
+		}
 	}
 }
 
@@ -88,50 +91,80 @@ func (f *feed) watch(board, life string) {
 func (f *feed) unwatch(board, life string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if delete(f.open, [2]string{board, life}); !f.shards[shardOf(board)] {
-		f.arrange()
+	delete(f.open, [2]string{board, life})
+	if !f.shards[shardOf(board)] {
+		for _, s := range f.spansOf(board, life) {
+			f.end(s)
+		}
 	}
 }
 
-// arrange begins and ends watches, so that they are those of the shards and the open boards. A watch that
-// begins makes its boards read what they have missed. mu must be held.
+// spansOf returns the keys of a board.
+func (f *feed) spansOf(board, life string) []span {
+	head := f.g.keys.head(board)
+	return []span{{from: head, to: head + "\x00"}, {from: f.g.keys.of(board, life).batches, prefix: true}}
+}
+
+// arrange begins and ends watches, so that they are those of the shards and of the open boards of others. mu
+// must be held.
 func (f *feed) arrange() {
-	want := map[span]bool{{from: f.g.keys.store()}: true} // for the beat; nothing is written there
+	want := map[span]bool{{from: f.g.keys.store()}: true} // for the beat, and for a later format
 	if f.g.name == "" {
 		want[span{from: f.g.keys.groups(), prefix: true}] = true
 		want[span{from: f.g.keys.tokens(), prefix: true}] = true
 	}
-	for i := 0; i < shards; i++ {
-		first := i
-		for i < shards && f.shards[i] {
-			i++
+	for first := 0; first < shards; first++ { // neighbours share a watch
+		last := first
+		for last < shards && f.shards[last] {
+			last++
 		}
-		if i > first {
+		if last > first {
 			for _, kind := range []byte{'h', 'l'} {
-				want[span{from: f.g.keys.shard(kind, first), to: clientv3.GetPrefixRangeEnd(f.g.keys.shard(kind, i-1))}] = true
+				want[span{from: f.g.keys.shard(kind, first), to: clientv3.GetPrefixRangeEnd(f.g.keys.shard(kind, last-1))}] = true
 			}
+			first = last
 		}
 	}
 	for one := range f.open {
-		if board := one[0]; !f.shards[shardOf(board)] {
-			head := f.g.keys.head(board)
-			want[span{from: head, to: head + "\x00"}] = true
-			want[span{from: f.g.keys.of(board, one[1]).batches, prefix: true}] = true
+		if !f.shards[shardOf(one[0])] {
+			for _, s := range f.spansOf(one[0], one[1]) {
+				want[s] = true
+			}
 		}
 	}
 	for s := range want {
-		if f.watches[s] == nil && f.ctx.Err() == nil {
-			ctx, cancel := context.WithCancel(f.ctx)
-			f.watches[s] = cancel
-			f.all.Go(func() { f.follow(ctx, s) })
-		}
+		f.begin(s)
 	}
-	for s, cancel := range f.watches {
+	for s := range f.watches {
 		if !want[s] {
-			cancel()
-			delete(f.watches, s)
+			f.end(s)
 		}
 	}
+}
+
+// begin watches a span, whose boards then read what they have missed. mu must be held.
+func (f *feed) begin(s span) {
+	if f.watches[s] == nil && f.ctx.Err() == nil {
+		ctx, cancel := context.WithCancel(f.ctx)
+		f.watches[s] = cancel
+		f.all.Go(func() { f.follow(ctx, s) })
+	}
+}
+
+// end ends the watch of a span. mu must be held.
+func (f *feed) end(s span) {
+	if cancel := f.watches[s]; cancel != nil {
+		cancel()
+		delete(f.watches, s)
+	}
+}
+
+// wait waits until the feed's context has ended, and all watches with it.
+func (f *feed) wait() {
+	<-f.ctx.Done()
+	f.mu.Lock() // from now on none begins
+	f.mu.Unlock()
+	f.all.Wait()
 }
 
 // beat asks etcd for signs of life, until the feed ends. They come only if all watches are up to date.
@@ -207,7 +240,7 @@ func (g *group) formatOf(mark []byte) {
 
 // deliver delivers events.
 func (f *feed) deliver(events []*clientv3.Event) {
-	heads, groups := string(f.g.keys)+"h/", f.g.keys.groups()
+	groups := f.g.keys.groups()
 	for _, e := range events {
 		key, rev := string(e.Kv.Key), e.Kv.ModRevision
 		if key == f.g.keys.store() {
@@ -226,8 +259,7 @@ func (f *feed) deliver(events []*clientv3.Event) {
 			}
 			continue
 		}
-		if rest, ok := strings.CutPrefix(key, heads); ok {
-			_, board, _ := strings.Cut(rest, "/")
+		if board, ok := f.g.keys.boardOf(key); ok {
 			h, err := readHead(key, e.Kv.Value)
 			switch {
 			case e.Type == mvccpb.DELETE, err == nil && h.Gone != "":

@@ -15,6 +15,7 @@ require (
 	go.etcd.io/etcd/client/v3 v3.7.3
 	go.etcd.io/etcd/server/v3 v3.7.3
 	go.uber.org/zap v1.27.1
+	golang.org/x/sync v0.25.0
 	google.golang.org/grpc v1.83.2
 )
 

@@ -12,18 +12,11 @@ import (
 
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
-	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
 // With one group more, new boards go where there is room, and none moves.
 func TestGroups(t *testing.T) {
 	t.Parallel()
-	members, err := node.Plan(t.TempDir(), 1)
-	require.NoError(t, err)
-	n, err := node.Start(members[0], members)
-	require.NoError(t, err)
-	defer n.Close()
-	require.NoError(t, n.Ready(20*time.Second))
 	prefix := newPrefix()
 	write := func(s *Store, board, what string) {
 		t.Helper()
@@ -46,7 +39,7 @@ func TestGroups(t *testing.T) {
 	for i := range 3 {
 		write(alone, fmt.Sprint("old-", i), strings.Repeat("x", 500_000))
 	}
-	both := Options{Groups: []Group{{Name: "east", Endpoints: node.Endpoints(members)}}}
+	both := Options{Groups: []Group{{Name: "east", Endpoints: secondNode(t)}}}
 	a, b := open(t, prefix, both), open(t, prefix, both)
 	require.Eventually(t, func() bool { return a.roomiest(t.Context()) == a.groups[1] }, 5*time.Second, 10*time.Millisecond, "a node says now and then what it has")
 	for i := range 3 {

@@ -221,7 +221,7 @@ func (p *Peers) set(all map[string]string) {
 	}
 	var own [shards]bool
 	for i := range own {
-		p.homes[i] = p.homeOf(i, func(string) bool { return true })
+		p.homes[i] = p.homeOf(i, nil)
 		own[i] = p.homes[i] == p.self
 	}
 	p.mu.Unlock()
@@ -277,12 +277,12 @@ func (p *Peers) probe(shard int, first string) string {
 	return p.homeOf(shard, func(one string) bool { return p.shunned[one] == nil })
 }
 
-// homeOf returns the server of those that may be the home whose name, hashed with the shard, has the highest
+// homeOf returns the server of those that may be the home (nil: all) whose name, hashed with the shard, has the highest
 // value. So a server more or less moves only its own shards. mu must be held.
 func (p *Peers) homeOf(shard int, may func(server string) bool) string {
 	best, home := uint64(0), ""
 	for _, one := range p.servers {
-		if !may(one) {
+		if may != nil && !may(one) {
 			continue
 		}
 		h := fnv.New64a()

@@ -256,18 +256,55 @@ func TestStrays(t *testing.T) {
 	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
 }
 
+// smallNode is an etcd that is full after 4 MiB. more starts it again with room.
+func smallNode(t *testing.T) (endpoints []string, more func()) {
+	t.Helper()
+	members, err := node.Plan(t.TempDir(), 1)
+	require.NoError(t, err)
+	var n *node.Node
+	start := func(quota int64) {
+		members[0].Quota = quota
+		n, err = node.Start(members[0], members)
+		require.NoError(t, err)
+		require.NoError(t, n.Ready(20*time.Second))
+	}
+	start(4 << 20)
+	t.Cleanup(func() { n.Close() })
+	return node.Endpoints(members), func() {
+		n.Close()
+		start(64 << 20)
+	}
+}
+
+// The limit of boards holds for all servers. A board that is removed makes room for another, on any of them.
+func TestLimitOfBoards(t *testing.T) {
+	t.Parallel()
+	prefix := newPrefix()
+	a, b := open(t, prefix, Options{Boards: 2}), open(t, prefix, Options{Boards: 2})
+	make := func(s *Store, board string) error {
+		_, release, err := s.Board(t.Context(), board, true)
+		if err == nil {
+			release()
+		}
+		return err
+	}
+	require.NoError(t, make(a, "one"))
+	require.NoError(t, make(b, "two"))
+	for _, s := range []*Store{a, b} {
+		require.ErrorIs(t, make(s, "three"), rules.ErrQuota)
+		require.NoError(t, make(s, "one"), "which there is")
+	}
+	require.NoError(t, a.Remove(t.Context(), "one", ""))
+	require.NoError(t, make(b, "three"))
+	require.ErrorIs(t, make(a, "four"), rules.ErrQuota)
+}
+
 // While etcd is full, a link is revoked by deleting: it opens nothing any more, on any server, also on one that
 // starts later. When there is space again, new links can be made.
 func TestRevokeWhileFull(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	members, err := node.Plan(dir, 1)
-	require.NoError(t, err)
-	members[0].Quota = 4 << 20
-	n, err := node.Start(members[0], members)
-	require.NoError(t, err)
-	require.NoError(t, n.Ready(20*time.Second))
-	o := Options{Endpoints: node.Endpoints(members), Prefix: newPrefix()}
+	endpoints, more := smallNode(t)
+	o := Options{Endpoints: endpoints, Prefix: newPrefix()}
 	two := serve(t, 2, false, o)
 	a, b := two[0], two[1]
 	newBoard(a)
@@ -307,12 +344,7 @@ func TestRevokeWhileFull(t *testing.T) {
 	assert.Equal(t, 401, onFiles.as(token, "GET", tank, "").status)
 	assert.Equal(t, 200, onFiles.as(kept, "GET", tank, "").status)
 
-	n.Close()
-	members[0].Quota = 64 << 20
-	n, err = node.Start(members[0], members)
-	require.NoError(t, err)
-	t.Cleanup(n.Close)
-	require.NoError(t, n.Ready(20*time.Second))
+	more()
 	a = serve(t, 1, false, o)[0]
 	c = serve(t, 1, false, o)[0]
 	_, err = a.store.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
@@ -341,16 +373,10 @@ func TestNewerFormat(t *testing.T) {
 // A store that is full refuses and says so; when there is room again, it takes writes.
 func TestQuota(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	members, err := node.Plan(dir, 1)
-	require.NoError(t, err)
-	members[0].Quota = 4 << 20
-	n, err := node.Start(members[0], members)
-	require.NoError(t, err)
-	require.NoError(t, n.Ready(20*time.Second))
+	endpoints, more := smallNode(t)
 	var mu sync.Mutex
 	var told []string
-	s, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members), Problem: func(board string, err error) {
+	s, err := Open(t.Context(), Options{Endpoints: endpoints, Problem: func(board string, err error) {
 		mu.Lock()
 		defer mu.Unlock()
 		told = append(told, board+" "+err.Error())
@@ -377,7 +403,7 @@ func TestQuota(t *testing.T) {
 	require.ErrorIs(t, err, ledger.ErrNotStored)
 	assert.Equal(t, version, l.Version())
 	// A server starts on it all the same.
-	second, err := Open(t.Context(), Options{Endpoints: node.Endpoints(members)})
+	second, err := Open(t.Context(), Options{Endpoints: endpoints})
 	require.NoError(t, err)
 	require.NoError(t, second.AdminHash(t.Context(), adminToken, false))
 	require.ErrorIs(t, second.AdminHash(t.Context(), "another", false), ErrOtherAdmin)
@@ -394,12 +420,7 @@ func TestQuota(t *testing.T) {
 	_, _, err = s.Board(t.Context(), "elm-street", false)
 	require.ErrorIs(t, err, store.ErrNoBoard)
 	// What docs/machines.md has the operator do.
-	n.Close()
-	members[0].Quota = 64 << 20
-	n, err = node.Start(members[0], members)
-	require.NoError(t, err)
-	defer n.Close()
-	require.NoError(t, n.Ready(20*time.Second))
+	more()
 	_, err = s.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {

@@ -66,6 +66,26 @@ func (r room) checkpoint(id string) string { return r.checkpoints + id + "/" }
 // all are the beginnings of all keys in the room.
 func (r room) all() []string { return []string{r.batches, r.checkpoints, r.parts} }
 
+// backedUp returns the beginnings of the keys of each part of a backup: a shard, or what belongs to no board.
+// Group records are left out, since the heads say in which groups the boards are.
+func (p layout) backedUp() [][]string {
+	parts := [][]string{{p.admin(), p.tokens()}}
+	for n := range shards {
+		parts = append(parts, []string{p.shard('h', n), p.shard('l', n), p.shard('c', n), p.shard('p', n)})
+	}
+	return parts
+}
+
+// boardOf returns the board whose head has a key.
+func (p layout) boardOf(key string) (board string, ok bool) {
+	rest, ok := strings.CutPrefix(key, string(p)+"h/")
+	if !ok {
+		return "", false
+	}
+	_, board, ok = strings.Cut(rest, "/")
+	return board, ok
+}
+
 // lifeIn returns the life whose batch has a key, which is below the batches of all shards.
 func (p layout) lifeIn(key string) (life string, ok bool) {
 	rest, ok := strings.CutPrefix(key, string(p)+"l/")

@@ -132,9 +132,7 @@ func (g *group) putTokens(ctx context.Context, l *ledger.Ledger) error {
 	snap := l.Snapshot()
 	defer snap.Release()
 	for e := range snap.Entries("", "") {
-		if err := puts.add(g, g.keys.tokens()+e.Name, ""); err != nil {
-			break // wait returns it
-		}
+		puts.add(g, g.keys.tokens()+e.Name, "")
 	}
 	return puts.wait()
 }

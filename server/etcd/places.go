@@ -100,11 +100,11 @@ var ErrNoGroup = errors.New("not in any known group")
 // the record even if there is one, so that a removal that has read an older one does not delete it.
 func (s *Store) place(ctx context.Context, name string, p *place) (*making, error) {
 	if s.opts.Boards > 0 {
-		n, err := s.boards.of(ctx, s.g)
+		full, err := s.boards.reached(ctx, s.g, int64(s.opts.Boards))
 		if err != nil {
 			return nil, err
 		}
-		if n >= int64(s.opts.Boards) {
+		if full {
 			return nil, store.TooMany(s.opts.Boards)
 		}
 	}
@@ -130,7 +130,7 @@ func (s *Store) place(ctx context.Context, name string, p *place) (*making, erro
 	return &making{base: p.rev}, err
 }
 
-// A boardCount follows the group records, after it has counted them once.
+// A boardCount follows the group records, after it has counted them.
 type boardCount struct {
 	mu    sync.Mutex // held while they are counted
 	known bool
@@ -138,18 +138,21 @@ type boardCount struct {
 	rev   int64 // of the store, when they were counted
 }
 
-// of returns the number of boards.
-func (c *boardCount) of(ctx context.Context, g *group) (int64, error) {
+// nearLimit is the number of boards below a limit from which they are counted for each creation.
+const nearLimit = 100
+
+// reached reports whether there are so many boards. What other servers create at the same moment can be left out.
+func (c *boardCount) reached(ctx context.Context, g *group, most int64) (bool, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if !c.known {
+	if !c.known || c.n >= most-nearLimit {
 		resp, err := g.get(ctx, g.keys.groups(), clientv3.WithPrefix(), clientv3.WithCountOnly())
 		if err != nil {
-			return 0, err
+			return false, err
 		}
 		c.known, c.n, c.rev = true, resp.Count, resp.Header.Revision
 	}
-	return c.n, nil
+	return c.n >= most, nil
 }
 
 // add follows a record that was created or deleted at a revision.
@@ -161,7 +164,7 @@ func (c *boardCount) add(n, rev int64) {
 	}
 }
 
-// forget makes the next of count them again.
+// forget makes the next creation count them again.
 func (c *boardCount) forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()

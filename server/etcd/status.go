@@ -179,7 +179,7 @@ func (s *Status) share() {
 	}
 	homes := map[string]int{}
 	for i := range shards {
-		homes[p.homeOf(i, func(string) bool { return true })]++
+		homes[p.homeOf(i, nil)]++
 	}
 	for i := range s.Servers {
 		s.Servers[i].Homes = homes[s.Servers[i].Address]

@@ -4,10 +4,8 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -15,8 +13,6 @@ import (
 	"time"
 
 	clientv3 "go.etcd.io/etcd/client/v3"
-	"go.uber.org/zap"
-	"google.golang.org/grpc"
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -98,16 +94,6 @@ var (
 	_ listener     = (*Store)(nil)
 )
 
-// A mark of the store itself, under the key e.
-type storeMark struct {
-	Format    int    `json:"format"`
-	Random    string `json:"random"`              // drawn when the store was created or restored
-	Restoring bool   `json:"restoring,omitempty"` // that is not complete
-}
-
-// ErrNewer is returned for a store of a later format.
-var ErrNewer = errors.New("a later program has written to this store: use a newer one")
-
 // Open opens the store in etcd, and creates it if there is none. The errors are ErrNoMajority,
 // ErrNoNode and ErrNewer.
 func Open(ctx context.Context, o Options) (*Store, error) {
@@ -120,7 +106,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	feed, stop := context.WithCancel(context.Background())
 	s.stop = stop
 	for _, g := range groups {
-		if _, _, err := g.claim(ctx); err != nil {
+		if err := g.claim(ctx); err != nil {
 			stop()
 			s.feeds.Wait()
 			return nil, errors.Join(err, disconnect(groups))
@@ -129,114 +115,11 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		g.state.changed = func(now error) { s.stateOf(g, now) }
 		g.feed = newFeed(feed, g, s)
 		s.feeds.Go(g.feed.beat)
-		s.feeds.Go(func() {
-			<-feed.Done()
-			g.feed.all.Wait()
-		})
+		s.feeds.Go(g.feed.wait)
 		g.feed.own(allShards())
 		s.feeds.Go(func() { s.checkVersions(feed, g) })
 	}
 	return s, nil
-}
-
-// checkVersions reports nodes of a group that are too old.
-func (s *Store) checkVersions(ctx context.Context, g *group) {
-	for _, at := range g.c.Endpoints() {
-		one, cancel := context.WithTimeout(ctx, lookTime)
-		if resp, err := g.c.Status(one, at); err == nil {
-			if err := tooOld("the node "+at, resp.Version); err != nil {
-				s.problem("", err)
-			}
-		}
-		cancel()
-	}
-}
-
-// connect returns the groups, the first one first. It does not check that they answer.
-func connect(o Options) (all []*group, err error) {
-	prefix := strings.TrimSuffix(cmp.Or(o.Prefix, DefaultPrefix), "/") + "/"
-	for _, one := range append([]Group{{Endpoints: o.Endpoints}}, o.Groups...) {
-		if one.TLS == nil {
-			one.TLS = o.TLS
-		}
-		c, err := clientv3.New(clientConfig(one.Endpoints, one.TLS))
-		if err != nil {
-			return nil, errors.Join(fmt.Errorf("etcd: %w", err), disconnect(all))
-		}
-		g := newGroup(c, prefix)
-		g.name, g.tls = one.Name, one.TLS
-		all = append(all, g)
-	}
-	return all, nil
-}
-
-// clientConfig returns the configuration of the client for nodes.
-func clientConfig(endpoints []string, of func(host string) *tls.Config) clientv3.Config {
-	c := clientv3.Config{
-		Endpoints: endpoints, DialTimeout: patience, Logger: zap.NewNop(),
-		DialKeepAliveTime: 10 * time.Second, DialKeepAliveTimeout: 3 * time.Second,
-	}
-	if of == nil {
-		return c
-	}
-	// The client would keep one configuration for ever, so the dialer encrypts, and the client does not.
-	c.Endpoints = slices.Clone(endpoints)
-	for i, e := range c.Endpoints {
-		c.Endpoints[i] = strings.TrimPrefix(e, "https://")
-	}
-	c.DialOptions = []grpc.DialOption{grpc.WithContextDialer(func(ctx context.Context, addr string) (net.Conn, error) {
-		return dialTLS(ctx, "tcp", addr, of)
-	})}
-	return c
-}
-
-// dialTLS connects by TLS with the configuration for the host.
-func dialTLS(ctx context.Context, network, addr string, of func(host string) *tls.Config) (net.Conn, error) {
-	host, _, err := net.SplitHostPort(addr)
-	if err != nil {
-		return nil, err
-	}
-	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: time.Second}, Config: of(host)}
-	return d.DialContext(ctx, network, addr)
-}
-
-func disconnect(all []*group) (err error) {
-	for _, g := range all {
-		err = errors.Join(err, g.c.Close())
-	}
-	return err
-}
-
-// claim reads the mark of the store, or creates it, and returns a revision of etcd.
-func (g *group) claim(ctx context.Context) (m storeMark, rev int64, err error) {
-	ctx, cancel := context.WithTimeout(ctx, 2*patience)
-	defer cancel()
-	resp, err := g.get(ctx, g.keys.store())
-	if err != nil {
-		return m, 0, err
-	}
-	if len(resp.Kvs) == 0 {
-		raw, err := json.Marshal(storeMark{Format: format, Random: draw()})
-		if err != nil {
-			return m, 0, err
-		}
-		key := g.keys.store()
-		_, err = g.c.Txn(ctx).If(clientv3.Compare(clientv3.CreateRevision(key), "=", 0)).Then(clientv3.OpPut(key, string(raw))).Commit()
-		if err != nil {
-			return m, 0, g.noMajority(ctx, err)
-		}
-		return g.claim(ctx)
-	}
-	if err := json.Unmarshal(resp.Kvs[0].Value, &m); err != nil {
-		return m, 0, &journal.DamageError{Path: g.keys.store(), Line: 1, Reason: err.Error()}
-	}
-	if m.Format > format {
-		return m, 0, ErrNewer
-	}
-	if m.Restoring {
-		return m, 0, ErrRestoring
-	}
-	return m, resp.Header.Revision, nil
 }
 
 func (s *Store) problem(board string, err error) {
@@ -352,89 +235,6 @@ func (s *Store) opened(board string) *opened {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.open[board]
-}
-
-// wrote delivers a batch: see listener.
-func (s *Store) wrote(life string, b batch) {
-	if b.at > 0 {
-		s.lag.Store(max(0, time.Now().UnixMilli()-b.at))
-	}
-	s.mu.Lock()
-	o := s.lives[life]
-	s.mu.Unlock()
-	if o != nil {
-		o.log.offer(b)
-		s.refresh(o.name, o)
-	}
-}
-
-// headed delivers a head: see listener.
-func (s *Store) headed(board string, h head, rev int64) {
-	if o := s.opened(board); o != nil {
-		o.log.offerHead(h, rev)
-		s.refresh(board, o)
-	}
-}
-
-// recorded follows the group records: see listener.
-func (s *Store) recorded(made bool, rev int64) {
-	if !made {
-		s.boards.add(-1, rev)
-		return
-	}
-	s.boards.add(1, rev)
-	s.Made()
-}
-
-// removed closes a board that any server has removed.
-func (s *Store) removed(board string) {
-	if o := s.opened(board); o != nil {
-		_ = o.log.gone()
-		go func() { _ = s.Shelf.Remove(context.Background(), board, "", func() error { return nil }) }()
-	}
-}
-
-// missed makes the open boards of a span read what is stored: see listener.
-func (s *Store) missed(g *group, in span) {
-	if in.from == g.keys.groups() {
-		s.boards.forget()
-		return
-	}
-	if in.from == g.keys.tokens() {
-		go s.findVoid()
-		return
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for name, o := range s.open {
-		if o.log.g == g && (in.has(g.keys.head(name)) || in.has(g.keys.of(name, o.life).batches+"x")) {
-			o.log.doubt()
-			go s.refresh(name, o)
-		}
-	}
-}
-
-// stateOf reports a change of a group's state.
-func (s *Store) stateOf(g *group, now error) {
-	which := "etcd"
-	if g.name != "" {
-		which = "etcd, group " + g.name
-	}
-	if now == nil {
-		s.problem("", fmt.Errorf("%s: all works again", which))
-	} else {
-		s.problem("", fmt.Errorf("%s: %w", which, now))
-	}
-}
-
-// State returns what keeps the first group that does not work fully from it: see store.Shared.
-func (s *Store) State() error {
-	for _, g := range s.groups {
-		if now := g.state.get(); now != nil {
-			return now
-		}
-	}
-	return nil
 }
 
 // Near reports whether the writes of other servers arrive: see store.Shared.
