@@ -208,8 +208,8 @@ func (b *Board) Close() error {
 	return b.outbox.leave(b)
 }
 
-// Pause stops requests for changes, for example while the app is in the background. Resume starts
-// them again at once. Calls work meanwhile.
+// Pause stops requests for changes, for example while the app is in the background: nothing that
+// others change arrives once it has returned. Resume starts them again at once. Calls work meanwhile.
 func (b *Board) Pause() { b.poller.pause(true) }
 
 // Resume ends Pause.

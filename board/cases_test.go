@@ -96,10 +96,13 @@ func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *bo
 	case step.Others != nil:
 		s.Others(name, cmp.Or(step.Name, entry), string(step.Others))
 	case step.Until != "":
-		require.Eventually(t, func() bool {
+		if !assert.Eventually(t, func() bool {
 			phase, failed := v.state()
 			return phase == step.Until && (step.Now == nil || v.shows(step.Now)) && (step.Error == "" || codeIs(failed, step.Error))
-		}, 20*time.Second, 5*time.Millisecond, "%s: it does not become %s %s", at, step.Until, step.Now)
+		}, 20*time.Second, 5*time.Millisecond) {
+			phase, failed := v.state()
+			require.FailNow(t, "it does not become "+step.Until, "%s: it is %s %s, not %s; %v; %+v", at, phase, v.text(), step.Now, failed, b.Status())
+		}
 	case step.Pending != nil:
 		require.Eventually(t, func() bool { return len(b.Pending()) == *step.Pending }, 10*time.Second, 5*time.Millisecond, at)
 	case step.Do == "holds":

@@ -51,12 +51,13 @@ func TestChaos(t *testing.T) {
 	sum := pantry.Int("compost/barrows", 0)
 	added := make([]int, phones)
 	dirs := make([]string, phones)
-	join := func(i int) *board.Board {
+	join := func(i int, timeout time.Duration) *board.Board {
 		b, err := board.Join(s.Link("rowan-street"), board.Offline(dirs[i]), board.OnProblem(func(pantry.Problem) {}),
-			board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(300*time.Millisecond), board.Timeout(700*time.Millisecond))
+			board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(300*time.Millisecond), board.Timeout(timeout))
 		require.NoError(t, err)
 		return b
 	}
+	const hasty, calm = 700 * time.Millisecond, 20 * time.Second
 	const kept = 50 // of each phone's log
 	logOf := func(i int) pantry.Key[[]int] { return pantry.List[int](fmt.Sprintf("log/%02d", i)).Keep(kept) }
 	countOf := func(i int) pantry.Key[int] { return pantry.Int(fmt.Sprintf("count/%02d", i), 0) }
@@ -66,7 +67,7 @@ func TestChaos(t *testing.T) {
 		dirs[i] = t.TempDir()
 		all.Go(func() {
 			rng := rand.New(rand.NewPCG(seed, uint64(i)+1))
-			b := join(i)
+			b := join(i, hasty)
 			for time.Now().Before(end) {
 				_, err := board.Add(t.Context(), board.On(b, sum), 1)
 				if err != nil && !errors.Is(err, board.ErrQueued) {
@@ -81,7 +82,7 @@ func TestChaos(t *testing.T) {
 				}
 				if rng.IntN(30) == 0 {
 					assert.NoError(t, b.Close())
-					b = join(i)
+					b = join(i, hasty)
 				}
 				time.Sleep(time.Duration(rng.IntN(pause)) * time.Millisecond)
 			}
@@ -95,7 +96,7 @@ func TestChaos(t *testing.T) {
 	for i := range phones {
 		want += added[i]
 		all.Go(func() {
-			b := join(i)
+			b := join(i, calm)
 			waiting := b.Pending()
 			for end := time.Now().Add(40 * time.Second); len(waiting) > 0 && waiting[0].Err == nil && time.Now().Before(end); waiting = b.Pending() {
 				time.Sleep(5 * time.Millisecond)
@@ -116,7 +117,7 @@ func TestChaos(t *testing.T) {
 		})
 	}
 	all.Wait()
-	b := join(0)
+	b := join(0, calm)
 	got, _, err := board.On(b, sum).Lookup(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, want, got)

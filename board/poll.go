@@ -38,7 +38,7 @@ func (s byWait) follow(p *poller) (atOnce bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	switch {
-	case kicked:
+	case kicked || p.paused:
 		return true
 	case err != nil, !news && (early || time.Since(from) < longWait/2): // something on the way does not let it wait
 		p.transports.waitAt = p.transportFails(&p.transports.noWaits, "requests that wait are cut on this network, so that changes arrive by polls")
@@ -85,11 +85,11 @@ func (p *poller) pollOnce(ctx context.Context, from source, wait time.Duration) 
 			page.Gone = append(page.Gone, next.Gone...)
 		}
 	}
-	if ctx.Err() != nil {
-		return false, false, err
-	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if ctx.Err() != nil || p.paused {
+		return false, false, err
+	}
 	if wait == 0 {
 		p.status.Polls++
 	}

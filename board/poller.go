@@ -85,8 +85,8 @@ func (p *poller) start() {
 // pause stops the requests, or starts them again at once.
 func (p *poller) pause(on bool) {
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	p.paused = on
-	p.mu.Unlock()
 	p.askNow()
 }
 

@@ -149,8 +149,17 @@ func TestWhatASetReplaced(t *testing.T) {
 	phone.Pause()
 	require.NoError(t, board.On(shed, key).Set(t.Context(), 290))
 	require.NoError(t, v.Set(t.Context(), 305))
+	problem := func() error {
+		select {
+		case err := <-problems:
+			return err
+		case <-time.After(10 * time.Second):
+			require.FailNow(t, "no problem is reported")
+			return nil
+		}
+	}
 	var lost *board.ReplacedError
-	require.ErrorAs(t, <-problems, &lost)
+	require.ErrorAs(t, problem(), &lost)
 	assert.Equal(t, []any{"tank/litres", "290", "shed", "305"}, []any{lost.Name, lost.Lost.Value.String(), lost.Lost.By, lost.Now.String()})
 	assert.Contains(t, lost.Error(), "replaced 290, which shed stored")
 	assert.Contains(t, lost.Error(), "use Add, Raise, Lower, Update or SetIf")
@@ -158,11 +167,11 @@ func TestWhatASetReplaced(t *testing.T) {
 
 	board.On(phone, pantry.Int("tank/Litre", 0))
 	var near *board.NearError
-	require.ErrorAs(t, <-problems, &near)
+	require.ErrorAs(t, problem(), &near)
 	assert.Equal(t, board.NearError{Name: "tank/Litre", Near: "tank/litres", By: ""}, *near)
 	_, err := phone.Put(t.Context(), "tank/litress", value.Int(3))
 	require.NoError(t, err)
-	require.ErrorAs(t, <-problems, &near)
+	require.ErrorAs(t, problem(), &near)
 	assert.Equal(t, "tank/litress", near.Name)
 	assert.Contains(t, near.Error(), "is one of them misspelt?")
 	_, _, err = phone.Entry(t.Context(), "tank/litres2")

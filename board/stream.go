@@ -139,6 +139,9 @@ var errReopen = errors.New("something else is requested")
 func (p *poller) pushed(a asking, page *wire.Page) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.paused {
+		return errReopen // it comes again after the pause
+	}
 	got, err := p.view.take(a, page)
 	if err != nil {
 		return unexpected(err)
@@ -167,7 +170,7 @@ func (p *poller) movedTo(a asking, id string) {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.view.moved(a, now) {
+	if !p.paused && p.view.moved(a, now) {
 		p.status.Version = now.Version
 	}
 }
