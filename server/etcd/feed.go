@@ -51,6 +51,7 @@ type feed struct {
 	shards  [shards]bool
 	open    map[[2]string]bool // board and life
 	watches map[span]context.CancelFunc
+	ended   bool // no watch begins any more
 }
 
 func newFeed(ctx context.Context, g *group, to listener) *feed {
@@ -144,7 +145,7 @@ func (f *feed) arrange() {
 
 // begin watches a span, whose boards then read what they have missed. mu must be held.
 func (f *feed) begin(s span) {
-	if f.watches[s] == nil && f.ctx.Err() == nil {
+	if f.watches[s] == nil && !f.ended {
 		ctx, cancel := context.WithCancel(f.ctx)
 		f.watches[s] = cancel
 		f.all.Go(func() { f.follow(ctx, s) })
@@ -162,7 +163,8 @@ func (f *feed) end(s span) {
 // wait waits until the feed's context has ended, and all watches with it.
 func (f *feed) wait() {
 	<-f.ctx.Done()
-	f.mu.Lock() // from now on none begins
+	f.mu.Lock()
+	f.ended = true
 	f.mu.Unlock()
 	f.all.Wait()
 }

@@ -3,9 +3,11 @@ package main
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/term"
 	"github.com/small-pantry/pantry/server/etcd"
 )
@@ -64,15 +66,22 @@ writes to this board wait while it is copied. If move is interrupted, run it aga
 		Args:    exactly(2, "the board and the group"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			group := args[1]
+			o, err := a.flags.options()
+			if err != nil {
+				return err
+			}
 			if group == firstGroup {
 				group = ""
+			} else if !slices.ContainsFunc(o.Groups, func(g etcd.Group) bool { return g.Name == group }) {
+				return fmt.Errorf("%w: there is no --group called %q", serving.ErrUsage, group)
 			}
 			return a.store(cmd.Context(), func(s *etcd.Store) error {
 				m, err := s.Move(cmd.Context(), args[0], group)
-				if err == nil {
-					fmt.Fprintf(a.stdout, "%s is in the group %s: version %d, %s\n", m.Board, args[1], m.Version, term.Size(m.Bytes))
+				if err != nil {
+					return fmt.Errorf("move %s: %w", args[0], err)
 				}
-				return err
+				fmt.Fprintf(a.stdout, "%s is in the group %s: version %d, %s\n", m.Board, args[1], m.Version, term.Size(m.Bytes))
+				return nil
 			})
 		},
 	}
