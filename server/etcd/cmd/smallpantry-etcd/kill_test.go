@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -19,7 +18,6 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
-	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
 func status(t *testing.T, url, token string) int {
@@ -83,11 +81,20 @@ func (r *record) show(version int64, value int) {
 
 // Nodes and servers are killed and paused while phones add to one number. No acknowledged addition is lost
 // or counted twice, no version has two values, and no reader goes back. Boards that are made, removed and made
-// again meanwhile keep what was written to them, and only that.
+// again meanwhile keep what was written to them, and only that. All certificates are replaced meanwhile, and
+// end after a minute.
 func TestKills(t *testing.T) {
 	t.Parallel()
 	run := soak.For(20*time.Second, 30*time.Minute)
-	c := start(t, 3, 3, "--limit", "client-rate=1000", "--limit", "address-rate=10000")
+	own := newCertificates(t)
+	c, err := cluster.Start(t.Context(), cluster.Options{
+		Dir: t.TempDir(), Command: command, Nodes: 3, Servers: 3, Board: "rowan-street", Certificates: own.dir,
+		Flags: []string{"--limit", "client-rate=1000", "--limit", "address-rate=10000"},
+	})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	client := c.HTTPClient()
+	t.Cleanup(client.CloseIdleConnections)
 	balancer, err := cluster.Balance(c.Addresses)
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, balancer.Close()) }()
@@ -95,8 +102,9 @@ func TestKills(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), run)
 	defer stop()
 	var all sync.WaitGroup
+	all.Go(func() { own.keep(ctx) })
 	for i := range 8 {
-		tank := join(t, c.LinkAt(balancer.Address()), fmt.Sprint("tankwatch ", i), board.WithoutPush())
+		tank := join(t, c.LinkAt(balancer.Address()), fmt.Sprint("tankwatch ", i), board.WithoutPush(), board.HTTPClient(client))
 		all.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
 				call := r.now()
@@ -119,7 +127,7 @@ func TestKills(t *testing.T) {
 		})
 	}
 	for i, address := range c.Addresses {
-		tank := join(t, c.LinkAt(address), "shed")
+		tank := join(t, c.LinkAt(address), "shed", board.HTTPClient(client))
 		all.Go(func() {
 			last := int64(0)
 			for s := range tank.Watch(ctx) {
@@ -137,11 +145,14 @@ func TestKills(t *testing.T) {
 	require.NoError(t, err)
 	var gardeners []*gardener
 	for i := range 3 {
-		g := &gardener{r: r, servers: c.Addresses, admin: admin, board: fmt.Sprint("bed-", i), n: i}
+		g := &gardener{r: r, client: client, admin: admin, board: fmt.Sprint("bed-", i), n: i}
+		for server := range c.Addresses {
+			g.servers = append(g.servers, c.URL(server))
+		}
 		gardeners = append(gardeners, g)
 		all.Go(func() { g.work(ctx) })
 	}
-	breaks := trouble(ctx, t, c)
+	breaks := trouble(ctx, t, c, own)
 	stop()
 	all.Wait()
 	require.Eventually(t, func() bool { _, err := c.Leader(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
@@ -151,10 +162,10 @@ func TestKills(t *testing.T) {
 	for _, g := range gardeners {
 		lives += g.lives
 	}
-	t.Logf("%d additions were answered and %d not; %d versions were shown; %d boards were made and removed; %s", done, maybe, len(r.shown), lives, breaks)
+	t.Logf("%d additions were answered and %d not; %d versions were shown; %d boards were made and removed; %d certificates were replaced; %s", done, maybe, len(r.shown), lives, own.replaced, breaks)
 	var now []int
 	for _, address := range c.Addresses {
-		value, _, err := join(t, c.LinkAt(address), "gatehouse", board.Timeout(20*time.Second)).Lookup(t.Context())
+		value, _, err := join(t, c.LinkAt(address), "gatehouse", board.HTTPClient(client), board.Timeout(20*time.Second)).Lookup(t.Context())
 		require.NoError(t, err)
 		now = append(now, value)
 	}
@@ -169,12 +180,12 @@ func TestKills(t *testing.T) {
 		assert.NotEqual(t, porcupine.Illegal, result, "what was read is no order of what was done")
 		t.Logf("porcupine: %s, of %d operations", result, len(r.ops))
 	}
-	code, out, errs := call("check", "--endpoints", strings.Join(node.Endpoints(c.Members), ","))
+	code, out, errs := call(append([]string{"check"}, c.Flags()...)...)
 	assert.Zero(t, code, out+errs)
 }
 
 // trouble makes it, one after the other, until ctx ends, mends it, and says what it was.
-func trouble(ctx context.Context, t *testing.T, c *cluster.Cluster) (what string) {
+func trouble(ctx context.Context, t *testing.T, c *cluster.Cluster, own *certificates) (what string) {
 	t.Helper()
 	wait := func(d time.Duration) {
 		select {
@@ -230,6 +241,12 @@ func trouble(ctx context.Context, t *testing.T, c *cluster.Cluster) (what string
 			wait(time.Second)
 			return errors.Join(c.StartNode(i), c.StartNode((i+1)%3))
 		},
+	}
+	if soak.On() {
+		kinds = append(kinds, func() error {
+			counts["authorities replaced"]++
+			return own.change(c)
+		})
 	}
 	for n := 0; ctx.Err() == nil; n++ {
 		wait(2 * time.Second)

@@ -14,7 +14,8 @@ import (
 // a server after the other.
 type gardener struct {
 	r       *record
-	servers []string // HOST:PORT
+	client  *http.Client
+	servers []string // URLs
 	admin   string
 	board   string
 	n       int // of calls
@@ -41,12 +42,12 @@ func (g *gardener) ask(ctx context.Context, method, path, token, body string) (s
 func (g *gardener) send(ctx context.Context, server, method, path, token, body string) (status int, answer []byte) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, method, "http://"+server+path, bytes.NewReader([]byte(body)))
+	req, err := http.NewRequestWithContext(ctx, method, server+path, bytes.NewReader([]byte(body)))
 	if err != nil {
 		return 0, nil
 	}
 	req.Header.Set("Authorization", "Bearer "+token)
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := g.client.Do(req)
 	if err != nil {
 		return 0, nil
 	}

@@ -46,6 +46,32 @@ func (b *bench) many() error {
 	})
 }
 
+// three compares three servers that have boards of their own with one.
+func (b *bench) three() error {
+	const servers = 3
+	prefix := b.prefix()
+	var all [servers][]*ledger.Ledger
+	for i := range all {
+		s, err := b.open(prefix)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		boards, release, err := boardsOf(b.ctx, s, fmt.Sprintf("server-%d", i), writers)
+		if err != nil {
+			return err
+		}
+		defer release()
+		all[i] = boards
+	}
+	return b.against("commits of three servers with 64 boards and 64 writers each", "one of them alone", 1, func() (float64, error) {
+		return perSecond(servers*writers, func(i int) error {
+			_, err := rules.Commit(all[i%servers][i/servers], addOne())
+			return err
+		})
+	}, commits(all[0]))
+}
+
 func (b *bench) fenced() error {
 	return b.on(b.prefix(), 1, func(boards []*ledger.Ledger) error {
 		return b.against("reads of one board that see all that was answered anywhere, 1,000 readers", "commits on it, 1,000 writers", 5, func() (float64, error) {

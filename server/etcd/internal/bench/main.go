@@ -84,7 +84,7 @@ their disks. Made by `+"`make bench-etcd`"+` with %s on %s/%s, %d processors.
 | what | floor | measured | floor | ratio | limit |
 |---|---|---|---|---|---|
 `, rounds, round.Seconds(), runtime.Version(), runtime.GOOS, runtime.GOARCH, runtime.NumCPU())
-	for _, f := range []func() error{b.one, b.many, b.woken, b.fenced, b.failover, b.others} {
+	for _, f := range []func() error{b.one, b.many, b.three, b.woken, b.fenced, b.failover, b.others} {
 		if err := f(); err != nil {
 			return err
 		}
@@ -171,7 +171,7 @@ func addOne() rules.Call {
 }
 
 // boardsOf returns boards, which are released together.
-func boardsOf(ctx context.Context, s store.Store, n int) (all []*ledger.Ledger, release func(), err error) {
+func boardsOf(ctx context.Context, s store.Store, name string, n int) (all []*ledger.Ledger, release func(), err error) {
 	all = make([]*ledger.Ledger, n)
 	free, errs := make([]func(), n), make([]error, n)
 	var next atomic.Int64
@@ -179,7 +179,7 @@ func boardsOf(ctx context.Context, s store.Store, n int) (all []*ledger.Ledger, 
 	for range min(n, 32) {
 		makers.Go(func() {
 			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
-				all[i], free[i], errs[i] = s.Board(ctx, fmt.Sprintf("board-%d", i), true)
+				all[i], free[i], errs[i] = s.Board(ctx, fmt.Sprintf("%s-%d", name, i), true)
 			}
 		})
 	}
@@ -220,7 +220,7 @@ func (b *bench) on(prefix string, n int, f func(boards []*ledger.Ledger) error) 
 	if err != nil {
 		return err
 	}
-	boards, release, err := boardsOf(b.ctx, s, n)
+	boards, release, err := boardsOf(b.ctx, s, "board", n)
 	if err == nil {
 		err = f(boards)
 		release()

@@ -30,7 +30,7 @@ func (b *bench) operations() error {
 	var release func()
 	var boards []*ledger.Ledger
 	making, err := took(func() (err error) {
-		boards, release, err = boardsOf(b.ctx, s, manyBoards)
+		boards, release, err = boardsOf(b.ctx, s, "board", manyBoards)
 		return err
 	})
 	for i := 0; err == nil && i < len(boards); i++ {

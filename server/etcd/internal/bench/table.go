@@ -29,7 +29,7 @@ func (b *bench) table() error {
 		measure := func(stores []store.Store, homes bool) error {
 			all := make([][]*ledger.Ledger, len(stores))
 			for i, s := range stores {
-				boards, release, err := boardsOf(b.ctx, s, n)
+				boards, release, err := boardsOf(b.ctx, s, "board", n)
 				if err != nil {
 					return err
 				}
@@ -146,7 +146,7 @@ func (b *bench) costsSeen(l *ledger.Ledger, other *etcd.Store) error {
 	fmt.Printf("| a commit of 1 KB on a board of 1,000 such entries, %d of them, while its log grows and two checkpoints are made: p50, p99, and the longest | %.2f ms, %.2f ms, %.0f ms |\n",
 		len(took), took[len(took)/2], took[len(took)*99/100], took[len(took)-1])
 	begun := time.Now()
-	_, release, err := boardsOf(b.ctx, other, 1)
+	_, release, err := boardsOf(b.ctx, other, "board", 1)
 	if err != nil {
 		return err
 	}

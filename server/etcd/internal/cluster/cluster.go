@@ -5,12 +5,16 @@ package cluster
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -19,6 +23,7 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
 
+	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
@@ -31,6 +36,9 @@ type Options struct {
 	Board   string   // is made, and its owner's link given
 	Flags   []string // more, of each server
 	Log     io.Writer
+	// Certificates is a directory with ca.pem, cert.pem and key.pem, which all nodes and servers use; "": no
+	// encryption.
+	Certificates string
 	// NodeAt and ServerAt say on which machine one runs, by its host and by what runs a
 	// command there; nil: all on this one.
 	NodeAt, ServerAt func(i int) (host string, on func(*exec.Cmd) *exec.Cmd)
@@ -43,6 +51,7 @@ type Cluster struct {
 	Link      string   // the board's, at the first server
 
 	o       Options
+	trust   *serving.Trust // nil: no encryption
 	nodes   []*process
 	servers []*process
 }
@@ -55,6 +64,11 @@ func Start(ctx context.Context, o Options) (c *Cluster, err error) {
 			c.Close()
 		}
 	}()
+	if dir := o.Certificates; dir != "" {
+		if c.trust, err = serving.LoadTrust(filepath.Join(dir, "ca.pem"), filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")); err != nil {
+			return c, err
+		}
+	}
 	if c.Members, err = node.Plan(filepath.Join(o.Dir, "etcd"), o.Nodes); err != nil {
 		return c, err
 	}
@@ -96,6 +110,9 @@ func (c *Cluster) StartNode(i int) (err error) {
 	for _, one := range c.Members {
 		args = append(args, "--member", one.Name+"="+one.Peer)
 	}
+	if c.trust != nil {
+		args = append(args, "--certificates", c.o.Certificates)
+	}
 	cmd := c.o.Command(args...)
 	if c.o.NodeAt != nil {
 		_, on := c.o.NodeAt(i)
@@ -121,7 +138,10 @@ func (c *Cluster) StartServer(ctx context.Context, i int) error {
 			return err
 		}
 	}
-	args := append([]string{"serve", "--endpoints", strings.Join(node.Endpoints(c.Members), ","), "--listen", c.Addresses[i], "--data", c.data(i), "--board", c.o.Board}, c.o.Flags...)
+	args := slices.Concat([]string{"serve", "--listen", c.Addresses[i], "--data", c.data(i), "--board", c.o.Board}, c.Flags(), c.o.Flags)
+	if dir := c.o.Certificates; dir != "" {
+		args = append(args, "--cert", filepath.Join(dir, "cert.pem"), "--key", filepath.Join(dir, "key.pem"), "--peer-ca", filepath.Join(dir, "ca.pem"))
+	}
 	cmd := c.o.Command(args...)
 	if c.o.ServerAt != nil {
 		_, on := c.o.ServerAt(i)
@@ -134,7 +154,7 @@ func (c *Cluster) StartServer(ctx context.Context, i int) error {
 	c.servers[i] = p
 	for {
 		said := p.said()
-		if at := strings.Index(said, "http://"+c.Addresses[i]+"/boards/"); at >= 0 && strings.Contains(said[at:], "\n") {
+		if at := strings.Index(said, c.URL(i)+"/boards/"); at >= 0 && strings.Contains(said[at:], "\n") {
 			if i == 0 {
 				c.Link, _, _ = strings.Cut(said[at:], "\n")
 			}
@@ -154,6 +174,36 @@ func (c *Cluster) StartServer(ctx context.Context, i int) error {
 func (c *Cluster) AdminToken() (string, error) {
 	raw, err := os.ReadFile(filepath.Join(c.data(0), "admin-token"))
 	return strings.TrimSpace(string(raw)), err
+}
+
+// Flags are those of a command that uses the nodes.
+func (c *Cluster) Flags() []string {
+	flags := []string{"--endpoints", strings.Join(node.Endpoints(c.Members), ",")}
+	if dir := c.o.Certificates; dir != "" {
+		flags = append(flags, "--etcd-ca", filepath.Join(dir, "ca.pem"), "--etcd-cert", filepath.Join(dir, "cert.pem"), "--etcd-key", filepath.Join(dir, "key.pem"))
+	}
+	return flags
+}
+
+// URL is that of a server.
+func (c *Cluster) URL(server int) string {
+	if c.trust != nil {
+		return "https://" + c.Addresses[server]
+	}
+	return "http://" + c.Addresses[server]
+}
+
+// HTTPClient returns a client that trusts the servers.
+func (c *Cluster) HTTPClient() *http.Client {
+	return &http.Client{Transport: &http.Transport{DialTLSContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+		host, _, err := net.SplitHostPort(address)
+		if err != nil {
+			return nil, err
+		}
+		config := c.trust.Config(host)
+		config.NextProtos = nil
+		return (&tls.Dialer{Config: config}).DialContext(ctx, network, address)
+	}}}
 }
 
 // LinkAt is the board's link at another address.
@@ -180,7 +230,12 @@ func (c *Cluster) Leader(ctx context.Context) (int, error) {
 		if c.nodes[i] == nil || c.nodes[i].paused {
 			continue
 		}
-		client, err := clientv3.New(clientv3.Config{Endpoints: []string{m.Client}, DialTimeout: time.Second, Logger: zap.NewNop()})
+		config := clientv3.Config{Endpoints: []string{m.Client}, DialTimeout: time.Second, Logger: zap.NewNop()}
+		if c.trust != nil {
+			host, _, _ := net.SplitHostPort(m.Client)
+			config.TLS = c.trust.Config(host)
+		}
+		client, err := clientv3.New(config)
 		if err != nil {
 			continue
 		}

@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"time"
 
+	"go.etcd.io/etcd/client/pkg/v3/transport"
 	"go.etcd.io/etcd/server/v3/embed"
 	"go.uber.org/zap"
 )
@@ -22,6 +24,8 @@ type Member struct {
 	Peer   string // HOST:PORT
 	// Quota is how many bytes it takes; 0: as etcd has it.
 	Quota int64
+	// Certificates is a directory with ca.pem, cert.pem and key.pem for all connections; "": no encryption.
+	Certificates string
 }
 
 // Plan returns the members of a cluster of n, under a directory, at free ports.
@@ -66,11 +70,20 @@ type Node struct{ e *embed.Etcd }
 func Start(m Member, all []Member) (*Node, error) {
 	cfg := embed.NewConfig()
 	cfg.Name, cfg.Dir = m.Name, m.Dir
+	scheme := "http"
+	if dir := m.Certificates; dir != "" {
+		scheme = "https"
+		cfg.ClientTLSInfo = transport.TLSInfo{
+			TrustedCAFile: filepath.Join(dir, "ca.pem"), CertFile: filepath.Join(dir, "cert.pem"), KeyFile: filepath.Join(dir, "key.pem"), ClientCertAuth: true,
+		}
+		cfg.PeerTLSInfo = cfg.ClientTLSInfo
+	}
+	at := func(address string) []url.URL { return []url.URL{{Scheme: scheme, Host: address}} }
 	cfg.ListenClientUrls, cfg.AdvertiseClientUrls = at(m.Client), at(m.Client)
 	cfg.ListenPeerUrls, cfg.AdvertisePeerUrls = at(m.Peer), at(m.Peer)
 	var cluster []string
 	for _, one := range all {
-		cluster = append(cluster, one.Name+"=http://"+one.Peer)
+		cluster = append(cluster, one.Name+"="+scheme+"://"+one.Peer)
 	}
 	cfg.InitialCluster = strings.Join(cluster, ",")
 	cfg.ZapLoggerBuilder = embed.NewZapLoggerBuilder(zap.NewNop())
@@ -100,5 +113,3 @@ func (n *Node) Leads() bool { return n.e.Server.Leader() == n.e.Server.MemberID(
 
 // Close stops the node.
 func (n *Node) Close() { n.e.Close() }
-
-func at(address string) []url.URL { return []url.URL{{Scheme: "http", Host: address}} }
