@@ -1,7 +1,9 @@
 package main
 
 import (
+	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"runtime"
@@ -18,8 +20,12 @@ import (
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 )
 
-// A network of machines on one bridge, each a network namespace.
-type network struct{ t *testing.T }
+// A network of machines on one bridge, each a network namespace. Its number is free on this machine, so that
+// several tests can have one each.
+type network struct {
+	t      *testing.T
+	number int
+}
 
 func (n *network) ip(args ...string) error {
 	out, err := exec.Command("ip", args...).CombinedOutput()
@@ -34,57 +40,67 @@ func (n *network) must(args ...string) {
 	require.NoError(n.t, n.ip(args...))
 }
 
-const bridge = "pantry-test"
+// host returns the address of a machine.
+func (n *network) host(machine int) string { return fmt.Sprintf("10.87.%d.%d", n.number, machine) }
 
-func nodeHost(i int) string   { return fmt.Sprintf("10.87.43.%d", 1+i) }
-func serverHost(i int) string { return fmt.Sprintf("10.87.43.%d", 11+i) }
+// space returns the name of a machine's namespace, which is also that of its end of the bridge.
+func (n *network) space(machine int) string { return fmt.Sprintf("pantry%d-%d", n.number, machine) }
 
-// lay sets up machines with these addresses. It skips the test if that is not permitted here.
-func lay(t *testing.T, hosts ...string) *network {
-	n := &network{t}
+// lay sets up machines. It skips the test if that is not permitted here.
+func lay(t *testing.T, machines ...int) *network {
+	n := &network{t: t}
 	if _, err := exec.LookPath("ip"); err != nil || runtime.GOOS != "linux" || os.Geteuid() != 0 {
 		t.Skip("network namespaces take Linux, root and the command ip (iproute2)")
 	}
-	if err := n.ip("link", "add", bridge, "type", "bridge"); err != nil {
+	err := errors.New("no number is free")
+	for try := 0; try < 20 && err != nil; try++ {
+		n.number = 1 + rand.IntN(250)
+		err = n.ip("link", "add", n.bridge(), "type", "bridge")
+	}
+	if err != nil {
 		t.Skip("network namespaces can't be made here: ", err)
 	}
-	t.Cleanup(func() { assert.NoError(t, n.ip("link", "del", bridge)) })
-	n.must("addr", "add", "10.87.43.254/24", "dev", bridge)
-	n.must("link", "set", bridge, "up")
-	for _, host := range hosts {
-		ns, link := space(host), device(host)
-		n.must("netns", "add", ns)
-		t.Cleanup(func() { assert.NoError(t, n.ip("netns", "del", ns)) })
-		n.must("link", "add", link, "type", "veth", "peer", "name", "eth0", "netns", ns)
-		n.must("link", "set", link, "master", bridge, "up")
-		n.must("-n", ns, "addr", "add", host+"/24", "dev", "eth0")
-		n.must("-n", ns, "link", "set", "eth0", "up")
-		n.must("-n", ns, "link", "set", "lo", "up")
+	t.Cleanup(func() { assert.NoError(t, n.ip("link", "del", n.bridge())) })
+	n.must("addr", "add", n.host(254)+"/24", "dev", n.bridge())
+	n.must("link", "set", n.bridge(), "up")
+	for _, machine := range machines {
+		space := n.space(machine)
+		n.must("netns", "add", space)
+		t.Cleanup(func() { assert.NoError(t, n.ip("netns", "del", space)) })
+		n.must("link", "add", space, "type", "veth", "peer", "name", "eth0", "netns", space)
+		n.must("link", "set", space, "master", n.bridge(), "up")
+		n.must("-n", space, "addr", "add", n.host(machine)+"/24", "dev", "eth0")
+		n.must("-n", space, "link", "set", "eth0", "up")
+		n.must("-n", space, "link", "set", "lo", "up")
 	}
 	return n
 }
 
-func space(host string) string { return "pantry-" + host[strings.LastIndex(host, ".")+1:] }
+func (n *network) bridge() string { return fmt.Sprintf("pantry%d", n.number) }
 
-func device(host string) string { return "pantry" + host[strings.LastIndex(host, ".")+1:] }
+// on returns a command that runs on a machine.
+func (n *network) on(machine int, cmd *exec.Cmd) *exec.Cmd {
+	there := exec.Command("ip", append([]string{"netns", "exec", n.space(machine), cmd.Path}, cmd.Args[1:]...)...)
+	there.Env = cmd.Env
+	return there
+}
 
-func at(host string) (string, func(*exec.Cmd) *exec.Cmd) {
-	return host, func(cmd *exec.Cmd) *exec.Cmd {
-		there := exec.Command("ip", append([]string{"netns", "exec", space(host), cmd.Path}, cmd.Args[1:]...)...)
-		there.Env = cmd.Env
-		return there
+// at returns where the processes of a cluster run, which are numbered from first.
+func (n *network) at(first int) func(i int) (host string, on func(*exec.Cmd) *exec.Cmd) {
+	return func(i int) (string, func(*exec.Cmd) *exec.Cmd) {
+		return n.host(first + i), func(cmd *exec.Cmd) *exec.Cmd { return n.on(first+i, cmd) }
 	}
 }
 
 // cut takes a machine off the network, and back.
-func (n *network) cut(host string, off bool) {
-	n.must("link", "set", device(host), map[bool]string{true: "down", false: "up"}[off])
+func (n *network) cut(machine int, off bool) {
+	n.must("link", "set", n.space(machine), map[bool]string{true: "down", false: "up"}[off])
 }
 
 // part has a machine not reach others, nor hear from them.
-func (n *network) part(host string, from []string, off bool) {
+func (n *network) part(machine int, from []int, off bool) {
 	for _, other := range from {
-		n.must("-n", space(host), "route", map[bool]string{true: "add", false: "del"}[off], "blackhole", other+"/32")
+		n.must("-n", n.space(machine), "route", map[bool]string{true: "add", false: "del"}[off], "blackhole", n.host(other)+"/32")
 	}
 }
 
@@ -92,15 +108,11 @@ func (n *network) part(host string, from []string, off bool) {
 // working. One that does not says so, and shows no old value. When the network is whole again, all agree.
 func TestPartitions(t *testing.T) {
 	t.Parallel()
-	var hosts, nodes []string
-	for i := range 3 {
-		hosts, nodes = append(hosts, nodeHost(i), serverHost(i)), append(nodes, nodeHost(i))
-	}
-	n := lay(t, hosts...)
+	const node, server = 1, 11 // the first machine of each
+	n := lay(t, node, node+1, node+2, server, server+1, server+2)
 	c, err := cluster.Start(t.Context(), cluster.Options{
 		Dir: t.TempDir(), Command: command, Nodes: 3, Servers: 3, Board: "rowan-street", Flags: []string{"--limit", "client-rate=1000"},
-		NodeAt:   func(i int) (string, func(*exec.Cmd) *exec.Cmd) { return at(nodeHost(i)) },
-		ServerAt: func(i int) (string, func(*exec.Cmd) *exec.Cmd) { return at(serverHost(i)) },
+		NodeAt: n.at(node), ServerAt: n.at(server),
 	})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
@@ -138,27 +150,27 @@ func TestPartitions(t *testing.T) {
 	goesOn("whole")
 	leader, err := c.Leader(t.Context())
 	require.NoError(t, err)
-	n.cut(nodeHost(leader), true)
+	n.cut(node+leader, true)
 	time.Sleep(2 * time.Second) // the rest elects a leader in this time, or later: goesOn waits for it
 	goesOn("without the node that led")
-	n.cut(nodeHost(leader), false)
+	n.cut(node+leader, false)
 	goesOn("with it again")
 
 	// A server that reaches no node, and whom phones reach.
-	n.part(serverHost(0), nodes, true)
+	n.part(server, []int{node, node + 1, node + 2}, true)
 	ready := fmt.Sprintf("http://%s/readyz", c.Addresses[0])
 	assert.Eventually(t, func() bool { return status(t, ready, admin) == 503 }, 10*time.Second, 100*time.Millisecond)
 	other := join(t, c.LinkAt(c.Addresses[1]), "gatehouse", board.Timeout(10*time.Second))
 	require.NoError(t, other.Set(t.Context(), 1_000_000))
 	rq := fmt.Sprintf("http://%s/v1/boards/rowan-street/entries/tank/litres", c.Addresses[0])
 	assert.Equal(t, 503, status(t, rq, admin), "what it has is old")
-	n.part(serverHost(0), nodes, false)
+	n.part(server, []int{node, node + 1, node + 2}, false)
 	assert.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, 30*time.Second, 100*time.Millisecond)
 
 	// And one that no phone reaches.
-	n.cut(serverHost(2), true)
+	n.cut(server+2, true)
 	goesOn("without a server")
-	n.cut(serverHost(2), false)
+	n.cut(server+2, false)
 	close(over)
 	all.Wait()
 	require.NoError(t, other.Set(t.Context(), 7))
