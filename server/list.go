@@ -42,6 +42,7 @@ func readQuery(u url.Values) (q rules.Query, err error) {
 			return q, err
 		}
 	}
+	q.Names = slices.Compact(slices.Sorted(slices.Values(q.Names)))
 	if len(q.Prefixes) == 1 && q.Prefixes[0] == "" && len(q.Names) == 0 {
 		q.Prefixes = nil
 	}

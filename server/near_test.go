@@ -57,7 +57,7 @@ func TestNearNames(t *testing.T) {
 	assert.Equal(t, []any{403, nil}, []any{a.status, a.json["near"]}, "a 403 says nothing about names")
 
 	a = s.as(owner, "GET", at+"/entries?name=tank/Litre&name=tank/litres&name=hose/queues", "")
-	assert.Equal(t, []string{"tank/Litre~tank/litres (gatehouse)", "hose/queues~hose/queue (gatehouse)"}, findings(a.json), a.body)
+	assert.Equal(t, []string{"hose/queues~hose/queue (gatehouse)", "tank/Litre~tank/litres (gatehouse)"}, findings(a.json), a.body)
 	assert.Empty(t, findings(s.as(owner, "GET", at+"/entries?name=tank/litres", "").json))
 
 	mark := a.json["mark"].(string)

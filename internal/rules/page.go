@@ -39,8 +39,8 @@ var ErrStartAgain = errors.New("start again")
 
 // A Query selects entries for a list. The zero Query selects all.
 type Query struct {
-	Names    []string // and names that begin with one of Prefixes; if both are empty, all names
-	Prefixes []string
+	Names    []string    // sorted, and names that begin with one of Prefixes; if both are empty, all names
+	Prefixes []string    // sorted, and none begins with another: see ledger.Outermost
 	Since    []mark.Mark // changes after the oldest of these marks; none means everything
 	After    string      // only names after this one
 	Limit    int         // 0 means no limit
@@ -53,8 +53,12 @@ func (q Query) Has(name string) bool {
 	if len(q.Names) == 0 && len(q.Prefixes) == 0 {
 		return true
 	}
-	return slices.Contains(q.Names, name) ||
-		slices.ContainsFunc(q.Prefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+	i, found := slices.BinarySearch(q.Prefixes, name)
+	if found || i > 0 && strings.HasPrefix(name, q.Prefixes[i-1]) {
+		return true
+	}
+	_, found = slices.BinarySearch(q.Names, name)
+	return found
 }
 
 // Hash returns a hash of the query without its marks (FNV-1a).
@@ -87,9 +91,6 @@ func (q Query) hash() string {
 		}
 	}
 	for _, all := range [][]string{q.Names, q.Prefixes} {
-		if len(all) > 1 {
-			all = slices.Sorted(slices.Values(all))
-		}
 		number(len(all))
 		for _, s := range all {
 			word(s)
@@ -241,8 +242,7 @@ func (q Query) changed(snap *ledger.Snapshot, version int64) iter.Seq[ledger.Nam
 		}
 	}
 	return func(yield func(ledger.Named) bool) {
-		names := slices.Sorted(slices.Values(q.Names))
-		for _, name := range slices.Compact(names) {
+		for _, name := range q.Names {
 			rec := snap.Record(name)
 			skip := rec.Version == 0 || rec.Version <= version || q.After != "" && name <= q.After
 			if !skip && !yield(ledger.Named{Name: name, Record: rec}) {
