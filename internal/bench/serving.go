@@ -313,12 +313,16 @@ func streams(addr, token, path string, n int, event func()) (stop func(), err er
 // watchedByMany compares a PUT of a name that 2,000 streams watch with one of a name without
 // watchers, on the same board.
 func watchedByMany(s *suite, site *site) error {
+	const what = "a PUT of a name that 2,000 streams watch"
+	if !s.wants(what) {
+		return nil
+	}
 	stop, err := streams(site.addr, site.token, path+"/events?name=tank/litres", 2000, func() {})
 	defer stop()
 	if err != nil {
 		return err
 	}
-	return s.time(row{what: "a PUT of a name that 2,000 streams watch", floor: "of a name without watchers", limit: 5}, site.put("tank/litres"), site.put("tank/unwatched"))
+	return s.time(row{what: what, floor: "of a name without watchers", limit: 5}, site.put("tank/litres"), site.put("tank/unwatched"))
 }
 
 // put returns PUTs of a name, one at a time: how long does a phone wait?
@@ -344,6 +348,10 @@ func (s *site) put(name string) func(b *testing.B) {
 // besideStreams compares a PUT on a board that 2,000 streams follow, each with 100 prefixes that don't match, with one
 // on a board without streams.
 func besideStreams(s *suite, few, many *site) error {
+	const what = "a PUT beside 2,000 streams of 100 prefixes each"
+	if !s.wants(what) {
+		return nil
+	}
 	events := path + "/events?prefix=p0/"
 	for i := 1; i < 100; i++ {
 		events += fmt.Sprintf("&prefix=p%d/", i)
@@ -353,5 +361,5 @@ func besideStreams(s *suite, few, many *site) error {
 	if err != nil {
 		return err
 	}
-	return s.time(row{what: "a PUT beside 2,000 streams of 100 prefixes each", floor: "of a board without streams", limit: 2}, many.put("tank/beside"), few.put("tank/beside"))
+	return s.time(row{what: what, floor: "of a board without streams", limit: 2}, many.put("tank/beside"), few.put("tank/beside"))
 }
