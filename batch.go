@@ -6,8 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -123,8 +125,8 @@ type renaming struct{ from, to string }
 // renameKeys moves the declarations of renamed entries with them, also if they are renamed in a
 // cycle.
 func renameKeys(b *Batch, tx *ledger.Tx) {
-	now := map[string]DeclaredKey{} // of the names that are renamed; no kind means none
-	key := func(name string) DeclaredKey {
+	now := map[string]entry.Declared{} // of the names that are renamed; no kind means none
+	key := func(name string) entry.Declared {
 		k, known := now[name]
 		if !known {
 			k, _ = tx.Declared(name)
@@ -139,9 +141,9 @@ func renameKeys(b *Batch, tx *ledger.Tx) {
 		}
 		names = append(names, r.from, r.to)
 		moved.Name = r.to
-		now[r.from], now[r.to] = DeclaredKey{}, moved
+		now[r.from], now[r.to] = entry.Declared{}, moved
 	}
-	slices.Sort(names)
+	sorted.Strings(names)
 	for _, name := range slices.Compact(names) {
 		was, had := tx.Declared(name)
 		switch k := now[name]; {
@@ -216,7 +218,7 @@ func (b *Batch) namesUnder(prefix string) []string {
 			names = append(names, name)
 		}
 	}
-	slices.Sort(names)
+	sorted.Strings(names)
 	return slices.DeleteFunc(slices.Compact(names), func(name string) bool { return !b.find(name).Found() })
 }
 
@@ -279,7 +281,7 @@ func (b *Batch) Entry(name string) (e Entry, found bool) {
 		n.MarkRead()
 	}
 	rec := b.find(name)
-	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
+	return Entry(ledger.Named{Name: name, Record: rec}.Entry()), rec.Found()
 }
 
 // Put stores a value under a name without a key.

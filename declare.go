@@ -9,6 +9,7 @@ import (
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/value"
 )
 
 // Declare lists all keys of the app. They are stored in the file, so that lists also show keys that
@@ -33,19 +34,19 @@ func Declare(keys ...AnyKey) Option {
 // A declaration holds the keys that were passed to Declare.
 type declaration struct {
 	keys  []AnyKey
-	names map[string]DeclaredKey
+	names map[string]entry.Declared
 }
 
 func newDeclaration(keys []AnyKey) (*declaration, error) {
 	if len(keys) == 0 {
 		return nil, nil
 	}
-	d := &declaration{keys, map[string]DeclaredKey{}}
+	d := &declaration{keys, map[string]entry.Declared{}}
 	for _, k := range keys {
 		if k == nil {
 			misuse("Declare needs keys, not nil")
 		}
-		for _, one := range k.Declared() {
+		for _, one := range declarations(k) {
 			if _, twice := d.names[one.Name]; twice {
 				return nil, refuse.As(ErrInvalid, "two declared keys have the name %s; was a line copied?", scan.Quote(one.Name))
 			}
@@ -71,12 +72,12 @@ func declare(ns *Namespace) error {
 	if d == nil {
 		return nil
 	}
-	known := map[string]DeclaredKey{}
+	known := map[string]entry.Declared{}
 	for _, k := range ns.l.Keys() {
 		known[k.ID()] = k
 	}
 	ns.reportOrphans(known)
-	var changed []DeclaredKey
+	var changed []entry.Declared
 	for _, k := range d.keys {
 		if lost := k.unkept(); lost != "" {
 			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", lost))
@@ -86,7 +87,7 @@ func declare(ns *Namespace) error {
 			m, family := s.structure()
 			ns.strayMembers(k.Name(), m, family)
 		}
-		for _, one := range k.Declared() {
+		for _, one := range declarations(k) {
 			ns.reportSecret(one)
 			if before, ok := known[one.ID()]; !ok {
 				ns.compare(one.Name, known)
@@ -106,7 +107,7 @@ func declare(ns *Namespace) error {
 }
 
 // compare reports a name that nearly matches a name in the file that the app does not declare.
-func (ns *Namespace) compare(name string, known map[string]DeclaredKey) {
+func (ns *Namespace) compare(name string, known map[string]entry.Declared) {
 	tell := func(other, is string) {
 		if _, own := ns.declaration.names[other]; own {
 			return
@@ -137,11 +138,44 @@ func (ns *Namespace) noteUse(name, of string) {
 	}
 }
 
-// A DeclaredKey is a key that an app declared. The namespace stores it beside the entries: Name,
-// Kind, Default (the zero Value for a sealed key and a family), About, Min and Max (the zero Value
-// means no bound), Keep (0 means no bound), Choices (of a OneOf key; empty means any text), and
-// Family, which covers Name/ and anything.
-type DeclaredKey = entry.Declared
+// A DeclaredKey is a key that an app declared. A namespace and a board store it beside the entries.
+type DeclaredKey struct {
+	Name     string
+	Kind     value.Kind
+	Default  value.Value // the zero Value for a sealed key and for a family
+	About    string
+	Min, Max value.Value // the zero Value means no bound
+	Keep     int         // 0 means no bound
+	Choices  []string    // of a OneOf key; empty means any text
+	Family   bool        // it covers Name/ and anything, for example the records of a collection
+	By       string      // on a board: the app that declared it
+}
+
+// Allowed describes in words which values the key's rules allow, for example "0 to 23". It is empty if all
+// values of the kind are allowed.
+func (k DeclaredKey) Allowed() string { return entry.Declared{Key: entry.Key(k)}.Allowed() }
+
+// MarshalJSON returns the declaration as an object without empty members.
+func (k DeclaredKey) MarshalJSON() ([]byte, error) {
+	return entry.Declared{Key: entry.Key(k)}.MarshalJSON()
+}
+
+// declarations returns the declarations of a key.
+func declarations(k AnyKey) []entry.Declared {
+	all := k.Declared()
+	out := make([]entry.Declared, len(all))
+	for i, d := range all {
+		out[i].Key = entry.Key(d)
+	}
+	return out
+}
 
 // Declared returns the keys that apps have declared, in order of their names.
-func (ns *Namespace) Declared() []DeclaredKey { return ns.namespace().l.Keys() }
+func (ns *Namespace) Declared() []DeclaredKey {
+	all := ns.namespace().l.Keys()
+	out := make([]DeclaredKey, len(all))
+	for i, d := range all {
+		out[i] = DeclaredKey(d.Key)
+	}
+	return out
+}

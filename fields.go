@@ -134,7 +134,7 @@ func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
 		}
 		f.key = key
 		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
-		if err := key.Declared()[0].Judge(def); err != nil {
+		if err := declarations(key)[0].Judge(def); err != nil {
 			misuse("With of %s: the default of %s: %v", d.name, f.name, err)
 		}
 	}

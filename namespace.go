@@ -312,10 +312,20 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 	return enc, nil
 }
 
-// An Entry is a stored entry, written with any key or none: Name, Value, Version (the commit
-// that changed it last), Updated (the time of that commit, by the writer's clock), By (the writer's
-// name, if it gave one: see ClientName), and on a board From (the instance of the writer).
-type Entry = entry.Entry
+// An Entry is what is stored under a name, written with any key or none.
+type Entry struct {
+	Name    string
+	Value   value.Value // the zero Value means that nothing is stored
+	Version int64       // the commit that changed it last
+	Updated time.Time   // the time of that commit, by the writer's clock; on a board by the server's
+	By      string      // the writer's name, if it gave one: see ClientName
+	From    string      // on a board: the instance of the writer: another phone has another one
+}
+
+// MarshalJSON returns the entry as an object:
+//
+//	{"name":"tank/litres","kind":"int","value":420,"version":17,"updated":"2026-05-03T09:12:44.123Z","by":"shed"}
+func (e Entry) MarshalJSON() ([]byte, error) { return entry.Entry(e).MarshalJSON() }
 
 // Entry returns the entry called name, if it exists.
 func (ns *Namespace) Entry(name string) (e Entry, found bool) {
@@ -328,7 +338,7 @@ func (ns *Namespace) Entry(name string) (e Entry, found bool) {
 	}
 	n.MarkRead()
 	rec := n.Record()
-	return ledger.Named{Name: name, Record: rec}.Entry(), rec.Found()
+	return Entry(ledger.Named{Name: name, Record: rec}.Entry()), rec.Found()
 }
 
 // Entries iterates over the entries whose names begin with prefix, in byte order of the names, as
@@ -338,7 +348,7 @@ func (ns *Namespace) Entries(prefix string) iter.Seq[Entry] {
 		s := ns.namespace().l.Snapshot()
 		defer s.Release()
 		for e := range s.Entries(prefix, "") {
-			if !yield(e.Entry()) {
+			if !yield(Entry(e.Entry())) {
 				return
 			}
 		}

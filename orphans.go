@@ -19,14 +19,14 @@ import (
 // key was renamed only in the code is lost otherwise. known are the keys that were declared in the file
 // before. Names that another app declared are not this app's, unless a new key of this app seems to be
 // meant.
-func (ns *Namespace) reportOrphans(known map[string]DeclaredKey) {
-	var fresh []DeclaredKey // keys that this version adds, and under which nothing is stored
+func (ns *Namespace) reportOrphans(known map[string]entry.Declared) {
+	var fresh []entry.Declared // keys that this version adds, and under which nothing is stored
 	for _, one := range ns.declaration.names {
 		if _, before := known[one.ID()]; !before && !ns.holds(one) {
 			fresh = append(fresh, one)
 		}
 	}
-	sorted.By(fresh, func(a, b *DeclaredKey) int { return strings.Compare(a.Name, b.Name) })
+	sorted.By(fresh, func(a, b *entry.Declared) int { return strings.Compare(a.Name, b.Name) })
 	told := map[string]bool{}
 	for e := range ns.Entries("") {
 		if ns.declaration.covers(e.Name) || ns.resembles(e.Name) {
@@ -68,7 +68,7 @@ func (ns *Namespace) resembles(name string) bool {
 }
 
 // holds reports whether something is stored for a key.
-func (ns *Namespace) holds(k DeclaredKey) bool {
+func (ns *Namespace) holds(k entry.Declared) bool {
 	if !k.Family {
 		n := ns.l.Find(k.Name)
 		return n != nil && n.Record().Found()
@@ -81,7 +81,7 @@ func (ns *Namespace) holds(k DeclaredKey) bool {
 
 // successor returns the new key that a stored name probably has now: one of the same kind that shares a
 // word with it. compare reports names that nearly match.
-func successor(name string, kind value.Kind, family bool, fresh []DeclaredKey) (DeclaredKey, bool) {
+func successor(name string, kind value.Kind, family bool, fresh []entry.Declared) (entry.Declared, bool) {
 	words := wordsOf(name)
 	for _, k := range fresh {
 		if k.Family != family || !family && k.Kind != kind {
@@ -94,7 +94,7 @@ func successor(name string, kind value.Kind, family bool, fresh []DeclaredKey) (
 			return k, true
 		}
 	}
-	return DeclaredKey{}, false
+	return entry.Declared{}, false
 }
 
 func wordsOf(name string) []string {
@@ -145,7 +145,7 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 	}
 	if !family {
 		if n := ns.l.Find(name); n != nil && n.Record().Found() {
-			note(ledger.Named{Name: name, Record: n.Record()}.Entry())
+			note(Entry(ledger.Named{Name: name, Record: n.Record()}.Entry()))
 		}
 		return
 	}
@@ -157,12 +157,12 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 // usedKey is the first key that was used under a name.
 type usedKey struct {
 	def      any // its definition, to recognise it
-	declared DeclaredKey
+	declared entry.Declared
 }
 
 // firstUse reports, once for each name, mistakes that need no list of keys to be found. def identifies
 // the key.
-func (ns *Namespace) firstUse(def any, one DeclaredKey, unkept string, sealed bool) {
+func (ns *Namespace) firstUse(def any, one entry.Declared, unkept string, sealed bool) {
 	before, used := ns.used.LoadOrStore(one.Name, usedKey{def, one})
 	if used {
 		first := before.(usedKey)
@@ -187,7 +187,7 @@ func (ns *Namespace) firstUse(def any, one DeclaredKey, unkept string, sealed bo
 }
 
 // reportSecret reports a key whose name suggests a secret and that is not Sealed.
-func (ns *Namespace) reportSecret(one DeclaredKey) {
+func (ns *Namespace) reportSecret(one entry.Declared) {
 	if entry.SecretKey(one) {
 		ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "the name %s suggests a secret, which anybody who can read the file or a backup of it could read; declare it Sealed, or use another name", scan.Quote(one.Name)))
 	}

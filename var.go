@@ -77,7 +77,7 @@ func (k Key[T]) In(at Local) Var[T] {
 	ns := at.namespace()
 	ns.noteUse(d.name, d.family)
 	if first, ok := ns.used.Load(d.name); d.family == "" && (!ok || first.(usedKey).def != any(d)) {
-		ns.firstUse(d, k.Declared()[0], d.unkept, d.sealed)
+		ns.firstUse(d, declarations(k)[0], d.unkept, d.sealed)
 	}
 	return newBinding(ns, d, at.batch()).variable()
 }

@@ -2,12 +2,12 @@ package pantry
 
 import (
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/keyuse"
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/internal/test/hooks"
 )
 
@@ -29,7 +29,7 @@ func Namespaces(dir string) ([]string, error) {
 			names = append(names, name)
 		}
 	}
-	slices.Sort(names) // this differs from the order of the file names
+	sorted.Strings(names) // this differs from the order of the file names
 	return names, nil
 }
 

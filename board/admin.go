@@ -54,15 +54,24 @@ func (a *Admin) with(board string, call func(b *Board) error) error {
 // anyBoard is the board's name in a link for calls that are about the server.
 const anyBoard = "all"
 
-// A Summary describes a board of a server: its name Board, its Version, and the size of its file,
-// Bytes.
-type Summary = wire.Summary
+// A Summary describes a board of a server.
+type Summary struct {
+	Board   string // its name
+	Version int64
+	Bytes   int64 // of its file
+}
+
+// MarshalJSON returns the summary as the server sends it.
+func (s Summary) MarshalJSON() ([]byte, error) { return wire.Summary(s).MarshalJSON() }
 
 // List returns the boards of the server, sorted by name.
 func (a *Admin) List(ctx context.Context) (boards []Summary, err error) {
 	err = a.with(anyBoard, func(b *Board) error {
-		return b.ask(ctx, request{op: "list", method: http.MethodGet, server: true}, func(body []byte) (err error) {
-			boards, err = wire.ReadSummaries(body)
+		return b.ask(ctx, request{op: "list", method: http.MethodGet, server: true}, func(body []byte) error {
+			all, err := wire.ReadSummaries(body)
+			for _, s := range all {
+				boards = append(boards, Summary(s))
+			}
 			return err
 		})
 	})

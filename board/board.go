@@ -274,19 +274,14 @@ func (b *Board) Ready(ctx context.Context) error {
 	}
 }
 
-// An Entry is a stored entry: Name, Value, Version (the board's, at the last change), Updated (by
-// the server's clock), By (the app that changed it, by its own name), and From, which distinguishes two
-// phones apart.
-type Entry = entry.Entry
-
 // Known returns what is known of a name without a request: of a variable, or of any name while a
 // Watch without keys runs.
-func (b *Board) Known(name string) (e Entry, found bool) {
+func (b *Board) Known(name string) (e pantry.Entry, found bool) {
 	r := b.view.statesOf([]string{name})[name]
 	if r == nil {
-		return Entry{}, false
+		return pantry.Entry{}, false
 	}
-	return r.entry, !r.entry.Value.IsZero()
+	return pantry.Entry(r.entry), !r.entry.Value.IsZero()
 }
 
 // answered starts what waits for the server, after each of its answers. It does not block.

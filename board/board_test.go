@@ -103,7 +103,11 @@ func (o *onServer) Reopen() error { return errors.Join(o.close(), o.open()) }
 
 func (o *onServer) Entries() ([]entry.Entry, error) {
 	all, _, err := o.b.All(o.t.Context(), "")
-	return all, err
+	out := make([]entry.Entry, len(all))
+	for i, e := range all {
+		out[i] = entry.Entry(e)
+	}
+	return out, err
 }
 
 func (o *onServer) Commit(edits []entry.Edit) (rules.Outcome, error) {

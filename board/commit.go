@@ -47,7 +47,7 @@ type write struct {
 	since string // the mark of the board at the first attempt; "" means unknown
 	// base is what variables showed of its names when it was made; only with Offline, and not after
 	// a relaunch.
-	base map[string]Entry
+	base map[string]entry.Entry
 }
 
 // write is the only path of changes to the board. Variables show Sending meanwhile. If it can't be
@@ -160,7 +160,7 @@ func (b *Board) sendWrite(ctx context.Context, w *write) (*wire.Page, error) {
 	for i, r := range page.Results {
 		if r.Replaced != nil {
 			name := w.edits[i].Name
-			b.report.problem(name, &ReplacedError{Name: name, Lost: *r.Replaced, Now: stored(page, name)})
+			b.report.problem(name, &ReplacedError{Name: name, Lost: pantry.Entry(*r.Replaced), Now: stored(page, name)})
 		}
 	}
 	return page, nil
@@ -194,23 +194,23 @@ func namesOf(ops []Op) string {
 // Put stores a value under a name without a key and returns the entry. An entry keeps its kind: a
 // value of another kind is converted exactly, or refused with pantry.ErrWrongKind. An Op with a
 // Kind changes the kind.
-func (b *Board) Put(ctx context.Context, name string, v value.Value) (Entry, error) {
+func (b *Board) Put(ctx context.Context, name string, v value.Value) (pantry.Entry, error) {
 	if err := v.Check(); err != nil {
-		return Entry{}, b.conn.fail("put", name, err)
+		return pantry.Entry{}, b.conn.fail("put", name, err)
 	}
 	done, err := b.write(ctx, "put", []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: v}}})
 	if err != nil {
-		return Entry{}, err
+		return pantry.Entry{}, err
 	}
 	return b.only("put", name, done)
 }
 
 // only returns the entry of a commit with one name.
-func (b *Board) only(op, name string, done Committed) (Entry, error) {
+func (b *Board) only(op, name string, done Committed) (pantry.Entry, error) {
 	if len(done.Entries) != 1 || done.Entries[0].Name != name {
-		return Entry{}, b.conn.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
+		return pantry.Entry{}, b.conn.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
 	}
-	return done.Entries[0], nil
+	return pantry.Entry(done.Entries[0]), nil
 }
 
 // Drop removes the entries in one commit. If one of them is absent, the error is pantry.ErrAbsent

@@ -48,7 +48,7 @@ func CopyFrom(ctx context.Context, b *Board, ns *pantry.Namespace, names ...stri
 	if err != nil {
 		return err
 	}
-	stored := map[string]Entry{}
+	stored := map[string]pantry.Entry{}
 	for _, e := range all {
 		stored[e.Name] = e
 	}

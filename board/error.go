@@ -52,9 +52,9 @@ type Error struct {
 	RetryAfter time.Duration // from Retry-After
 	Err        error
 
-	entry *Entry   // with conflict: the stored entry, if there is one
-	near  []string // with absent: names that the requested one nearly matches
-	maybe bool     // an earlier attempt may have arrived
+	entry *entry.Entry // with conflict: the stored entry, if there is one
+	near  []string     // with absent: names that the requested one nearly matches
+	maybe bool         // an earlier attempt may have arrived
 }
 
 // Error returns the error in one line.

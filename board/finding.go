@@ -3,6 +3,7 @@ package board
 import (
 	"fmt"
 
+	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
@@ -34,8 +35,8 @@ func (e *NearError) Error() string {
 // which another client had stored.
 type ReplacedError struct {
 	Name string
-	Lost Entry       // what was replaced: Value, Version, Updated, By; without a Value if the history no longer has it
-	Now  value.Value // what is stored now
+	Lost pantry.Entry // what was replaced: Value, Version, Updated, By; without a Value if the history no longer has it
+	Now  value.Value  // what is stored now
 }
 
 // Error returns what was lost, and the operation that would have lost nothing.

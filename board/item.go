@@ -22,7 +22,7 @@ type item struct {
 	code string // why it was refused; "" means that it waits
 	says string
 	// theirs is what was stored instead, if the code is conflict.
-	theirs Entry
+	theirs entry.Entry
 }
 
 // of reports whether a Board can send the item: it has the link that the item was made with.

@@ -11,34 +11,45 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
-// A Finding is what the board noticed about a declared key: a Code for a program, the Name of the
-// key, and a Sentence. The codes are near (the name is similar to another), kind, default and rule
-// (it is declared differently), secret (the name sounds like a secret), and stored (the stored
-// value breaks the rules).
-type Finding = entry.Finding
+// A Finding is what the board noticed about a declared key.
+type Finding struct {
+	// Code is one of near (the name is similar to another), kind, default and rule (it is declared
+	// differently), secret (the name sounds like a secret), and stored (the stored value breaks the rules).
+	Code     string
+	Name     string // of the key
+	Sentence string
+}
 
-// A DeclaredKey is a key that an app declared. The board stores it with that app's name in By.
-type DeclaredKey = entry.Declared
+// MarshalJSON returns the finding as the server sends it.
+func (f Finding) MarshalJSON() ([]byte, error) { return entry.Finding(f).MarshalJSON() }
 
 // Keys requests the declared keys, sorted by name, and whether the list is closed, so that no other
 // name can be written.
-func (b *Board) Keys(ctx context.Context) (keys []DeclaredKey, closed bool, err error) {
+func (b *Board) Keys(ctx context.Context) (keys []pantry.DeclaredKey, closed bool, err error) {
 	k, err := b.keys(ctx, request{op: "read the keys of", method: http.MethodGet, path: "/keys"})
-	return k.Keys, k.Closed, err
+	for _, d := range k.Keys {
+		keys = append(keys, pantry.DeclaredKey(d.Key))
+	}
+	return keys, k.Closed, err
 }
 
 // DeclareKeys declares the app's keys on the board. A new key is added, unless the stored value
 // breaks its rules; a key that is declared differently is not changed. It returns findings.
-func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) ([]Finding, error) {
+func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) (findings []Finding, err error) {
 	var d rules.Declaration
 	for _, k := range keys {
-		d.Keys = append(d.Keys, k.Declared()...)
+		for _, one := range k.Declared() {
+			d.Keys = append(d.Keys, entry.Declared{Key: entry.Key(one)})
+		}
 	}
 	if len(d.Keys) == 0 {
 		return nil, nil
 	}
 	k, err := b.declare(ctx, d)
-	return k.Findings, err
+	for _, f := range k.Findings {
+		findings = append(findings, Finding(f))
+	}
+	return findings, err
 }
 
 // CloseKeys closes the list of declared keys, or opens it, and returns the board's version.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -15,7 +16,7 @@ import (
 const saveAfter = time.Second
 
 // known returns what was known of a name last.
-func (o *outbox) known(name string) (Entry, bool) {
+func (o *outbox) known(name string) (entry.Entry, bool) {
 	o.kmu.Lock()
 	defer o.kmu.Unlock()
 	e, found := o.last[name]
@@ -51,7 +52,7 @@ func (o *outbox) confirm(at time.Time) {
 }
 
 // learn records what is known, to be saved soon. view.mu can be held.
-func (o *outbox) learn(names []string, entries map[string]Entry) {
+func (o *outbox) learn(names []string, entries map[string]entry.Entry) {
 	if len(names) == 0 {
 		return
 	}
@@ -82,7 +83,7 @@ func (o *outbox) learn(names []string, entries map[string]Entry) {
 func (o *outbox) saveKnown() error {
 	o.kmu.Lock()
 	dirty, asOf := o.dirty, o.asOf
-	o.dirty, o.saving = map[string]Entry{}, nil
+	o.dirty, o.saving = map[string]entry.Entry{}, nil
 	o.kmu.Unlock()
 	if len(dirty) == 0 && asOf.IsZero() {
 		return nil

@@ -7,6 +7,7 @@ import (
 	"unsafe"
 	"weak"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
@@ -61,12 +62,12 @@ func (n *node) publish(r *remote) {
 
 // A remote is what is known of a name on the server. It is immutable.
 type remote struct {
-	entry   Entry // without a value: absent
-	known   bool  // the server has answered for it
-	old     bool  // in an earlier launch, and not in this one
-	away    error // why the newest attempt to reach the server failed; nil if it did not
-	sending int   // writes that are being sent
-	queued  int   // writes that wait to be sent
-	refused error // the newest write was refused
-	kept    bool  // it was queued, and is kept until it is retried or discarded
+	entry   entry.Entry // without a value: absent
+	known   bool        // the server has answered for it
+	old     bool        // in an earlier launch, and not in this one
+	away    error       // why the newest attempt to reach the server failed; nil if it did not
+	sending int         // writes that are being sent
+	queued  int         // writes that wait to be sent
+	refused error       // the newest write was refused
+	kept    bool        // it was queued, and is kept until it is retried or discarded
 }

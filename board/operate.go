@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/value"
@@ -51,7 +52,7 @@ func (x *binding[T]) refuse(op string, err error) error {
 func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 	have := x.n.state.Load()
 	if !have.known {
-		e, _, err := x.b.Entry(ctx, x.k.Name())
+		e, _, err := x.b.fetch(ctx, x.k.Name())
 		if err != nil && (x.b.outbox == nil || !unsure(err)) {
 			return err
 		}
@@ -76,7 +77,7 @@ func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 const mostTries = 8
 
 // overtaken returns the stored entry if a change was refused because it is newer.
-func overtaken(err error) (now Entry, again bool) {
+func overtaken(err error) (now entry.Entry, again bool) {
 	var e *Error
 	if !errors.Is(err, pantry.ErrConflict) || !errors.As(err, &e) {
 		return now, false
@@ -154,12 +155,12 @@ func (v Var[T]) Clear(ctx context.Context) error {
 // error of f is returned. An Update can't be queued: without an answer the error is ErrUnreachable.
 func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
 	at := v.binding()
-	e, found, err := at.b.Entry(ctx, at.k.Name())
+	e, found, err := at.b.fetch(ctx, at.k.Name())
 	if err != nil {
 		return v.Get(), err
 	}
 	if !found {
-		e = Entry{}
+		e = entry.Entry{}
 	}
 	for try := 0; ; try++ {
 		val, next, err := at.next(e, f)
@@ -179,7 +180,7 @@ func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, er
 }
 
 // next returns the result of f for an entry, and its stored form.
-func (x *binding[T]) next(e Entry, f func(old T) (T, error)) (val value.Value, next T, err error) {
+func (x *binding[T]) next(e entry.Entry, f func(old T) (T, error)) (val value.Value, next T, err error) {
 	old := x.k.Default()
 	if !e.Value.IsZero() {
 		if old, err = x.k.Decode(e.Value); err != nil {
@@ -218,7 +219,7 @@ func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
 	e := r.entry
 	offline := x.b.outbox != nil && x.b.mustQueue()
 	if !offline && (!r.known || r.old || r.away != nil) {
-		if e, _, err = x.b.Entry(ctx, x.k.Name()); err != nil {
+		if e, _, err = x.b.fetch(ctx, x.k.Name()); err != nil {
 			return x.k.Copy(x.read().x), err
 		}
 	}
@@ -249,7 +250,7 @@ func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
 }
 
 // versionIn returns the version for a condition: 0 if nothing is stored.
-func versionIn(e Entry) int64 {
+func versionIn(e entry.Entry) int64 {
 	if e.Value.IsZero() {
 		return 0
 	}
@@ -259,12 +260,12 @@ func versionIn(e Entry) int64 {
 // stored returns what a commit of operations made of the entry.
 func (x *binding[T]) stored(ops []Op, done Committed, err error) (now T, _ error) {
 	if err == nil {
-		var e Entry
+		var e pantry.Entry
 		if e, err = x.b.only(ops[0].Op.Verb.String(), x.k.Name(), done); err == nil {
 			if now, err = x.k.Decode(e.Value); err == nil {
 				return now, nil
 			}
-			err = x.unusable(e, err)
+			err = x.unusable(entry.Entry(e), err)
 		}
 	}
 	return x.k.Copy(x.read().x), err

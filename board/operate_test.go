@@ -202,7 +202,7 @@ func TestPages(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, commits, version)
 	require.Len(t, entries, commits*each)
-	assert.True(t, slices.IsSortedFunc(entries, func(a, b board.Entry) int { return strings.Compare(a.Name, b.Name) }))
+	assert.True(t, slices.IsSortedFunc(entries, func(a, b pantry.Entry) int { return strings.Compare(a.Name, b.Name) }))
 	n := 0
 	for _, err := range other.Entries(t.Context(), "") {
 		require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -40,10 +41,10 @@ type outbox struct {
 	cancel   context.CancelFunc
 	done     sync.WaitGroup
 
-	kmu    sync.Mutex       // guards the following fields; view.mu may be held before it, not after
-	last   map[string]Entry // known, possibly from an earlier launch
-	asOf   time.Time        // when the server last confirmed it
-	dirty  map[string]Entry // known and not saved; without a value: absent
+	kmu    sync.Mutex             // guards the following fields; view.mu may be held before it, not after
+	last   map[string]entry.Entry // known, possibly from an earlier launch
+	asOf   time.Time              // when the server last confirmed it
+	dirty  map[string]entry.Entry // known and not saved; without a value: absent
 	saving *time.Timer
 
 	mu     sync.Mutex // guards the following fields; view.mu may be held before it, not after
@@ -60,11 +61,11 @@ type memory interface {
 	// refused.
 	about(name string) (queued int, refused error)
 	// known returns what an earlier launch knew of a name.
-	known(name string) (Entry, bool)
+	known(name string) (entry.Entry, bool)
 	// knownUnder returns the names with a prefix that an earlier launch knew.
 	knownUnder(prefix string) []string
 	// learn saves what is known of names for the next launch.
-	learn(names []string, entries map[string]Entry)
+	learn(names []string, entries map[string]entry.Entry)
 }
 
 // A seat is the place of a Board in an outbox: what the Board's view uses of it.
@@ -145,7 +146,7 @@ func openOutbox(b *Board, id, dir string) (*outbox, error) {
 	}
 	o := &outbox{
 		id: id, release: release, instance: b.conn.instance, found: make(chan pantry.Problem, 16), kick: make(chan struct{}, 1),
-		last: map[string]Entry{}, dirty: map[string]Entry{}, next: 1,
+		last: map[string]entry.Entry{}, dirty: map[string]entry.Entry{}, next: 1,
 	}
 	o.ns, err = pantry.Open(dir, namespaceOf(b.conn.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
 		select { // a goroutine without locks reports it
@@ -158,7 +159,7 @@ func openOutbox(b *Board, id, dir string) (*outbox, error) {
 	}
 	o.ctx, o.cancel = context.WithCancel(context.Background())
 	for e := range o.ns.Entries(knownPrefix) {
-		var known Entry
+		var known entry.Entry
 		if known.UnmarshalJSON(e.Value.AppendJSON(nil)) == nil && known.Name == e.Name[len(knownPrefix):] {
 			o.last[known.Name] = known
 		}

@@ -21,7 +21,7 @@ type Pending struct {
 	Mine value.Value
 	// Theirs is what is stored instead, if Err is pantry.ErrConflict: its Value, and By and Updated say
 	// who stored it when. It has no Value if the entry was removed.
-	Theirs Entry
+	Theirs pantry.Entry
 }
 
 // Pending returns the queued changes and those that were refused, oldest first; none without
@@ -59,7 +59,7 @@ func (o *outbox) list(b *Board) []Pending {
 	defer o.mu.Unlock()
 	out := make([]Pending, len(o.items))
 	for i, it := range o.items {
-		p := Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: !it.of(b), Err: it.err(b), Theirs: it.theirs}
+		p := Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: !it.of(b), Err: it.err(b), Theirs: pantry.Entry(it.theirs)}
 		if put := it.put(); put != nil {
 			p.Mine = put.Op.Operand
 		}
@@ -137,7 +137,7 @@ func (o *outbox) renew(b *Board, id string) (*item, error) {
 		return nil, nil
 	}
 	again := *it
-	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.conn.link.id(), "", "", false, "", draw(), Entry{}
+	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.conn.link.id(), "", "", false, "", draw(), entry.Entry{}
 	again.edits = slices.Clone(it.edits)
 	if put := again.put(); put != nil && it.code != "" {
 		put.Cond, put.Seen = entry.Cond{}, nil // the user has seen what it replaces

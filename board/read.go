@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -46,9 +47,15 @@ func (c *connection) list(ctx context.Context, rq request, tag string) (page lis
 }
 
 // Entry requests an entry from the server.
-func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, err error) {
+func (b *Board) Entry(ctx context.Context, name string) (e pantry.Entry, found bool, err error) {
+	now, found, err := b.fetch(ctx, name)
+	return pantry.Entry(now), found, err
+}
+
+// fetch is Entry.
+func (b *Board) fetch(ctx context.Context, name string) (e entry.Entry, found bool, err error) {
 	if err := pantry.CheckName(name); err != nil {
-		return Entry{}, false, b.conn.fail("get", name, err)
+		return entry.Entry{}, false, b.conn.fail("get", name, err)
 	}
 	got, err := b.conn.send(ctx, request{op: "get", method: http.MethodGet, path: entryPath(name)})
 	if err == nil {
@@ -63,25 +70,25 @@ func (b *Board) Entry(ctx context.Context, name string) (e Entry, found bool, er
 				b.report.nearNames([]rules.Near{{Name: name, Near: near}})
 			}
 		}
-		return Entry{Name: name}, false, nil
+		return entry.Entry{Name: name}, false, nil
 	}
 	if err != nil {
-		return Entry{}, false, b.conn.fail("get", name, err)
+		return entry.Entry{}, false, b.conn.fail("get", name, err)
 	}
 	return e, true, nil
 }
 
 // Entries requests the entries whose names begin with prefix, sorted by the bytes of their names,
 // page by page.
-func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, error] {
-	return func(yield func(Entry, error) bool) {
+func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[pantry.Entry, error] {
+	return func(yield func(pantry.Entry, error) bool) {
 		for page, err := range b.pages(ctx, withPrefix(prefix)) {
 			if err != nil {
-				yield(Entry{}, err)
+				yield(pantry.Entry{}, err)
 				return
 			}
 			for _, e := range page.Entries {
-				if !yield(e, nil) {
+				if !yield(pantry.Entry(e), nil) {
 					return
 				}
 			}
@@ -90,7 +97,7 @@ func (b *Board) Entries(ctx context.Context, prefix string) iter.Seq2[Entry, err
 }
 
 // All returns Entries as a slice, with the version of the board in the first page.
-func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, version int64, err error) {
+func (b *Board) All(ctx context.Context, prefix string) (entries []pantry.Entry, version int64, err error) {
 	version = -1
 	for page, err := range b.pages(ctx, withPrefix(prefix)) {
 		if err != nil {
@@ -99,7 +106,7 @@ func (b *Board) All(ctx context.Context, prefix string) (entries []Entry, versio
 		if version < 0 {
 			version = page.Version
 		}
-		entries = append(entries, page.Entries...)
+		entries = appendEntries(entries, page.Entries)
 	}
 	return entries, version, nil
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/internal/records"
 	"github.com/small-pantry/pantry/internal/refuse"
@@ -72,7 +73,7 @@ func (x *recordsBinding[T]) id(name string) (id string, ok bool) {
 // A knownRecord is a record as far as is known.
 type knownRecord struct {
 	id string
-	e  Entry
+	e  entry.Entry
 }
 
 // known returns what is known of the records, in order: ids that are numbers first, by size, then the
@@ -161,7 +162,7 @@ func (r Records[T]) At(id string) Var[T] {
 	k := x.k.At(id)
 	if _, err := x.name("use", id); err != nil { // it must not be requested
 		n := &node{name: k.Name()}
-		n.publish(&remote{entry: Entry{Name: k.Name()}})
+		n.publish(&remote{entry: entry.Entry{Name: k.Name()}})
 		at := newBinding(x.b, k, n)
 		at.bad = err
 		return at.variable()
@@ -214,7 +215,7 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 	if err != nil {
 		return now, err
 	}
-	_, found, err := x.b.Entry(ctx, name)
+	_, found, err := x.b.fetch(ctx, name)
 	if err == nil && !found {
 		err = x.b.conn.fail("update", name, fmt.Errorf("%w: there is no record %s", pantry.ErrAbsent, scan.Quote(id)))
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/wire"
 )
@@ -29,11 +30,11 @@ type replica struct {
 	// epoch counts when answers to earlier questions became invalid: after a whole answer, and when
 	// more is requested.
 	epoch   int
-	entries map[string]Entry // without a value: absent, as of its version
+	entries map[string]entry.Entry // without a value: absent, as of its version
 }
 
 func newReplica() *replica {
-	return &replica{names: map[string]bool{}, prefixes: map[string]int{}, entries: map[string]Entry{}}
+	return &replica{names: map[string]bool{}, prefixes: map[string]int{}, entries: map[string]entry.Entry{}}
 }
 
 // has reports whether a name is requested.
@@ -189,7 +190,7 @@ func (r *replica) take(a asking, p *wire.Page) (changed []string, fresh bool, er
 		changed = r.learn(changed, e)
 	}
 	for _, g := range p.Gone {
-		changed = r.learn(changed, Entry{Name: g.Name, Version: g.Version})
+		changed = r.learn(changed, entry.Entry{Name: g.Name, Version: g.Version})
 	}
 	if len(r.seen) > mostSeen {
 		r.forgetMark()
@@ -207,7 +208,7 @@ func (r *replica) forget(marks ...mark.Mark) {
 }
 
 // learn updates a name, unless something newer is known.
-func (r *replica) learn(changed []string, e Entry) []string {
+func (r *replica) learn(changed []string, e entry.Entry) []string {
 	before, known := r.entries[e.Name]
 	if !r.has(e.Name) || known && e.Version < before.Version {
 		return changed
@@ -221,9 +222,9 @@ func (r *replica) replace(now mark.Mark, p *wire.Page) []string {
 	r.mark = now
 	r.epoch++
 	before := r.entries
-	r.entries = make(map[string]Entry, len(p.Entries))
+	r.entries = make(map[string]entry.Entry, len(p.Entries))
 	for name := range r.names {
-		r.entries[name] = Entry{Name: name, Version: p.Version}
+		r.entries[name] = entry.Entry{Name: name, Version: p.Version}
 	}
 	for _, e := range p.Entries {
 		if r.has(e.Name) {
@@ -232,7 +233,7 @@ func (r *replica) replace(now mark.Mark, p *wire.Page) []string {
 	}
 	for name := range before {
 		if _, known := r.entries[name]; !known && r.has(name) { // it is reported once more, as absent
-			r.entries[name] = Entry{Name: name, Version: p.Version}
+			r.entries[name] = entry.Entry{Name: name, Version: p.Version}
 		}
 	}
 	return slices.Collect(maps.Keys(r.entries))

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
@@ -322,7 +323,7 @@ func (w *world) settle() string {
 		rec := w.ask("GET", boardPath+"/entries/"+name, "")
 		want := ""
 		if rec.Code == http.StatusOK {
-			var e Entry
+			var e entry.Entry
 			require.NoError(w.t, json.Unmarshal(rec.Body.Bytes(), &e))
 			want = fmt.Sprint(e.Value, " ", e.Version)
 		}
@@ -378,7 +379,7 @@ func TestReplicaStaysSmall(t *testing.T) {
 	page := func(version int) *wire.Page {
 		return &wire.Page{
 			Board: "b", Version: int64(version), Mark: fmt.Sprintf("%d.5a3f9c10", version), Since: fmt.Sprintf("%d.5a3f9c10", version-1),
-			Entries: []Entry{{Name: fmt.Sprint("n", version), Version: int64(version)}},
+			Entries: []entry.Entry{{Name: fmt.Sprint("n", version), Version: int64(version)}},
 		}
 	}
 	for i := range 1000 {

@@ -75,7 +75,7 @@ func (r *reporter) nearNames(findings []rules.Near) {
 
 // firstUse reports, once for each name, mistakes that need no list of keys to be found. The server reports
 // a secret that is declared.
-func (r *reporter) firstUse(k pantry.AnyKey, d pantry.DeclaredKey, declared bool) {
+func (r *reporter) firstUse(k pantry.AnyKey, d entry.Declared, declared bool) {
 	r.mu.Lock()
 	before, used := r.used[d.ID()]
 	if r.used == nil {
@@ -103,6 +103,6 @@ func (r *reporter) firstUse(k pantry.AnyKey, d pantry.DeclaredKey, declared bool
 
 // A usedKey is the key that was used first under a name.
 type usedKey struct {
-	pantry.DeclaredKey
+	entry.Declared
 	told bool // that another one differs
 }

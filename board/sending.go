@@ -142,7 +142,7 @@ func (o *outbox) check(b *Board, it *item) (*entry.Cond, error) {
 	if again || !it.checks(b) {
 		return nil, nil
 	}
-	e, _, err := b.Entry(b.ctx, edits[0].Name)
+	e, _, err := b.fetch(b.ctx, edits[0].Name)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) erro
 			o.rebase(it, e, before[e.Name])
 		}
 		for _, g := range page.Gone {
-			o.rebase(it, Entry{Name: g.Name, Version: g.Version}, before[g.Name])
+			o.rebase(it, entry.Entry{Name: g.Name, Version: g.Version}, before[g.Name])
 		}
 	}
 	o.mu.Unlock()
@@ -182,7 +182,7 @@ func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) erro
 
 // rebase updates the base of later changes of a name after an own change, if that overwrote nothing
 // that the app had not seen. mu must be held.
-func (o *outbox) rebase(it *item, now Entry, before *remote) {
+func (o *outbox) rebase(it *item, now entry.Entry, before *remote) {
 	was, known := it.base[now.Name]
 	if !known && before != nil {
 		was = before.entry

@@ -140,7 +140,7 @@ func (b *Board) mayHave(k pantry.AnyKey) {
 		}
 		// The server reports a declared secret.
 		known := slices.ContainsFunc(b.opts.declare, func(one pantry.AnyKey) bool { return one.Name() == k.Name() })
-		b.report.firstUse(k, d, known)
+		b.report.firstUse(k, entry.Declared{Key: entry.Key(d)}, known)
 	}
 }
 
@@ -233,10 +233,10 @@ func describe[T any](b *Board, r *remote, s *State[T]) {
 	}
 }
 
-func (x *binding[T]) unusable(e Entry, err error) error { return x.b.unusable(e, err) }
+func (x *binding[T]) unusable(e entry.Entry, err error) error { return x.b.unusable(e, err) }
 
 // unusable returns the error for a stored value that its key can't use.
-func (b *Board) unusable(e Entry, err error) error {
+func (b *Board) unusable(e entry.Entry, err error) error {
 	return b.conn.fail("read", e.Name, &Error{
 		Index: -1, Code: "unreadable", Err: err,
 		Sentence: fmt.Sprintf("%s is stored (by %s), which can't be used: %v", entry.Quoted(e.Value), orSomebody(e.By), err),
@@ -259,7 +259,7 @@ func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
 	if at.bad != nil {
 		return at.k.Default(), false, at.bad
 	}
-	e, found, err := at.b.Entry(ctx, at.k.Name())
+	e, found, err := at.b.fetch(ctx, at.k.Name())
 	if err != nil || !found {
 		return at.k.Default(), found, err
 	}

@@ -96,7 +96,7 @@ func (v *view) requestPrefix(prefix string) {
 // add adds a node, with what an earlier launch knew; mu must be held.
 func (v *view) add(name string) *node {
 	n := &node{name: name}
-	r := &remote{entry: Entry{Name: name}, away: v.away}
+	r := &remote{entry: entry.Entry{Name: name}, away: v.away}
 	if v.memory != nil {
 		r.queued, r.refused = v.memory.about(name)
 		r.kept = r.refused != nil
@@ -213,7 +213,7 @@ func (v *view) take(a asking, p *wire.Page) (taken, error) {
 	if p.Whole && fresh && err == nil { // an earlier launch knew it, and the server does not have it
 		for name, n := range v.nodes {
 			if _, found := v.replica.entries[name]; !found && v.replica.has(name) && n.state.Load().old {
-				v.change(n, func(r *remote) { r.entry, r.known, r.old = Entry{Name: name}, true, false })
+				v.change(n, func(r *remote) { r.entry, r.known, r.old = entry.Entry{Name: name}, true, false })
 			}
 		}
 	}
@@ -287,10 +287,10 @@ func (v *view) confirmed() time.Time {
 }
 
 // shown returns what variables show of the names of edits, without absent and unknown ones.
-func (v *view) shown(edits []Op) map[string]Entry {
+func (v *view) shown(edits []Op) map[string]entry.Entry {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	seen := map[string]Entry{}
+	seen := map[string]entry.Entry{}
 	for _, e := range edits {
 		if n := v.nodes[e.Name]; n != nil {
 			if r := n.state.Load(); !r.entry.Value.IsZero() {
@@ -352,7 +352,7 @@ func (v *view) statesOf(names []string) map[string]*remote {
 }
 
 // under returns the known entries whose names begin with one of the prefixes, sorted by name.
-func (v *view) under(prefixes ...string) (entries []Entry) {
+func (v *view) under(prefixes ...string) (entries []entry.Entry) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	for name, n := range v.nodes {
@@ -361,7 +361,7 @@ func (v *view) under(prefixes ...string) (entries []Entry) {
 			entries = append(entries, e)
 		}
 	}
-	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(entries, func(a, b entry.Entry) int { return strings.Compare(a.Name, b.Name) })
 	return entries
 }
 

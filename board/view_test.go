@@ -7,12 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
 // page is an answer of the board's life "1" up to a version.
-func page(whole bool, version int64, entries ...Entry) *wire.Page {
+func page(whole bool, version int64, entries ...entry.Entry) *wire.Page {
 	mark := func(v int64) string { return string('0'+byte(v)) + ".5a3f9c10" }
 	p := &wire.Page{Board: "b", Version: version, Mark: mark(version), Whole: whole, Entries: entries}
 	if !whole {
@@ -21,19 +22,19 @@ func page(whole bool, version int64, entries ...Entry) *wire.Page {
 	return p
 }
 
-func intEntry(name string, version, n int64) Entry {
-	return Entry{Name: name, Version: version, Value: value.Int(n)}
+func intEntry(name string, version, n int64) entry.Entry {
+	return entry.Entry{Name: name, Version: version, Value: value.Int(n)}
 }
 
 // remembered is what an earlier launch knew.
 type remembered struct {
-	entries map[string]Entry
+	entries map[string]entry.Entry
 	refused error
 	saved   []string
 }
 
 func (m *remembered) about(string) (int, error) { return 0, m.refused }
-func (m *remembered) known(name string) (Entry, bool) {
+func (m *remembered) known(name string) (entry.Entry, bool) {
 	e, found := m.entries[name]
 	return e, found
 }
@@ -43,7 +44,9 @@ func (m *remembered) knownUnder(string) (names []string) {
 	}
 	return names
 }
-func (m *remembered) learn(names []string, _ map[string]Entry) { m.saved = append(m.saved, names...) }
+func (m *remembered) learn(names []string, _ map[string]entry.Entry) {
+	m.saved = append(m.saved, names...)
+}
 
 func take(t *testing.T, v *view, p *wire.Page) taken {
 	got, err := v.take(v.question().asking, p)
@@ -71,7 +74,7 @@ func TestViewWatchers(t *testing.T) {
 	assert.Equal(t, []string{"tap"}, v.changes(names))
 	assert.Equal(t, []string{"beds/a"}, v.changes(beds))
 	assert.Empty(t, v.changes(beds))
-	assert.Equal(t, []Entry{intEntry("beds/a", 2, 2)}, v.under("beds/"))
+	assert.Equal(t, []entry.Entry{intEntry("beds/a", 2, 2)}, v.under("beds/"))
 
 	v.unwatch(beds)
 	assert.Empty(t, v.under("beds/"))
@@ -86,7 +89,7 @@ func TestViewWatchers(t *testing.T) {
 func TestViewMemory(t *testing.T) {
 	t.Parallel()
 	v := newView(func() {})
-	m := &remembered{entries: map[string]Entry{"tap": intEntry("tap", 7, 7), "beds/a": intEntry("beds/a", 7, 7)}}
+	m := &remembered{entries: map[string]entry.Entry{"tap": intEntry("tap", 7, 7), "beds/a": intEntry("beds/a", 7, 7)}}
 	v.memory = m
 	tap := v.bind("tap")
 	v.keepPrefix("beds/")

@@ -85,7 +85,7 @@ func (c *call) withdraw() error {
 	if err != nil {
 		return err
 	}
-	key := entry.Declared{Name: c.name, Family: family}
+	key := entry.Declared{Key: entry.Key{Name: c.name, Family: family}}
 	if err := c.grant.Name(key.ID()); err != nil {
 		return err
 	}

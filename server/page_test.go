@@ -274,6 +274,9 @@ func TestPageKinds(t *testing.T) {
 	p.Until(card("units") + `.innerText.includes('just now')`)
 	press(p, `[data-name="hose/queue"]`, "Append to hose/queue")
 	p.Until(`document.activeElement.closest('.append')`)
+	g.commit(`{"op":"put","name":"zinnias","value":12}`) // the field stays open when others add a name
+	p.Until(card("zinnias"))
+	p.Until(`document.activeElement.closest('.append')`)
 	p.Type("A1\r")
 	p.Until(shown("hose/queue") + `.includes('A1')`)
 	p.Until(card("hose/queue") + `.innerText.includes('3 of 12')`)

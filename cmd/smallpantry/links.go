@@ -20,6 +20,7 @@ import (
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/sheet"
 	"github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/internal/wire"
 )
 
 // may has the flags that describe a new link.
@@ -53,7 +54,7 @@ type sharedLink struct {
 }
 
 func (s sharedLink) MarshalJSON() ([]byte, error) {
-	return append(scan.AppendString([]byte(`{"board":`), s.Board), append([]byte{','}, s.Token.AppendJSON(nil)[1:]...)...), nil
+	return append(scan.AppendString([]byte(`{"board":`), s.Board), append([]byte{','}, wire.Token(s.Token).AppendJSON(nil)[1:]...)...), nil
 }
 
 func (s sharedLink) card() sheet.Card {

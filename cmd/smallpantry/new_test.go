@@ -18,7 +18,10 @@ func TestNewGo(t *testing.T) {
 	t.Parallel()
 	dir, home := filepath.Join(t.TempDir(), "shed-app"), t.TempDir()
 	var out, errs strings.Builder
-	require.Zero(t, run([]string{"new", "go", dir}, nil, &out, &errs), errs.String())
+	processMu.Lock() // the app uses the clone in which the command runs
+	code := run([]string{"new", "go", dir}, nil, &out, &errs)
+	processMu.Unlock()
+	require.Zero(t, code, errs.String())
 	assert.Contains(t, out.String(), "go run . hour 7")
 	link := ""
 	run := func(args ...string) string {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/inspect"
 	"github.com/small-pantry/pantry/value"
 )
@@ -50,7 +51,7 @@ func (s *story) lookBack() error {
 	}
 	var fresh []string
 	for _, e := range now {
-		if !slices.ContainsFunc(then, func(old board.Entry) bool { return old.Name == e.Name }) {
+		if !slices.ContainsFunc(then, func(old pantry.Entry) bool { return old.Name == e.Name }) {
 			fresh = append(fresh, e.Name)
 		}
 	}
@@ -118,9 +119,12 @@ func (s *story) check() error {
 				return err
 			}
 		}
-		p := inspect.Place{Declared: ns.Declared()}
+		var p inspect.Place
+		for _, k := range ns.Declared() {
+			p.Declared = append(p.Declared, entry.Declared{Key: entry.Key(k)})
+		}
 		for e := range ns.Entries("") {
-			p.Entries = append(p.Entries, e)
+			p.Entries = append(p.Entries, entry.Entry(e))
 		}
 		codes := map[string]int{}
 		findings, notes := p.Findings()

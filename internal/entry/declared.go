@@ -12,6 +12,13 @@ import (
 // A Declared is a key that an app declared. A place stores it beside the entries, so that it can
 // warn a second app that means another key.
 type Declared struct {
+	Key
+	Gone bool      // in a line of the file: the declaration is withdrawn
+	Rest scan.Rest // members that a later version added
+}
+
+// A Key is what a declaration says of a key.
+type Key struct {
 	Name     string
 	Kind     value.Kind
 	Default  value.Value // the zero Value for a sealed key and for a family
@@ -21,8 +28,6 @@ type Declared struct {
 	Choices  []string    // the allowed texts; empty means any
 	Family   bool        // it covers Name/ and anything, for example the records of a collection
 	By       string      // the writer that declared it, on a board
-	Gone     bool        // in a line of the file: the declaration is withdrawn
-	Rest     scan.Rest   // members that a later version added
 }
 
 // ID distinguishes declarations: the name, and for a family the name and a slash. A family and a plain
@@ -154,7 +159,7 @@ func DeclaredFor(name string, find func(id string) (Declared, bool)) Declared {
 		return d
 	}
 	if _, ok := find(name + "/"); ok { // this name holds the newest number of the family's records
-		return Declared{Name: name, Kind: value.KindInt}
+		return Declared{Key: Key{Name: name, Kind: value.KindInt}}
 	}
 	for of := range Families(name) {
 		if of == name {
@@ -166,7 +171,7 @@ func DeclaredFor(name string, find func(id string) (Declared, bool)) Declared {
 			}
 		}
 	}
-	return Declared{Name: name}
+	return Declared{Key: Key{Name: name}}
 }
 
 // Among returns a find function for DeclaredFor.

@@ -34,8 +34,8 @@ func TestFindings(t *testing.T) {
 	p := inspect.Place{
 		Unread: map[string]int{"watered": 3}, Bytes: 5 << 20, Load: 40 * time.Millisecond,
 		Declared: []entry.Declared{
-			{Name: "reminder-hour", Kind: value.KindInt}, {Name: "tank/litres", Kind: value.KindInt}, {Name: "plantings", Kind: value.KindMap, Family: true},
-			{Name: "ratio", Kind: value.KindFloat, Min: value.Float(0), Max: value.Float(1)}, {Name: "watered", Kind: value.KindInt},
+			{Key: entry.Key{Name: "reminder-hour", Kind: value.KindInt}}, {Key: entry.Key{Name: "tank/litres", Kind: value.KindInt}}, {Key: entry.Key{Name: "plantings", Kind: value.KindMap, Family: true}},
+			{Key: entry.Key{Name: "ratio", Kind: value.KindFloat, Min: value.Float(0), Max: value.Float(1)}}, {Key: entry.Key{Name: "watered", Kind: value.KindInt}},
 		},
 		Entries: []entry.Entry{
 			{Name: "reminder-hour", Value: value.Text("7")}, {Name: "tank/litre", Value: value.Int(1)}, {Name: "plantings", Value: value.Int(2)},

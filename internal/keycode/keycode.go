@@ -55,7 +55,7 @@ func (p Place) stored(name string) (value.Value, bool) {
 // Undeclared returns a declaration for an entry that has none. Its default is empty, except where only the
 // stored value shows what the members are.
 func Undeclared(e entry.Entry) entry.Declared {
-	k := entry.Declared{Name: e.Name, Kind: e.Value.Kind(), Default: sampleOf(e.Value.Kind())}
+	k := entry.Declared{Key: entry.Key{Name: e.Name, Kind: e.Value.Kind(), Default: sampleOf(e.Value.Kind())}}
 	switch k.Kind {
 	case value.KindMap:
 		k.Default = e.Value

@@ -122,7 +122,7 @@ func TestCommitsBesideCompaction(t *testing.T) {
 				require.NoError(t, do, i)
 			}
 			_, err := l.Commit(entry.Author{}, func(tx *Tx) error {
-				tx.Declare(entry.Declared{Name: "n", Kind: value.KindInt})
+				tx.Declare(entry.Declared{Key: entry.Key{Name: "n", Kind: value.KindInt}})
 				tx.SetSchema(3)
 				tx.CloseKeys(true)
 				return nil

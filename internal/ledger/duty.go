@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // A duty is what commits still owe: the old bytes of names must be erased from the file. The line of
@@ -47,7 +48,7 @@ func (d *duty) String() string {
 	if d.all {
 		return "everything that was removed"
 	}
-	names := slices.Sorted(maps.Keys(d.names))
+	names := sorted.Keys(d.names)
 	if len(names) > 5 {
 		names = append(names[:5:5], fmt.Sprintf("%d more", len(names)-5))
 	}

@@ -3,13 +3,13 @@ package ledger
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -236,7 +236,7 @@ func at(v Past, now *Snapshot, version int64) ([]entry.Entry, error) {
 		}
 	}
 	var out []entry.Entry
-	for _, name := range slices.Sorted(maps.Keys(recs)) {
+	for _, name := range sorted.Keys(recs) {
 		if recs[name].Found() {
 			out = append(out, Named{name, recs[name]}.Entry())
 		}

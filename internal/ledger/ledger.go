@@ -4,7 +4,6 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
-	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -272,7 +272,7 @@ func (l *Ledger) Keys() []entry.Declared {
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	keys := make([]entry.Declared, 0, len(l.keys))
-	for _, name := range slices.Sorted(maps.Keys(l.keys)) { // sorting structs would make every app larger
+	for _, name := range sorted.Keys(l.keys) { // sorting structs would make every app larger
 		keys = append(keys, l.keys[name])
 	}
 	return keys

@@ -1,11 +1,11 @@
 package ledger
 
 import (
-	"maps"
 	"slices"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // runs calls each for the runs of lines that become one line.
@@ -89,7 +89,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 		one.moved = p.receipts(before, one.Version)
 	}
 	one.synced = one.Version - 1
-	for _, name := range slices.Sorted(maps.Keys(keys)) {
+	for _, name := range sorted.Keys(keys) {
 		one.keys = append(one.keys, keys[name])
 	}
 	p.kept = one.changes

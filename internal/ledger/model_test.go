@@ -168,7 +168,7 @@ func TestAgainstAModel(t *testing.T) {
 			"declare": func(rt *rapid.T) {
 				name := names.Draw(rt, "key")
 				_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
-					tx.Declare(entry.Declared{Name: name, Kind: value.KindInt, Default: value.Int(1)})
+					tx.Declare(entry.Declared{Key: entry.Key{Name: name, Kind: value.KindInt, Default: value.Int(1)}})
 					return nil
 				})
 				require.NoError(rt, err)

@@ -297,7 +297,7 @@ func TestForgetNames(t *testing.T) {
 		l, err := ledger.Open(dir, "board", o)
 		require.NoError(t, err)
 		_, err = l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
-			tx.Declare(entry.Declared{Name: "hour", Kind: value.KindInt, About: "when"})
+			tx.Declare(entry.Declared{Key: entry.Key{Name: "hour", Kind: value.KindInt, About: "when"}})
 			return nil
 		})
 		require.NoError(t, err)

@@ -106,7 +106,7 @@ func makeFile(t *testing.T, random *rand.Rand, dir, name string) {
 					tx.Put(at, e)
 				}
 				if random.IntN(10) == 0 {
-					tx.Declare(entry.Declared{Name: "plot", Kind: value.KindText, Default: value.Text("C4"), Keep: random.IntN(9)})
+					tx.Declare(entry.Declared{Key: entry.Key{Name: "plot", Kind: value.KindText, Default: value.Text("C4"), Keep: random.IntN(9)}})
 				}
 				if random.IntN(10) == 0 {
 					tx.SetSchema(tx.Schema() + 1)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -67,7 +68,7 @@ func (tx *Tx) Names() []string {
 	for _, n := range tx.l.inOrder() {
 		candidates = append(candidates, n.Name)
 	}
-	slices.Sort(candidates)
+	sorted.Strings(candidates)
 	candidates = slices.Compact(candidates)
 	return slices.DeleteFunc(candidates, func(name string) bool { return tx.Value(name).IsZero() })
 }

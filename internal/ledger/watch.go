@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/small-pantry/pantry/internal/sorted"
 )
 
 // A Watcher is notified that something changed, not of what. The user then reads the newest state.
@@ -34,9 +36,10 @@ func (l *Ledger) Watch(names, prefixes []string) *Watcher {
 
 // Outermost returns prefixes in order, without those that another one covers.
 func Outermost(prefixes []string) []string {
-	sorted := slices.Sorted(slices.Values(prefixes))
-	out := sorted[:0]
-	for _, p := range sorted {
+	all := slices.Clone(prefixes)
+	sorted.Strings(all)
+	out := all[:0]
+	for _, p := range all {
 		if len(out) == 0 || !strings.HasPrefix(p, out[len(out)-1]) {
 			out = append(out, p)
 		}

@@ -47,27 +47,29 @@ func (d *device) Close() error {
 
 func (d *device) Get(_ context.Context, name string) (entry.Entry, bool, error) {
 	e, found := d.ns.Entry(name)
-	return e, found, nil
+	return entry.Entry(e), found, nil
 }
 
 func (d *device) List(_ context.Context, prefix string) (Listing, error) {
-	l := Listing{Place: d.place, Path: d.ns.Path(), Version: d.ns.Version(), Declared: d.ns.Declared()}
+	l := Listing{Place: d.place, Path: d.ns.Path(), Version: d.ns.Version(), Declared: declarationsOf(d.ns.Declared())}
 	for e := range d.ns.Entries(prefix) {
-		l.Entries = append(l.Entries, e)
+		l.Entries = append(l.Entries, entry.Entry(e))
 	}
 	return l, nil
 }
 
 func (d *device) History(_ context.Context, limit int, names []string) ([]entry.Commit, error) {
-	return d.ns.History(limit, names...)
+	past, err := d.ns.History(limit, names...)
+	return commitsOf(past), err
 }
 
 func (d *device) At(_ context.Context, when When) ([]entry.Entry, int64, error) {
 	if version, ok := when.Version(); ok {
 		entries, err := d.ns.EntriesAt(version)
-		return entries, version, err
+		return entriesOf(entries), version, err
 	}
-	return d.ns.EntriesAtTime(when.time)
+	entries, version, err := d.ns.EntriesAtTime(when.time)
+	return entriesOf(entries), version, err
 }
 
 func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
@@ -76,7 +78,7 @@ func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 		for changed := range d.ns.WatchNames(ctx, names...) {
 			for _, name := range changed {
 				e, _ := d.ns.Entry(name)
-				if !yield(e, nil) {
+				if !yield(entry.Entry(e), nil) {
 					return
 				}
 			}
@@ -107,7 +109,7 @@ func (d *device) Rename(_ context.Context, from, to string, force bool) (entry.E
 		return b.Rename(from, to)
 	})
 	e, _ := d.ns.Entry(to)
-	return e, err
+	return entry.Entry(e), err
 }
 
 // Forget also accepts names that exist only in the past.
@@ -141,7 +143,7 @@ func (d *device) Reset(context.Context) (int64, []string, error) {
 func (d *device) judge(force bool) func(name string, v value.Value) error {
 	var keys []entry.Declared
 	if !force {
-		keys = d.ns.Declared()
+		keys = declarationsOf(d.ns.Declared())
 	}
 	find := entry.Among(keys)
 	return func(name string, v value.Value) error {

@@ -37,27 +37,36 @@ func (s *shared) Where() string { return s.address }
 func (s *shared) Close() error  { return s.b.Close() }
 
 func (s *shared) Get(ctx context.Context, name string) (entry.Entry, bool, error) {
-	return s.b.Entry(ctx, name)
+	e, found, err := s.b.Entry(ctx, name)
+	return entry.Entry(e), found, err
 }
 
 func (s *shared) List(ctx context.Context, prefix string) (l Listing, err error) {
 	l.Place = s.address
-	if l.Entries, l.Version, err = s.b.All(ctx, prefix); err == nil {
-		l.Declared, _, err = s.b.Keys(ctx)
+	all, version, err := s.b.All(ctx, prefix)
+	if l.Entries, l.Version = entriesOf(all), version; err == nil {
+		l.Declared, _, err = s.keys(ctx)
 	}
 	return l, err
 }
 
+func (s *shared) keys(ctx context.Context) (keys []entry.Declared, closed bool, err error) {
+	all, closed, err := s.b.Keys(ctx)
+	return declarationsOf(all), closed, err
+}
+
 func (s *shared) History(ctx context.Context, limit int, names []string) ([]entry.Commit, error) {
-	return s.b.History(ctx, limit, names...)
+	past, err := s.b.History(ctx, limit, names...)
+	return commitsOf(past), err
 }
 
 func (s *shared) At(ctx context.Context, when When) ([]entry.Entry, int64, error) {
 	if version, ok := when.Version(); ok {
 		entries, err := s.b.EntriesAt(ctx, version)
-		return entries, version, err
+		return entriesOf(entries), version, err
 	}
-	return s.b.EntriesAtTime(ctx, when.time)
+	entries, version, err := s.b.EntriesAtTime(ctx, when.time)
+	return entriesOf(entries), version, err
 }
 
 func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entry, error] {
@@ -72,7 +81,7 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 			}
 			return
 		}
-		told := map[string]entry.Entry{}
+		told := map[string]pantry.Entry{}
 		away := false
 		for changed := range s.b.WatchNames(ctx, names...) {
 			// The first values can include some that are stale, and later confirmed.
@@ -93,7 +102,7 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 					continue
 				}
 				told[name] = e
-				if !yield(e, nil) {
+				if !yield(entry.Entry(e), nil) {
 					return
 				}
 			}
@@ -131,7 +140,7 @@ func (s *shared) Rename(ctx context.Context, from, to string, force bool) (entry
 	if err := unforced(force); err != nil {
 		return entry.Entry{}, err
 	}
-	e, found, err := s.b.Entry(ctx, from)
+	e, found, err := s.Get(ctx, from)
 	switch {
 	case err != nil:
 		return e, err
@@ -151,7 +160,7 @@ func (s *shared) Forget(ctx context.Context, names []string) error {
 	for _, name := range names { // before one is removed
 		_, found, err := s.b.Entry(ctx, name)
 		if err == nil && !found { // of names that exist only in the past
-			var past []entry.Commit
+			var past []pantry.CommitInfo
 			past, err = s.b.History(ctx, 1, name)
 			found = len(past) > 0
 		}
@@ -182,7 +191,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 	if err != nil {
 		return 0, err
 	}
-	now := map[string]entry.Entry{}
+	now := map[string]pantry.Entry{}
 	for _, e := range all {
 		now[e.Name] = e
 	}
@@ -206,7 +215,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 func (s *shared) Replaced() error { return nil }
 
 func (s *shared) Withdraw(ctx context.Context, name string) (k entry.Declared, version int64, err error) {
-	keys, _, err := s.b.Keys(ctx)
+	keys, _, err := s.keys(ctx)
 	if err != nil {
 		return k, 0, err
 	}

@@ -247,7 +247,7 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	if e.Op.Verb == value.Drop && now.IsZero() {
 		return Result{}, Absent(e.Name)
 	}
-	declared := entry.Declared{Name: e.Name}
+	declared := entry.Declared{Key: entry.Key{Name: e.Name}}
 	if !e.Force {
 		declared = entry.DeclaredFor(e.Name, tx.Declared)
 		if e.Op.Verb != value.Drop {

@@ -2,7 +2,11 @@
 // which makes every app larger by about 10 KB a type.
 package sorted
 
-import "slices"
+import (
+	"maps"
+	"slices"
+	"strings"
+)
 
 // few items are sorted by insertion.
 const few = 12
@@ -26,4 +30,16 @@ func By[T any](s []T, compare func(a, b *T) int) {
 	for i, p := range pointers {
 		s[i] = *p
 	}
+}
+
+// Strings sorts texts by their bytes.
+func Strings(s []string) {
+	By(s, func(a, b *string) int { return strings.Compare(*a, *b) })
+}
+
+// Keys returns the keys of a map, sorted by their bytes.
+func Keys[V any](m map[string]V) []string {
+	keys := slices.Collect(maps.Keys(m))
+	Strings(keys)
+	return keys
 }

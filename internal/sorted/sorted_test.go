@@ -27,3 +27,14 @@ func TestBy(t *testing.T) {
 		assert.Equal(t, want, s)
 	}
 }
+
+func TestKeys(t *testing.T) {
+	t.Parallel()
+	m := map[string]int{}
+	for n := range 40 {
+		m[string(rune('a'+n*7%40))] = n
+	}
+	keys := sorted.Keys(m)
+	assert.Len(t, keys, 40)
+	assert.True(t, slices.IsSorted(keys), keys)
+}

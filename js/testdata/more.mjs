@@ -109,7 +109,7 @@ export const many = test(async origin => {
 // However the network loses answers, breaks connections, and the server starts anew, each
 // addition of several clients counts once.
 export const lossy = test(async (origin, soak) => {
-  const each = soak ? 25 : 8
+  const each = soak ? 25 : 5
   const { link, control } = await site(origin), clients = [0, 1, 2, 3].map(() => join(link, { ...quick, offline: true })), vars = clients.map(b => b.on(int('sum', 0))), lists = clients.map(b => b.on(list('log', [])))
   await Promise.all(clients.map(b => b.ready()))
   let over = false, sum = 0

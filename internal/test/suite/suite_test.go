@@ -61,9 +61,9 @@ func TestDeclared(t *testing.T) {
 	defer m.l.Close()
 	_, err := m.l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
 		tx.Declare(
-			entry.Declared{Name: "hour", Kind: value.KindInt, Default: value.Int(18), Min: value.Int(0), Max: value.Int(23)},
-			entry.Declared{Name: "q", Kind: value.KindList, Default: value.List(value.Text("A1")), Keep: 2},
-			entry.Declared{Name: "plantings", Kind: value.KindMap, Family: true},
+			entry.Declared{Key: entry.Key{Name: "hour", Kind: value.KindInt, Default: value.Int(18), Min: value.Int(0), Max: value.Int(23)}},
+			entry.Declared{Key: entry.Key{Name: "q", Kind: value.KindList, Default: value.List(value.Text("A1")), Keep: 2}},
+			entry.Declared{Key: entry.Key{Name: "plantings", Kind: value.KindMap, Family: true}},
 		)
 		return nil
 	})

@@ -113,7 +113,7 @@ export function Append({ name, value, of: key, done }) {
   const send = async e => {
     e.preventDefault()
     let item
-    try { item = fromNode(node) } catch (why) { return setSays(why) }
+    try { item = fromNode(draftOf(`append ${name}`) ?? blank) } catch (why) { return setSays(why) }
     setSays('')
     const result = await change(appendOp(name, item, key))
     if (!result.says) set(undefined)

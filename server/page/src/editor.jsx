@@ -1,6 +1,6 @@
 // Editors by kind. What is typed is a draft, which stays until it is stored or given up.
 
-import { useEffect, useRef, useState } from 'preact/hooks'
+import { useLayoutEffect, useRef, useState } from 'preact/hooks'
 import { blankLike, emptyOf, fromNode, isNumber, kinds, pictureType, plainNumber, putOp, makeOp, size, tag, toNode, visible, whyNoNumber, wordFor } from './model.js'
 import { Notes } from './parts.jsx'
 import { addOp, change, entries, keyOf, may } from './store.js'
@@ -53,7 +53,7 @@ export function Editor({ name, inPlace, done }) {
   async function send(event) {
     event?.preventDefault()
     let op
-    try { op = opOf(name, draft, key) } catch (why) { return setSays(why) }
+    try { op = opOf(name, draftOf(name) ?? stored, key) } catch (why) { return setSays(why) }
     setSays('')
     setBusy(true)
     const result = await change(op)
@@ -82,7 +82,7 @@ export function Editor({ name, inPlace, done }) {
 /** The field for a draft, by its kind. */
 export function Field({ name, draft: { kind, form }, set, of: key, focus }) {
   const field = useRef()
-  useEffect(() => {
+  useLayoutEffect(() => { // before the next key, if the card was made again while somebody types
     const el = field.current
     if (!focus || !el) return
     el.focus()
@@ -119,7 +119,7 @@ const nodeWords = { text: 'text', number: 'number', bool: 'yes or no', list: 'li
 /** A value inside a list or a map, or a whole list or map. whole lists have a row for each item. */
 export function NodeField({ node, onChange, label, whole, focus }) {
   const field = useRef()
-  useEffect(() => {
+  useLayoutEffect(() => { // as in Field
     if (!focus || !field.current) return
     field.current.focus()
     field.current.setSelectionRange?.(field.current.value.length, field.current.value.length)

@@ -107,7 +107,7 @@ function Entries({ open }) {
   </section>
 }
 
-const Cards = ({ names }) => groups(names).map(({ firsts, names }) => <section key={firsts.join(' ')}>
+const Cards = ({ names }) => groups(names).map(({ id, firsts, names }) => <section key={id}>
   <h2>{firsts.length > 1 && firsts.length > 6 ? 'others' : <bdi>{visible(firsts.join(' · '))}</bdi>}</h2>
   <div class="shelf">{names.map(n => <Card key={n} name={n} short={firsts.length > 1 || n === groupOf(n) ? n : n.slice(firsts[0].length + 1)} />)}</div>
 </section>)

@@ -163,8 +163,8 @@ export const groupOf = name => name.split('/', 1)[0]
 export function groups(names) {
   const all = new Map()
   for (const n of names) all.has(groupOf(n)) ? all.get(groupOf(n)).push(n) : all.set(groupOf(n), [n])
-  const rows = [], few = { firsts: [], names: [] }
-  for (const [first, of] of all) of.length > 2 ? rows.push({ firsts: [first], names: of }) : (few.firsts.push(first), few.names.push(...of))
+  const rows = [], few = { id: ' ', firsts: [], names: [] }
+  for (const [first, of] of all) of.length > 2 ? rows.push({ id: first, firsts: [first], names: of }) : (few.firsts.push(first), few.names.push(...of))
   return few.names.length ? [...rows, few] : rows
 }
 

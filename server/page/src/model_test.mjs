@@ -34,7 +34,7 @@ assert.equal(m.when(ago(-24), now), 'Tomorrow, 15:00')
 
 // Names.
 for (const [names, sorted] of [['b10 b9 B1 a', 'a B1 b9 b10'], ['tank/10/x tank/9/x tank', 'tank tank/9/x tank/10/x'], ['z é a', 'a é z'], ['gate-2 gate/1 gate', 'gate gate-2 gate/1']]) assert.equal(m.sortNames(names.split(' ')).join(' '), sorted)
-assert.deepEqual(m.groups(m.sortNames(['tank/b', 'tank/a10', 'tank/a9', 'gate/x', 'solo'])), [{ firsts: ['tank'], names: ['tank/a9', 'tank/a10', 'tank/b'] }, { firsts: ['gate', 'solo'], names: ['gate/x', 'solo'] }])
+assert.deepEqual(m.groups(m.sortNames(['tank/b', 'tank/a10', 'tank/a9', 'gate/x', 'solo'])), [{ id: 'tank', firsts: ['tank'], names: ['tank/a9', 'tank/a10', 'tank/b'] }, { id: ' ', firsts: ['gate', 'solo'], names: ['gate/x', 'solo'] }])
 for (const [name, is] of [['tank/litre', 'tank/litres'], ['tank/Litres', 'tank/litres'], ['tank/litrse', 'tank/litres'], ['tank/litrex', 'tank/litres'], ['tanks/litres', 'tank/litres'], ['tank/level', undefined], ['watered/B4', undefined], ['hose/litres', undefined], ['tank/litres', undefined]]) assert.equal(m.near(name, ['tank/litres', 'watered/C4']), is, name)
 
 // History.
