@@ -129,6 +129,7 @@ export class Transports {
       page.entries.push(...more.entries)
       page.gone.push(...more.gone)
     }
+    if (signal && this.paused) throw new BoardError('unreachable', 'the board was paused meanwhile') // it comes again after the pause
     const changed = this.on.take(asked, page)
     if (!changed && asked.epoch === this.view.epoch && asked.mark === this.view.mark) throw this.connection.unexpected(page.since)
     if (changed?.size) this.#news = clock()
@@ -171,6 +172,7 @@ export class Transports {
     let worked = false, silent = false, rest = '', data = '', id = '', whole
     this.#asking = new AbortController()
     const take = page => {
+      if (this.paused) return // it comes again after the pause
       if (whole) Object.assign(page, { whole: whole.whole, since: whole.since, entries: [...whole.entries, ...page.entries], gone: [...whole.gone, ...page.gone] })
       whole = page.next && page
       if (whole) return
@@ -193,7 +195,7 @@ export class Transports {
           if (line.startsWith('id:')) id = line.slice(3).trim()
           if (line.trim()) continue
           if (data) take(this.connection.ours(this.connection.read(data)))
-          else if (id && worked) this.view.moveTo(asked, id)
+          else if (id && worked && !this.paused) this.view.moveTo(asked, id)
           data = id = ''
         }
       })

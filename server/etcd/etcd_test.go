@@ -31,6 +31,8 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
+	members[0].NoSync = true
+	patience = 20 * time.Second
 	n, err := node.Start(members[0], members)
 	if err == nil {
 		err = n.Ready(20 * time.Second)

@@ -261,6 +261,7 @@ func smallNode(t *testing.T) (endpoints []string, more func()) {
 	t.Helper()
 	members, err := node.Plan(t.TempDir(), 1)
 	require.NoError(t, err)
+	members[0].NoSync = true
 	var n *node.Node
 	start := func(quota int64) {
 		members[0].Quota = quota

@@ -24,6 +24,7 @@ func secondNode(t *testing.T) []string {
 	t.Helper()
 	members, err := node.Plan(t.TempDir(), 1)
 	require.NoError(t, err)
+	members[0].NoSync = true
 	n, err := node.Start(members[0], members)
 	require.NoError(t, err)
 	t.Cleanup(n.Close)

@@ -68,6 +68,7 @@ func (a *app) node() *cobra.Command {
 	cmd.Flags().StringVar(&m.Client, "client", "", "its client `ADDRESS`")
 	cmd.Flags().StringVar(&m.Peer, "peer", "", "its peer `ADDRESS`")
 	cmd.Flags().Int64Var(&m.Quota, "quota", 0, "how many `BYTES` it takes; 0: as etcd has it")
+	cmd.Flags().BoolVar(&m.NoSync, "no-sync", false, "leave writes to the operating system, for tests")
 	cmd.Flags().StringVar(&m.Certificates, "certificates", "", "ca.pem, cert.pem and key.pem are in `DIR`")
 	cmd.Flags().StringArrayVar(&others, "member", nil, "a node of the cluster, `NAME=PEER`")
 	return cmd

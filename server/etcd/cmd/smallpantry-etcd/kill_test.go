@@ -88,7 +88,7 @@ func TestKills(t *testing.T) {
 	run := soak.For(20*time.Second, 30*time.Minute)
 	own := newCertificates(t)
 	c, err := cluster.Start(t.Context(), cluster.Options{
-		Dir: t.TempDir(), Command: command, Nodes: 3, Servers: 3, Board: "rowan-street", Certificates: own.dir,
+		Dir: t.TempDir(), Command: command, NoSync: true, Nodes: 3, Servers: 3, Board: "rowan-street", Certificates: own.dir,
 		Flags: []string{"--limit", "client-rate=1000", "--limit", "address-rate=10000"},
 	})
 	require.NoError(t, err)

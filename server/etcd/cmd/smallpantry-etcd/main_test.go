@@ -47,7 +47,7 @@ func command(args ...string) *exec.Cmd {
 
 func start(t *testing.T, nodes, servers int, flags ...string) *cluster.Cluster {
 	t.Helper()
-	c, err := cluster.Start(t.Context(), cluster.Options{Dir: t.TempDir(), Command: command, Nodes: nodes, Servers: servers, Board: "rowan-street", Flags: flags})
+	c, err := cluster.Start(t.Context(), cluster.Options{Dir: t.TempDir(), Command: command, Nodes: nodes, Servers: servers, Board: "rowan-street", Flags: flags, NoSync: true})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c

@@ -113,14 +113,14 @@ func TestOperations(t *testing.T) {
 	n := lay(t, 1, 2, 3)
 	dir := t.TempDir()
 	client, peer := n.host(1)+":3379", n.host(1)+":3380"
-	east := n.on(1, command("node", "--name", "east", "--dir", filepath.Join(dir, "east"), "--client", client, "--peer", peer, "--member", "east="+peer))
+	east := n.on(1, command("node", "--name", "east", "--dir", filepath.Join(dir, "east"), "--client", client, "--peer", peer, "--member", "east="+peer, "--no-sync"))
 	require.NoError(t, east.Start())
 	t.Cleanup(func() {
 		assert.NoError(t, east.Process.Kill())
 		_ = east.Wait() // it was killed
 	})
 	c, err := cluster.Start(t.Context(), cluster.Options{
-		Dir: dir, Command: command, Nodes: 3, Servers: 3, Board: "rowan-street", Flags: []string{"--group", "east=" + client},
+		Dir: dir, Command: command, NoSync: true, Nodes: 3, Servers: 3, Board: "rowan-street", Flags: []string{"--group", "east=" + client},
 		NodeAt: n.at(1), ServerAt: n.at(1),
 	})
 	require.NoError(t, err)

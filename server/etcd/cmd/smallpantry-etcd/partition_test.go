@@ -111,7 +111,7 @@ func TestPartitions(t *testing.T) {
 	const node, server = 1, 11 // the first machine of each
 	n := lay(t, node, node+1, node+2, server, server+1, server+2)
 	c, err := cluster.Start(t.Context(), cluster.Options{
-		Dir: t.TempDir(), Command: command, Nodes: 3, Servers: 3, Board: "rowan-street", Flags: []string{"--limit", "client-rate=1000"},
+		Dir: t.TempDir(), Command: command, NoSync: true, Nodes: 3, Servers: 3, Board: "rowan-street", Flags: []string{"--limit", "client-rate=1000"},
 		NodeAt: n.at(node), ServerAt: n.at(server),
 	})
 	require.NoError(t, err)

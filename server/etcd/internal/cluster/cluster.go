@@ -39,6 +39,7 @@ type Options struct {
 	// Certificates is a directory with ca.pem, cert.pem and key.pem, which all nodes and servers use; "": no
 	// encryption.
 	Certificates string
+	NoSync       bool // see node.Member
 	// NodeAt and ServerAt say on which machine one runs, by its host and by what runs a
 	// command there; nil: all on this one.
 	NodeAt, ServerAt func(i int) (host string, on func(*exec.Cmd) *exec.Cmd)
@@ -107,6 +108,9 @@ func Start(ctx context.Context, o Options) (c *Cluster, err error) {
 func (c *Cluster) StartNode(i int) (err error) {
 	m := c.Members[i]
 	args := []string{"node", "--name", m.Name, "--dir", m.Dir, "--client", m.Client, "--peer", m.Peer}
+	if c.o.NoSync {
+		args = append(args, "--no-sync")
+	}
 	for _, one := range c.Members {
 		args = append(args, "--member", one.Name+"="+one.Peer)
 	}

@@ -26,6 +26,9 @@ type Member struct {
 	Quota int64
 	// Certificates is a directory with ca.pem, cert.pem and key.pem for all connections; "": no encryption.
 	Certificates string
+	// NoSync leaves writes to the operating system, so that tests don't depend on the speed of a disk. The end
+	// of a process loses nothing, and a power cut can.
+	NoSync bool
 }
 
 // Plan returns the members of a cluster of n, under a directory, at free ports.
@@ -87,7 +90,7 @@ func Start(m Member, all []Member) (*Node, error) {
 	}
 	cfg.InitialCluster = strings.Join(cluster, ",")
 	cfg.ZapLoggerBuilder = embed.NewZapLoggerBuilder(zap.NewNop())
-	cfg.QuotaBackendBytes = m.Quota
+	cfg.QuotaBackendBytes, cfg.UnsafeNoFsync = m.Quota, m.NoSync
 	cfg.AutoCompactionMode, cfg.AutoCompactionRetention = "periodic", "10m"
 	e, err := embed.StartEtcd(cfg)
 	if err != nil {
