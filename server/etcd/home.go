@@ -42,6 +42,7 @@ type Peers struct {
 	http   *http.Client
 	stop   context.CancelFunc
 	done   chan struct{}
+	lease  clientv3.LeaseID // of the newest registration; only register uses it
 
 	// within is how long a home has to answer what can be done elsewhere. What can't can take
 	// longer by the time of a commit.
@@ -156,11 +157,17 @@ func (p *Peers) register(ctx context.Context) {
 	}
 }
 
-// enter registers the server for the time of the session.
+// enter registers the server for the time of the session. If etcd still has the earlier registration, as after
+// a restart of its nodes, that one goes on: a full etcd accepts no new one.
 func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	g := p.s.g
 	one, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
+	if p.lease != 0 {
+		if _, err := g.c.KeepAliveOnce(one, p.lease); err == nil {
+			return concurrency.NewSession(g.c, concurrency.WithTTL(alive), concurrency.WithLease(p.lease))
+		}
+	}
 	lease, err := g.c.Grant(one, alive) // without this, NewSession would wait for ever
 	if err != nil {
 		return nil, err
@@ -172,6 +179,7 @@ func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	if _, err = g.c.Put(one, g.keys.servers()+hex.EncodeToString([]byte(p.self)), p.self, clientv3.WithLease(session.Lease())); err != nil {
 		return nil, errors.Join(err, session.Close())
 	}
+	p.lease = session.Lease()
 	return session, nil
 }
 

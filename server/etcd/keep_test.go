@@ -256,8 +256,8 @@ func TestStrays(t *testing.T) {
 	assert.Equal(t, []string{"lost", "rowan-street"}, namesOf(boards()))
 }
 
-// smallNode is an etcd that is full after 4 MiB. more starts it again with room.
-func smallNode(t *testing.T) (endpoints []string, more func()) {
+// smallNode is an etcd that is full after 4 MiB. more starts it again with room, after a while.
+func smallNode(t *testing.T) (endpoints []string, more func(while time.Duration)) {
 	t.Helper()
 	members, err := node.Plan(t.TempDir(), 1)
 	require.NoError(t, err)
@@ -271,8 +271,9 @@ func smallNode(t *testing.T) (endpoints []string, more func()) {
 	}
 	start(4 << 20)
 	t.Cleanup(func() { n.Close() })
-	return node.Endpoints(members), func() {
+	return node.Endpoints(members), func(while time.Duration) {
 		n.Close()
+		time.Sleep(while) // of a real process, whose clients notice
 		start(64 << 20)
 	}
 }
@@ -345,7 +346,7 @@ func TestRevokeWhileFull(t *testing.T) {
 	assert.Equal(t, 401, onFiles.as(token, "GET", tank, "").status)
 	assert.Equal(t, 200, onFiles.as(kept, "GET", tank, "").status)
 
-	more()
+	more(0)
 	a = serve(t, 1, false, o)[0]
 	c = serve(t, 1, false, o)[0]
 	_, err = a.store.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
@@ -421,7 +422,7 @@ func TestQuota(t *testing.T) {
 	_, _, err = s.Board(t.Context(), "elm-street", false)
 	require.ErrorIs(t, err, store.ErrNoBoard)
 	// What docs/machines.md has the operator do.
-	more()
+	more(0)
 	_, err = s.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -435,4 +436,35 @@ func TestQuota(t *testing.T) {
 	assert.Contains(t, told, " etcd: no space left")
 	assert.Equal(t, " etcd: all works again", told[len(told)-1])
 	assert.Less(t, len(told), 8, "each change is reported once")
+}
+
+// A server stays registered when the nodes of a full etcd start again, although it accepts no new registration.
+func TestRegistrationsOutliveNodes(t *testing.T) {
+	t.Parallel()
+	endpoints, more := smallNode(t)
+	s, err := Open(t.Context(), Options{Endpoints: endpoints})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	p := s.Join(PeerOptions{Address: "http://127.0.0.1:8437", Secret: "secret"})
+	t.Cleanup(p.Leave)
+	registered := func() bool {
+		resp, err := s.g.c.Get(t.Context(), s.g.keys.servers(), clientv3.WithPrefix())
+		return err == nil && len(resp.Kvs) == 1
+	}
+	require.Eventually(t, registered, 20*time.Second, 10*time.Millisecond)
+	l := hold(t, s)
+	big := strings.Repeat("x", 1<<19)
+	for i := 0; err == nil && i < 50; i++ {
+		_, err = rules.Commit(l, rules.Call{Edits: text("big", big+fmt.Sprint(i))})
+	}
+	require.ErrorIs(t, err, wire.ErrNoSpace)
+	more((alive + 2) * time.Second) // it has room, and refuses writes until the alarm is disarmed
+	_, err = s.g.c.Grant(t.Context(), alive)
+	require.Error(t, err, "it accepts a new registration")
+	for end := time.Now().Add((alive + 3) * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) { // a lease that nobody keeps would end
+		_ = registered()
+	}
+	require.Eventually(t, registered, 20*time.Second, 10*time.Millisecond)
+	_, err = s.g.c.Grant(t.Context(), alive)
+	require.Error(t, err)
 }
