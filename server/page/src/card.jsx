@@ -91,22 +91,25 @@ function Num({ name, entry, of: key, value, canChange, edit }) {
 }
 
 function List({ name, of: key, value }) {
-  const [opened, setAdding] = useState(false), adding = opened || draftOf(`append ${name}`) !== undefined
+  useTopics(`d append ${name}`)
+  const adding = draftOf(`append ${name}`) !== undefined // which outlives the card
   const canAppend = may.adds && !past, most = 8
   return <>
     <div class="chips">
       {value.slice(0, most).map((x, i) => <span class={i ? '' : 'first'}><bdi>{brief(x, 40)}</bdi></span>)}
       {value.length > most && <span class="second">{`and ${grouped(value.length - most)} more`}</span>}
       {!value.length && <span class="empty second">empty</span>}
-      {canAppend && !adding && <button type="button" class="more" aria-label={`Append to ${name}`} onClick={() => setAdding(true)}>Append…</button>}
+      {canAppend && !adding && <button type="button" class="more" aria-label={`Append to ${name}`} onClick={() => setDraft(`append ${name}`, blankItem(value))}>Append…</button>}
     </div>
-    {canAppend && adding && <Append {...{ name, value }} of={key} done={() => setAdding(false)} />}
+    {canAppend && adding && <Append {...{ name, value }} of={key} />}
   </>
 }
 
+const blankItem = value => blankLike(value.length ? toNode(value.at(-1)) : undefined)
+
 /** A field for one more item, of the kind that the list's items have. */
 export function Append({ name, value, of: key, done }) {
-  const blank = blankLike(value.length ? toNode(value.at(-1)) : undefined)
+  const blank = blankItem(value)
   const draft = draftOf(`append ${name}`), node = draft ?? blank, [says, setSays] = useState('')
   useTopics(`d append ${name}`)
   const set = n => setDraft(`append ${name}`, n)
@@ -116,12 +119,13 @@ export function Append({ name, value, of: key, done }) {
     try { item = fromNode(draftOf(`append ${name}`) ?? blank) } catch (why) { return setSays(why) }
     setSays('')
     const result = await change(appendOp(name, item, key))
-    if (!result.says) set(undefined)
-    if (!result.says && result.theirs === undefined) done()
+    if (result.says) return
+    set(result.theirs === undefined ? undefined : blank)
+    if (result.theirs === undefined) done?.()
   }
-  return <form class="append" onSubmit={send} onKeyDown={e => e.key === 'Escape' && (e.stopPropagation(), set(undefined), done())}>
+  return <form class="append" onSubmit={send} onKeyDown={e => e.key === 'Escape' && (e.stopPropagation(), set(undefined), done?.())}>
     <NodeField node={node} onChange={set} label={`A new item of ${name}`} focus />
     {says && <p class="said" role="alert">{says}</p>}
-    <span class="both"><button class="b main small">Append</button><button type="button" class="b small" onClick={() => { set(undefined); done() }}>Cancel</button></span>
+    <span class="both"><button class="b main small">Append</button><button type="button" class="b small" onClick={() => { set(undefined); done?.() }}>Cancel</button></span>
   </form>
 }
