@@ -461,7 +461,7 @@ func TestRegistrationsOutliveNodes(t *testing.T) {
 	more((alive + 2) * time.Second) // it has room, and refuses writes until the alarm is disarmed
 	_, err = s.g.c.Grant(t.Context(), alive)
 	require.Error(t, err, "it accepts a new registration")
-	for end := time.Now().Add((alive + 3) * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) { // a lease that nobody keeps would end
+	for end := time.Now().Add((alive + 3) * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) { // a lease without a holder would end
 		_ = registered()
 	}
 	require.Eventually(t, registered, 20*time.Second, 10*time.Millisecond)
