@@ -3,6 +3,7 @@ package ledger
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"time"
 
@@ -324,7 +325,7 @@ func (l *Ledger) publish(commits []pending) {
 		l.newest.Store(max(c.At, l.newest.Load()))
 		l.marks.add(told{c.Version, c.end})
 		if len(l.watchers.all) > 0 && len(c.changes) > 0 {
-			l.watchers.tell(func(yield func(string) bool) {
+			l.wake(func(yield func(string) bool) {
 				for i := range c.changes {
 					if !yield(c.changes[i].name) {
 						return
@@ -349,4 +350,21 @@ func (l *Ledger) show(n *Node, rec *Record) {
 	}
 	l.ring.add(rec.Version, n)
 	n.set(rec)
+}
+
+// wake notifies the watchers of changed names, and those of everything. mu must be held.
+func (l *Ledger) wake(names iter.Seq[string]) {
+	for w := range l.watchers.every {
+		w.tell()
+	}
+	for name := range names {
+		l.watchers.tell(name)
+	}
+}
+
+// wakeAll notifies all watchers. mu must be held.
+func (l *Ledger) wakeAll() {
+	for w := range l.watchers.all {
+		w.tell()
+	}
 }

@@ -1,12 +1,10 @@
 package ledger_test
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -322,41 +320,6 @@ func TestWatcher(t *testing.T) {
 	assert.ErrorIs(t, err, ledger.ErrClosed)
 	assert.ErrorIs(t, l.Refresh(), ledger.ErrClosed)
 	assert.ErrorIs(t, l.Forget(), ledger.ErrClosed)
-}
-
-// Hundreds of watchers are all signalled for every change, also while earlier signals are still on their way.
-func TestManyWatchers(t *testing.T) {
-	t.Parallel()
-	l, err := ledger.Open(t.TempDir(), "board", ledger.Options{Disk: simdisk.New()})
-	require.NoError(t, err)
-	const last = 3
-	var all sync.WaitGroup
-	missed := make([]bool, 300)
-	for i := range missed {
-		w := l.Watch([]string{"a"}, nil)
-		all.Go(func() {
-			defer w.Close()
-			for {
-				if n, _ := l.Node("a").Record().Value.AsInt(); n == last {
-					return
-				}
-				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
-				news := w.Wait(ctx, nil)
-				cancel()
-				if !news {
-					missed[i] = true
-					return
-				}
-			}
-		})
-	}
-	for n := range int64(last) {
-		require.NoError(t, put(l, "a", value.Int(n+1)))
-	}
-	all.Wait()
-	assert.NotContains(t, missed, true)
-	assert.Zero(t, l.Watchers())
-	require.NoError(t, l.Close())
 }
 
 // A judge's panic reaches its caller, and the ledger keeps working.

@@ -244,7 +244,7 @@ func (l *Ledger) merge(im *image, whole bool) {
 		l.show(c.node, c.rec)
 	}
 	if len(changed) > 0 {
-		l.watchers.tell(func(yield func(string) bool) {
+		l.wake(func(yield func(string) bool) {
 			for _, c := range changed {
 				if !yield(c.node.Name) {
 					return
@@ -403,7 +403,7 @@ func (l *Ledger) identify(id string) {
 	if l.marks.id != id {
 		l.marks.id, l.marks.all = id, l.marks.all[:0]
 		l.marks.add(told{l.head.Version, l.head.End})
-		l.watchers.tellAll()
+		l.wakeAll()
 	}
 }
 

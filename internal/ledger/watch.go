@@ -2,11 +2,8 @@ package ledger
 
 import (
 	"context"
-	"iter"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/sorted"
@@ -19,7 +16,6 @@ type Watcher struct {
 	names    map[string]bool // without names and prefixes: everything
 	prefixes []string        // in order; none covers another
 	wake     chan struct{}
-	queued   bool // in watchers.queue, whose lock guards it
 }
 
 // Watch returns a Watcher of names and prefixes; of everything if both are empty.
@@ -71,19 +67,17 @@ func (w *Watcher) Wants(name string) bool {
 	return found || i > 0 && strings.HasPrefix(name, w.prefixes[i-1])
 }
 
-// watchers finds the watchers of a name at a cost that does not grow with their selections. The ledger's mu
-// guards it.
+// watchers finds the watchers of a name at a cost that does not grow with their selections.
 type watchers struct {
 	all      map[*Watcher]bool
 	every    map[*Watcher]bool // they watch everything
 	names    map[string]map[*Watcher]bool
 	prefixes map[string]map[*Watcher]bool
 	lengths  map[int]int // how many prefixes have a length
-	queue    *queue
 }
 
 func newWatchers() watchers {
-	return watchers{all: map[*Watcher]bool{}, every: map[*Watcher]bool{}, names: map[string]map[*Watcher]bool{}, prefixes: map[string]map[*Watcher]bool{}, lengths: map[int]int{}, queue: &queue{}}
+	return watchers{all: map[*Watcher]bool{}, every: map[*Watcher]bool{}, names: map[string]map[*Watcher]bool{}, prefixes: map[string]map[*Watcher]bool{}, lengths: map[int]int{}}
 }
 
 func (ws *watchers) add(w *Watcher) {
@@ -128,89 +122,26 @@ func (ws *watchers) remove(w *Watcher) {
 	}
 }
 
-// tell notifies the watchers of names, and those of everything.
-func (ws *watchers) tell(names iter.Seq[string]) {
-	ws.queue.mu.Lock()
-	defer ws.queue.mu.Unlock()
-	ws.queue.add(ws.every)
-	for name := range names {
-		ws.queue.add(ws.names[name])
-		for n := range ws.lengths {
-			if n <= len(name) {
-				ws.queue.add(ws.prefixes[name[:n]])
-			}
+// tell notifies the watchers of a name.
+func (ws *watchers) tell(name string) {
+	notify := func(some map[*Watcher]bool) {
+		for w := range some {
+			w.tell()
 		}
 	}
-	ws.queue.send()
-}
-
-// tellAll notifies all watchers.
-func (ws *watchers) tellAll() {
-	ws.queue.mu.Lock()
-	defer ws.queue.mu.Unlock()
-	ws.queue.add(ws.all)
-	ws.queue.send()
-}
-
-// fewWatchers is how many watchers are notified at once.
-const fewWatchers = 16
-
-// A queue holds the watchers that are to be notified. A commit does not wait until thousands of goroutines have
-// been woken, and other goroutines run between them. It serves the row "a PUT of a name that 2,000 streams watch"
-// of docs/benchmarks.md, whose ratio is about 4 without it.
-type queue struct {
-	mu      sync.Mutex // guards the following fields
-	waiting []*Watcher
-	sending bool
-}
-
-// add adds those of some that do not wait yet. mu must be held.
-func (q *queue) add(some map[*Watcher]bool) {
-	for w := range some {
-		if !w.queued {
-			w.queued = true
-			q.waiting = append(q.waiting, w)
+	notify(ws.names[name])
+	for n := range ws.lengths {
+		if n <= len(name) {
+			notify(ws.prefixes[name[:n]])
 		}
 	}
 }
 
-// send notifies those who wait: a few at once, and many by a goroutine. mu must be held.
-func (q *queue) send() {
-	switch {
-	case q.sending:
-	case len(q.waiting) <= fewWatchers:
-		q.next()
-	default:
-		q.sending = true
-		go q.sendAll()
+func (w *Watcher) tell() {
+	select {
+	case w.wake <- struct{}{}:
+	default: // notified, and not read since
 	}
-}
-
-func (q *queue) sendAll() {
-	for more := true; more; runtime.Gosched() {
-		q.mu.Lock()
-		q.next()
-		more = len(q.waiting) > 0
-		q.sending = more
-		q.mu.Unlock()
-	}
-}
-
-// next notifies a few. mu must be held.
-func (q *queue) next() {
-	n := min(fewWatchers, len(q.waiting))
-	for _, w := range q.waiting[:n] {
-		w.queued = false
-		select {
-		case w.wake <- struct{}{}:
-		default: // notified, and not read since
-		}
-	}
-	clear(q.waiting[:n])
-	if n == len(q.waiting) {
-		n, q.waiting = 0, q.waiting[:0]
-	}
-	q.waiting = q.waiting[n:]
 }
 
 // Wait waits until something has changed since the last Wait, or since Watch. It returns false when
