@@ -12,7 +12,7 @@ type CommitInfo struct {
 	Version int64     // its number
 	Time    time.Time // by the writer's clock; on a board by the server's
 	By      string    // the writer's name, if it gave one: see ClientName
-	From    string    // on a board: the instance of the writer: another phone has another one
+	From    string    // on a board: the instance of the writer, another one on each phone
 	Over    int64     // how many commits it replaces, which end at Version; 0 means that it is one
 	Changes []Change
 }

@@ -319,7 +319,7 @@ type Entry struct {
 	Version int64       // the commit that changed it last
 	Updated time.Time   // the time of that commit, by the writer's clock; on a board by the server's
 	By      string      // the writer's name, if it gave one: see ClientName
-	From    string      // on a board: the instance of the writer: another phone has another one
+	From    string      // on a board: the instance of the writer, another one on each phone
 }
 
 // MarshalJSON returns the entry as an object:

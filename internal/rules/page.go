@@ -39,13 +39,15 @@ var ErrStartAgain = errors.New("start again")
 
 // A Query selects entries for a list. The zero Query selects all.
 type Query struct {
-	Names    []string    // sorted, and names that begin with one of Prefixes; if both are empty, all names
-	Prefixes []string    // sorted, and none begins with another: see ledger.Outermost
-	Since    []mark.Mark // changes after the oldest of these marks; none means everything
-	After    string      // only names after this one
-	Limit    int         // 0 means no limit
-	Bare     bool        // without values
-	Within   string      // findings mention only names with this prefix
+	// Names and Prefixes select names, and names that begin with a prefix. If both are empty, all are selected.
+	// Both are sorted, and no prefix begins with another one: see ledger.Outermost.
+	Names, Prefixes []string
+
+	Since  []mark.Mark // changes after the oldest of these marks; none means everything
+	After  string      // only names after this one
+	Limit  int         // 0 means no limit
+	Bare   bool        // without values
+	Within string      // findings mention only names with this prefix
 }
 
 // Has reports whether the query selects a name.

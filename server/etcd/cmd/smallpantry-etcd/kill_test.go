@@ -81,14 +81,14 @@ func (r *record) show(version int64, value int) {
 
 // Nodes and servers are killed and paused while phones add to one number. No acknowledged addition is lost
 // or counted twice, no version has two values, and no reader goes back. Boards that are made, removed and made
-// again meanwhile keep what was written to them, and only that. All certificates are replaced meanwhile, and
-// end after a minute.
+// again meanwhile keep what was written to them, and only that. All certificates are replaced meanwhile;
+// in make soak they also end, and so does their authority.
 func TestKills(t *testing.T) {
 	t.Parallel()
 	run := soak.For(20*time.Second, 30*time.Minute)
 	own := newCertificates(t)
 	c, err := cluster.Start(t.Context(), cluster.Options{
-		Dir: t.TempDir(), Command: command, NoSync: true, Nodes: 3, Servers: 3, Board: "rowan-street", Certificates: own.dir,
+		Dir: t.TempDir(), Command: command, NoSync: !soak.On(), Nodes: 3, Servers: 3, Board: "rowan-street", Certificates: own.dir,
 		Flags: []string{"--limit", "client-rate=1000", "--limit", "address-rate=10000"},
 	})
 	require.NoError(t, err)
