@@ -13,7 +13,8 @@ import (
 	"github.com/small-pantry/pantry/internal/test/soak"
 )
 
-// Servers that all write to one board get on, each of them.
+// Servers that all write to one board for two seconds each get on: no commit is refused because others
+// were always faster.
 func TestContention(t *testing.T) {
 	t.Parallel()
 	prefix := newPrefix()
@@ -24,21 +25,23 @@ func TestContention(t *testing.T) {
 		l := hold(t, open(t, prefix, Options{}))
 		for range 20 {
 			all.Go(func() {
-				for time.Since(begun) < 2*time.Second {
+				for {
 					_, err := rules.Commit(l, rules.Call{Edits: add("n", 1)})
 					if !assert.NoError(t, err) {
 						return
 					}
 					done[i].Add(1)
+					if time.Since(begun) > 2*time.Second {
+						return
+					}
 				}
 			})
 		}
 	}
 	all.Wait()
 	t.Log(done[0].Load(), done[1].Load(), done[2].Load(), time.Since(begun))
-	for i := range done {
-		assert.Positive(t, done[i].Load())
-	}
+	_, n := count(hold(t, open(t, prefix, Options{})))
+	assert.Equal(t, done[0].Load()+done[1].Load()+done[2].Load(), n)
 }
 
 // A board that one server makes while another removes the earlier one of its name stays, with what was

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -29,18 +30,19 @@ type lossy struct {
 	clientv3.KV
 	rate float64
 	free bool   // of conditions, which all hold: the fault that the tests must find
-	lost func() // called instead of the next answer
+	lost func() // called instead of the next answer to a write
 	full *bool  // etcd is full: true: what made it so is done, false: nothing is; nil: it is not
 }
 
 type lossyTxn struct {
 	clientv3.Txn
-	l *lossy
+	l      *lossy
+	writes bool // and does not only read
 }
 
 var errLost = errors.New("lost on the way")
 
-func (l *lossy) Txn(ctx context.Context) clientv3.Txn { return &lossyTxn{l.KV.Txn(ctx), l} }
+func (l *lossy) Txn(ctx context.Context) clientv3.Txn { return &lossyTxn{Txn: l.KV.Txn(ctx), l: l} }
 
 func (t *lossyTxn) Then(ops ...clientv3.Op) clientv3.Txn {
 	if t.l.free {
@@ -51,6 +53,7 @@ func (t *lossyTxn) Then(ops ...clientv3.Op) clientv3.Txn {
 			}
 		}
 	}
+	t.writes = slices.ContainsFunc(ops, clientv3.Op.IsTxn)
 	t.Txn = t.Txn.Then(ops...)
 	return t
 }
@@ -66,7 +69,7 @@ func (t *lossyTxn) Commit() (*clientv3.TxnResponse, error) {
 	if t.l.full != nil {
 		return nil, rpctypes.ErrNoSpace
 	}
-	if lost := t.l.lost; lost != nil {
+	if lost := t.l.lost; lost != nil && t.writes {
 		t.l.lost = nil
 		lost()
 		return nil, errLost
