@@ -15,21 +15,49 @@ import (
 // answer requests. Go does not look at the network while it has goroutines to run.
 func halfOfProcessors() int { return max(1, runtime.GOMAXPROCS(0)/2) }
 
-// A turn is a place among the streams that send a change. It ends when the change is sent, or after a
-// short time, so that slow readers do not hold up others. The zero turn is none.
+// A fanOut is the places of streams that send a change.
+type fanOut chan *place
+
+// A place is used by one stream at a time. It rests as long as its streams work: thousands of streams would
+// otherwise keep a processor busy, and their readers the others, while a request waits for each.
+type place struct {
+	since time.Time // its streams have worked since then
+	left  time.Time // when the last one left it
+}
+
+// spell is how long a place works, and how long it rests then. It is also the longest that a stream keeps
+// its place, so that slow readers do not hold up others.
+const spell = time.Millisecond
+
+func newFanOut(places int) fanOut {
+	f := make(fanOut, places)
+	for range cap(f) {
+		f <- new(place)
+	}
+	return f
+}
+
+// A turn is the use of a place. It ends when the change is sent, or after a spell. The zero turn is none.
 type turn struct {
 	end  func()
 	late *time.Timer
 }
 
-// patienceOfTurn is how long a stream keeps its turn.
-const patienceOfTurn = time.Millisecond
-
 // take waits for a turn.
-func (t *turn) take(places chan struct{}) {
-	places <- struct{}{}
-	t.end = sync.OnceFunc(func() { <-places })
-	t.late = time.AfterFunc(patienceOfTurn, t.end)
+func (t *turn) take(f fanOut) {
+	p := <-f
+	switch now := time.Now(); {
+	case now.Sub(p.left) > spell: // nothing was sent for a while
+		p.since = now
+	case now.Sub(p.since) > spell:
+		time.Sleep(spell)
+		p.since = time.Now()
+	}
+	t.end = sync.OnceFunc(func() {
+		p.left = time.Now()
+		f <- p
+	})
+	t.late = time.AfterFunc(spell, t.end)
 }
 
 // leave ends the turn, if there is one.

@@ -33,6 +33,13 @@ func run(args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, crowd(args[1]))
 		return 1
 	}
+	if len(args) == 5 && args[0] == "streams" { // see site.beside
+		if err := readStreams(args[1], args[2], args[3], args[4]); err != nil {
+			fmt.Fprintln(stderr, "bench:", err)
+			return 1
+		}
+		return 0
+	}
 	testing.Init()
 	rounds := flag.Int("rounds", 21, "how often each row is measured")
 	if err := errors.Join(flag.Set("test.benchtime", "40ms"), flag.CommandLine.Parse(args)); err != nil {

@@ -116,7 +116,7 @@ func residentOf(events, program string, args ...string) func() (float64, error) 
 		if err != nil || events == "" {
 			return rest, err
 		}
-		stop, err := streams(strings.TrimPrefix(url, "http://"), "", events, manyStreams, func() {})
+		stop, err := streams(strings.TrimPrefix(url, "http://"), "", events, manyStreams)
 		defer stop()
 		if err != nil {
 			return 0, err

@@ -232,7 +232,7 @@ func calls(s *suite) error {
 				errs = append(errs, s.compare(row{what: c.what, floor: "a net/http handler that answers the same bytes", limit: c.limit, atLeast: true, unit: perSecond},
 					rateOf(load(at.addr, at.token, c.one)), rateOf(load(at.floor, at.token, c.floor))))
 			}
-			errs = append(errs, serving(func(few *site) error { return errors.Join(deltas(s, few, at, b), besideStreams(s, few, at)) }), watchedByMany(s, at))
+			errs = append(errs, serving(func(few *site) error { return errors.Join(deltas(s, few, at, b), besideStreams(s, few, at)) }), manyStreamsWatch(s, at))
 			return errors.Join(errs...)
 		})
 	})
@@ -257,109 +257,4 @@ func deltas(s *suite, few, many *site, b *board.Board) error {
 	large, err1 := poll(many)
 	small, err2 := poll(few)
 	return errors.Join(err1, err2, s.time(row{what: "a poll without news of a board with 9,900 names", floor: "of a board without names", limit: 1.3}, large, small))
-}
-
-// streams opens streams at a path, and calls event for each event that comes after the first one of a
-// stream. It returns once each stream has had its first event.
-func streams(addr, token, path string, n int, event func()) (stop func(), err error) {
-	var conns []net.Conn
-	var reading sync.WaitGroup
-	stop = func() {
-		for _, c := range conns {
-			c.Close()
-		}
-		reading.Wait()
-	}
-	first := make(chan error, n)
-	one := request{method: "GET", path: path}.bytes(addr, token, 0, 0)
-	for range n {
-		conn, err := net.Dial("tcp", addr)
-		if err == nil {
-			conns = append(conns, conn)
-			_, err = conn.Write(one)
-		}
-		if err != nil {
-			return stop, err
-		}
-		reading.Go(func() {
-			in := bufio.NewReaderSize(conn, 512)
-			for got := false; ; {
-				line, err := in.ReadSlice('\n')
-				if err != nil && err != bufio.ErrBufferFull {
-					if !got {
-						first <- err
-					}
-					return
-				}
-				switch {
-				case !bytes.HasPrefix(line, []byte("data:")):
-				case got:
-					event()
-				default:
-					got = true
-					first <- nil
-				}
-			}
-		})
-	}
-	for range n {
-		if err := <-first; err != nil {
-			return stop, err
-		}
-	}
-	return stop, nil
-}
-
-// watchedByMany compares a PUT of a name that 2,000 streams watch with one of a name without
-// watchers, on the same board.
-func watchedByMany(s *suite, site *site) error {
-	const what = "a PUT of a name that 2,000 streams watch"
-	if !s.wants(what) {
-		return nil
-	}
-	stop, err := streams(site.addr, site.token, path+"/events?name=tank/litres", 2000, func() {})
-	defer stop()
-	if err != nil {
-		return err
-	}
-	return s.time(row{what: what, floor: "of a name without watchers", limit: 5}, site.put("tank/litres"), site.put("tank/unwatched"))
-}
-
-// put returns PUTs of a name, one at a time: how long does a phone wait?
-func (s *site) put(name string) func(b *testing.B) {
-	return func(b *testing.B) {
-		conn, err := net.Dial("tcp", s.addr)
-		if err != nil {
-			b.Fatal(err)
-		}
-		defer conn.Close()
-		in := bufio.NewReader(conn)
-		for n := range b.N {
-			if _, err = conn.Write(request{method: "PUT", path: path + "/entries/" + name, body: fmt.Sprint(n)}.bytes(s.addr, s.token, 0, 0)); err == nil {
-				err = readAnswer(in)
-			}
-			if err != nil {
-				b.Fatal(err)
-			}
-		}
-	}
-}
-
-// besideStreams compares a PUT on a board that 2,000 streams follow, each with 100 prefixes that don't match, with one
-// on a board without streams.
-func besideStreams(s *suite, few, many *site) error {
-	const what = "a PUT beside 2,000 streams of 100 prefixes each"
-	if !s.wants(what) {
-		return nil
-	}
-	events := path + "/events?prefix=p0/"
-	for i := 1; i < 100; i++ {
-		events += fmt.Sprintf("&prefix=p%d/", i)
-	}
-	stop, err := streams(many.addr, many.token, events, 2000, func() {})
-	defer stop()
-	if err != nil {
-		return err
-	}
-	return s.time(row{what: what, floor: "of a board without streams", limit: 2}, many.put("tank/beside"), few.put("tank/beside"))
 }

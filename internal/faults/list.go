@@ -403,6 +403,18 @@ var faults = []fault{
 		promise: "the page keeps the kind of a number inside a list",
 	},
 	{
+		file:    "server/fanout.go",
+		old:     "		time.Sleep(spell)\n",
+		new:     "",
+		promise: "streams that send a change leave processors to requests",
+	},
+	{
+		file:    "server/fanout.go",
+		old:     "	t.late = time.AfterFunc(spell, t.end)\n",
+		new:     "	t.late = time.AfterFunc(time.Hour, t.end)\n",
+		promise: "a slow reader of a stream does not hold up other streams",
+	},
+	{
 		file:    "server/page/src/dialogs.jsx",
 		old:     "onClick={() => setSure(t.id)}>Revoke…",
 		new:     "onClick={() => revoke(t.id)}>Revoke…",

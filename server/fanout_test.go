@@ -1,0 +1,51 @@
+package server
+
+import (
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// A place that sends for long rests half of the time, and one that sends a little never. A stream with a
+// slow reader does not keep its place.
+func TestFanOut(t *testing.T) {
+	for _, c := range []struct {
+		what        string
+		streams     int
+		send, pause time.Duration // how long each sends, and what is between them
+		want        time.Duration // until the last stream begins
+	}{
+		{"a few streams", 10, spell / 10, 0, 9 * spell / 10},
+		{"many streams", 1001, spell / 10, 0, 100*spell + 90*spell},
+		{"changes with pauses", 1001, spell / 10, 2 * spell, 100*spell + 2000*spell},
+		{"slow readers", 5, 100 * spell, 0, 4*spell + 2*spell},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				f, begin, last := newFanOut(1), time.Now(), time.Duration(0)
+				var all sync.WaitGroup
+				for range c.streams {
+					var one turn
+					one.take(f)
+					last = time.Since(begin)
+					sent := func() {
+						time.Sleep(c.send)
+						one.leave()
+					}
+					if c.send <= spell {
+						sent()
+					} else {
+						all.Go(sent)
+					}
+					time.Sleep(c.pause)
+				}
+				all.Wait()
+				assert.InDelta(t, c.want, last, float64(3*spell))
+				assert.Len(t, f, 1, "the place is free again")
+			})
+		})
+	}
+}
