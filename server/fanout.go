@@ -18,16 +18,19 @@ func halfOfProcessors() int { return max(1, runtime.GOMAXPROCS(0)/2) }
 // A fanOut is the places of streams that send a change.
 type fanOut chan *place
 
-// A place is used by one stream at a time. It rests as long as its streams work: thousands of streams would
+// A place is used by one stream at a time. It rests for as long as its streams work: thousands of streams would
 // otherwise keep a processor busy, and their readers the others, while a request waits for each.
 type place struct {
-	since time.Time // its streams have worked since then
-	left  time.Time // when the last one left it
+	worked time.Duration // by its streams, less the time in which there was no stream
+	left   time.Time     // when the last one left it
 }
 
-// spell is how long a place works, and how long it rests then. It is also the longest that a stream keeps
-// its place, so that slow readers do not hold up others.
-const spell = time.Millisecond
+const (
+	// spell is how long a place works before it rests.
+	spell = 250 * time.Microsecond
+	// longestTurn is how long a stream keeps its place, so that slow readers do not hold up others.
+	longestTurn = time.Millisecond
+)
 
 func newFanOut(places int) fanOut {
 	f := make(fanOut, places)
@@ -37,7 +40,7 @@ func newFanOut(places int) fanOut {
 	return f
 }
 
-// A turn is the use of a place. It ends when the change is sent, or after a spell. The zero turn is none.
+// A turn is the use of a place. It ends when the change is sent, or after a short time. The zero turn is none.
 type turn struct {
 	end  func()
 	late *time.Timer
@@ -46,18 +49,17 @@ type turn struct {
 // take waits for a turn.
 func (t *turn) take(f fanOut) {
 	p := <-f
-	switch now := time.Now(); {
-	case now.Sub(p.left) > spell: // nothing was sent for a while
-		p.since = now
-	case now.Sub(p.since) > spell:
-		time.Sleep(spell)
-		p.since = time.Now()
+	if p.worked = max(p.worked-time.Since(p.left), 0); p.worked >= spell {
+		time.Sleep(p.worked)
+		p.worked = 0
 	}
+	start := time.Now()
 	t.end = sync.OnceFunc(func() {
 		p.left = time.Now()
+		p.worked += p.left.Sub(start)
 		f <- p
 	})
-	t.late = time.AfterFunc(spell, t.end)
+	t.late = time.AfterFunc(longestTurn, t.end)
 }
 
 // leave ends the turn, if there is one.

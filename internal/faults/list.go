@@ -404,13 +404,13 @@ var faults = []fault{
 	},
 	{
 		file:    "server/fanout.go",
-		old:     "		time.Sleep(spell)\n",
+		old:     "		time.Sleep(p.worked)\n",
 		new:     "",
 		promise: "streams that send a change leave processors to requests",
 	},
 	{
 		file:    "server/fanout.go",
-		old:     "	t.late = time.AfterFunc(spell, t.end)\n",
+		old:     "	t.late = time.AfterFunc(longestTurn, t.end)\n",
 		new:     "	t.late = time.AfterFunc(time.Hour, t.end)\n",
 		promise: "a slow reader of a stream does not hold up other streams",
 	},
