@@ -374,8 +374,8 @@ var faults = []fault{
 
 	{
 		file:    "internal/ledger/queue.go",
-		old:     "case r == l.nextLeader, r.turn == nil:",
-		new:     "case r == l.nextLeader:",
+		old:     "case r == q.nextLeader, r.turn == nil:",
+		new:     "case r == q.nextLeader:",
 		promise: "a leader that waits too long does not expire",
 	},
 	{

@@ -141,7 +141,7 @@ func (l *Ledger) beginRewriting() (*rewriting, error) {
 		return nil, nil
 	}
 	r := &rewriting{header: l.head.Header, size: l.head.Size, forced: l.forced()}
-	for e := range (&Snapshot{l: l, Version: l.Version()}).all("", "") {
+	for e := range (&Snapshot{in: &l.state, Version: l.Version()}).all("", "") {
 		if e.Found() {
 			r.live += sizeOf(e.Name, e.Value) + lineOverhead
 		} else if r.removed.count < keptGone { // no more are kept

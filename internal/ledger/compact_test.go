@@ -287,7 +287,7 @@ func TestOneCompactionAtATime(t *testing.T) {
 	}
 	closed := make(chan error, 1)
 	go func() { closed <- l.Close() }()
-	require.Eventually(t, func() bool { l.qmu.Lock(); defer l.qmu.Unlock(); return l.closing }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { l.queue.mu.Lock(); defer l.queue.mu.Unlock(); return l.queue.closing }, 10*time.Second, time.Millisecond)
 	time.Sleep(10 * time.Millisecond) // a Close that does not wait would end in this time; nothing signals that it waits
 	assert.Empty(t, closed)
 	close(slow.goOn)

@@ -60,7 +60,7 @@ func (l *Ledger) rewriteWithout(names map[string]bool, less bool) error {
 	} else {
 		p.weigh(l.opts.Now(), all)
 	}
-	now := &Snapshot{l: l, Version: l.Version()} // nothing changes while io is held
+	now := &Snapshot{in: &l.state, Version: l.Version()} // nothing changes while io is held
 	next, err := l.plan(p, c, view, now, l.forgotten())
 	if err != nil {
 		return err

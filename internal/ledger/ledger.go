@@ -6,16 +6,13 @@ import (
 	"errors"
 	"math/rand/v2"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
-	"github.com/small-pantry/pantry/internal/sorted"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -61,6 +58,9 @@ type Ledger struct {
 	key  openKey
 	own  *opened // its place in open
 
+	state       // what callers see
+	queue queue // of what they commit
+
 	lmu         sync.Mutex // guards listeners
 	listeners   []*Listener
 	followEvery atomic.Int64 // a time.Duration; 0 means never
@@ -75,9 +75,7 @@ type Ledger struct {
 	dutyAt     time.Time // no earlier try after a failure
 	dutyFull   bool      // the failure was a full disk
 	looked     time.Time
-	flushing   *time.Timer   // syncs prompt commits; nil if there are none
-	lastGroup  int           // how many commits shared the last sync; the leader uses it, like lastTook
-	lastTook   time.Duration // how long it took
+	flushing   *time.Timer // syncs prompt commits; nil if there are none
 	scratch    batch
 	at         struct { // the newest time written, as text
 		ms   int64
@@ -86,41 +84,6 @@ type Ledger struct {
 	compactAt int64      // the file size from which compaction is considered
 	compacted int64      // the version of the last compaction, if Options.Every is set
 	rewriting *rewriting // the compaction in progress, or nil
-
-	mu        sync.RWMutex // guards the following fields
-	nodes     map[string]*Node
-	sorted    []*Node // never changed, only replaced
-	added     []*Node // not in sorted yet
-	unordered bool    // no node is in sorted or added yet
-	keys      map[string]entry.Declared
-	// only declared names may be written
-	keysClosed bool
-	schema     int64
-	oldest     int64   // the version from which changes can be reported
-	snaps      int     // the number of open snapshots
-	chained    []*Node // their records hold older ones for snapshots
-	watchers   watchers
-	ring       ring
-	marks      marks
-	receipts   receipts
-	live       int64 // approximate bytes of names and values; -1 means not counted yet
-	found      int   // the number of names with a value, if live is counted
-
-	version atomic.Int64                   // of the visible state; stored under mu
-	life    atomic.Pointer[journal.Header] // for Life
-	naming  atomic.Int64                   // counts how often a name appeared or went, or a declaration changed
-	newest  atomic.Int64                   // the newest time of a commit in milliseconds, if Options.Steady is set
-	counted atomic.Bool                    // live is kept up to date; stored under mu
-
-	qmu        sync.Mutex // guards the following fields
-	queue      []*request
-	spare      []*request // empty, for the next queue
-	leading    bool
-	nextLeader *request    // leads next, and is still in the queue
-	watch      *time.Timer // runs expire; nil without waiting watchers
-	closing    bool
-	// a compaction is in progress or about to start
-	compacting bool
 
 	closed chan struct{} // closed by Close
 
@@ -171,9 +134,9 @@ func (l *Ledger) problem(err error) {
 func newLedger(key openKey, name string, o Options) *Ledger {
 	l := &Ledger{
 		opts: o, name: name, key: key,
-		nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, live: -1,
-		watchers: newWatchers(), closed: make(chan struct{}), marks: marks{most: o.Marks}, scratch: batch{closed: -1},
+		state: newState(o.Marks), closed: make(chan struct{}), scratch: batch{closed: -1},
 	}
+	l.queue = queue{wait: o.Wait, commit: l.commitGroup, compact: l.compact}
 	l.listeners = []*Listener{{Problem: o.Problem}}
 	l.join(o)
 	return l
@@ -252,97 +215,14 @@ func (l *Ledger) MayReplace() error { return l.log.MayRewrite() }
 // Name returns the name of the namespace or board.
 func (l *Ledger) Name() string { return l.name }
 
-// Life identifies the namespace or board from its creation to its removal. It is journal.AnyLife if a
-// repair could not read it.
-func (l *Ledger) Life() string {
-	if header := l.life.Load(); header != nil {
-		return header.LifeID()
-	}
-	return journal.AnyLife
-}
-
 // Path returns the path of the data file.
 func (l *Ledger) Path() string { return l.key.path }
-
-// Version returns the number of visible commits.
-func (l *Ledger) Version() int64 { return l.version.Load() }
-
-// Keys returns the declared keys in order of their names.
-func (l *Ledger) Keys() []entry.Declared {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	keys := make([]entry.Declared, 0, len(l.keys))
-	for _, name := range sorted.Keys(l.keys) { // sorting structs would make every app larger
-		keys = append(keys, l.keys[name])
-	}
-	return keys
-}
-
-// KeysClosed reports whether only declared names may be written.
-func (l *Ledger) KeysClosed() bool {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return l.keysClosed
-}
-
-// Naming returns a number that changes when a name appears or goes, or a declaration changes.
-func (l *Ledger) Naming() int64 { return l.naming.Load() }
 
 // Attached returns the result of the first call of build. It lets a caller keep what it computed from
 // the ledger as long as the ledger.
 func (l *Ledger) Attached(build func() any) any {
 	l.attached.once.Do(func() { l.attached.x = build() })
 	return l.attached.x
-}
-
-// Declared returns the declaration with an ID, if there is one.
-func (l *Ledger) Declared(id string) (entry.Declared, bool) {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	d, ok := l.keys[id]
-	return d, ok
-}
-
-// adoptKeys applies declarations and withdrawals. mu must be held.
-func (l *Ledger) adoptKeys(keys []entry.Declared) {
-	if len(keys) > 0 {
-		l.naming.Add(1)
-	}
-	for _, k := range keys {
-		if k.Gone {
-			delete(l.keys, k.ID())
-		} else {
-			l.keys[k.ID()] = k
-		}
-	}
-}
-
-// Count returns the number of names with a value, and the approximate bytes of names and values.
-// The first call counts; later ones are cheap.
-func (l *Ledger) Count() (names int, bytes int64) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.live < 0 {
-		l.live, l.found = 0, 0
-		l.counted.Store(true)
-		for name, n := range l.nodes {
-			l.count(name, value.Value{}, n.Record().Value)
-		}
-	}
-	return l.found, l.live
-}
-
-// count applies a changed value. mu must be held.
-func (l *Ledger) count(name string, before, now value.Value) {
-	l.live += sizeOf(name, now) - sizeOf(name, before)
-	l.found += there(now) - there(before)
-}
-
-func sizeOf(name string, v value.Value) int64 {
-	if v.IsZero() {
-		return 0
-	}
-	return int64(len(name) + v.JSONLen())
 }
 
 // Locked calls f while no one else, in this process or another, can write. Errors are those of the
@@ -359,19 +239,3 @@ func (l *Ledger) Locked(f func() error) error {
 	}
 	return f()
 }
-
-// Schema returns the schema number of the entries.
-func (l *Ledger) Schema() int64 {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return l.schema
-}
-
-// Oldest returns the oldest version from which Snapshot.Changed reports all changes.
-func (l *Ledger) Oldest() int64 {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return l.oldest
-}
-
-func byName(a, b *Node) int { return strings.Compare(a.Name, b.Name) }

@@ -342,12 +342,12 @@ func TestCompactionBesideOthers(t *testing.T) {
 	head, err := other.Load(newImage(true), soon)
 	require.NoError(t, err)
 	require.NoError(t, other.Hold(soon))
-	l.compactNow()
+	l.queue.compactNow()
 	assert.Len(t, disk.Read(l.Path()), size, "another has the lock")
 	_, err = other.Append(head, lines(head, true, 1000))
 	require.NoError(t, err)
 	other.Release()
-	l.compactNow()
+	l.queue.compactNow()
 	assert.Less(t, len(disk.Read(l.Path())), size)
 	n, _ := l.Node("n").Record().Value.AsInt()
 	assert.EqualValues(t, 1000, n)
@@ -383,7 +383,11 @@ func TestAnsweredBeforeCompaction(t *testing.T) {
 	answers := make(chan error, 3)
 	first := make(chan struct{})
 	go func() { answers <- put(60, func() { <-first }) }()
-	require.Eventually(t, func() bool { l.qmu.Lock(); defer l.qmu.Unlock(); return l.leading && len(l.queue) == 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		l.queue.mu.Lock()
+		defer l.queue.mu.Unlock()
+		return l.queue.leading && len(l.queue.waiting) == 0
+	}, 10*time.Second, time.Millisecond)
 	for n := range int64(2) {
 		go func() { answers <- put(61+n, func() { l.opts.Small = 1 }) }()
 	}

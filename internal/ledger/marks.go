@@ -13,7 +13,7 @@ type Told struct {
 	End     journal.End
 }
 
-// marks remembers commits. Guarded by Ledger.mu.
+// marks remembers commits. Guarded by state.mu.
 type marks struct {
 	most int    // the number of commits to remember; 0 means none
 	id   string // of the file
@@ -75,16 +75,16 @@ func (m *marks) at(version int64) (Told, bool) {
 	return Told{m.id, version, m.all[i].end}, true
 }
 
-// Told returns the commit of a version, if it is known: the newest ones since the ledger was
-// opened, and those in the file, up to Options.Marks. Changes can be reported from it on.
-func (l *Ledger) Told(version int64) (Told, bool) {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	if version < l.oldest {
-		return Told{}, false
-	}
-	return l.marks.at(version)
-}
-
 // Told returns the commit of the snapshot's version, or the zero Told if Options.Marks is 0.
 func (s *Snapshot) Told() Told { return s.told }
+
+// Told returns the commit of a version, if it is known: the newest ones since the ledger was
+// opened, and those in the file, up to Options.Marks. Changes can be reported from it on.
+func (s *state) Told(version int64) (Told, bool) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if version < s.oldest {
+		return Told{}, false
+	}
+	return s.marks.at(version)
+}

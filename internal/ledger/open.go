@@ -167,14 +167,14 @@ func (l *Ledger) Close() error {
 
 // end waits for commits, closes the log and ends all watching.
 func (l *Ledger) end() error {
-	l.qmu.Lock()
-	before := l.closing
-	l.closing = true
-	l.qmu.Unlock()
+	l.queue.mu.Lock()
+	before := l.queue.closing
+	l.queue.closing = true
+	l.queue.mu.Unlock()
 	if before {
 		return nil
 	}
-	l.drain()
+	l.queue.drain()
 	flushed := l.Flush()
 	l.io.Lock()
 	defer l.io.Unlock()

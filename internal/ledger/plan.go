@@ -27,7 +27,7 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	next.Header.Schema = l.Schema()
 	recs = tombstones(recs, &next.Header.Oldest, l.opts.Now())
 	state := base{version: next.Header.Base, schema: next.Header.Schema}
-	state.kept, next.Header.Receipts = l.keptReceipts(0, state.version, false)
+	state.kept, next.Header.Receipts = l.keptReceipts(0, state.version, false, l.opts.Now())
 	if next.Header.Base > 0 {
 		state.keys, state.closed = l.Keys(), l.KeysClosed()
 	}

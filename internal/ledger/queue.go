@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -26,6 +27,27 @@ type request struct {
 	result   Result
 	err      error
 	panicked any
+}
+
+// A queue combines the commits of many callers into groups. One caller at a time leads: it commits the
+// waiting requests for all.
+type queue struct {
+	wait    time.Duration                     // how long a request can wait
+	commit  func(group []*request) (due bool) // due: the file should be compacted
+	compact func()
+
+	mu         sync.Mutex // guards the following fields
+	waiting    []*request
+	spare      []*request // empty, for the next group
+	leading    bool
+	nextLeader *request    // leads next, and is still waiting
+	watch      *time.Timer // runs expire; nil if no request waits
+	closing    bool
+	compacting bool // a compaction is in progress or about to start
+
+	// Used by the leader only.
+	last int           // how many commits shared the last sync
+	took time.Duration // how long it took
 }
 
 // A Judge decides what a commit changes. Another goroutine than the caller of Commit can run it,
@@ -65,17 +87,8 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 		return Result{}, ErrReadOnly
 	}
 	r := &request{author: author, within: within, judge: judge, queuedAt: time.Now()}
-	lead, err := l.enqueue(r)
-	if err != nil {
+	if err := l.queue.do(r); err != nil {
 		return Result{}, err
-	}
-	for lead || <-r.turn {
-		if l.lead(r) { // only the leader waits for it
-			l.compactNow()
-		}
-		if lead = false; !r.retry {
-			break
-		}
 	}
 	if r.panicked != nil {
 		panic(r.panicked)
@@ -86,39 +99,56 @@ func (l *Ledger) CommitWithin(within time.Duration, author entry.Author, judge J
 	return r.result, r.err
 }
 
-func (l *Ledger) enqueue(r *request) (lead bool, err error) {
-	l.qmu.Lock()
-	defer l.qmu.Unlock()
-	switch {
-	case l.closing:
-		return false, ErrClosed
-	case len(l.queue) >= MaxQueue:
-		return false, fmt.Errorf("%w: %d commits are waiting already", journal.ErrBusy, len(l.queue))
+// do queues a request and returns once it is done.
+func (q *queue) do(r *request) error {
+	lead, err := q.enqueue(r)
+	if err != nil {
+		return err
 	}
-	l.queue = append(l.queue, r)
-	lead = !l.leading
-	l.leading = true
+	for lead || <-r.turn {
+		if q.lead(r) { // only the leader waits for it
+			q.compactNow()
+		}
+		if lead = false; !r.retry {
+			break
+		}
+	}
+	return nil
+}
+
+func (q *queue) enqueue(r *request) (lead bool, err error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	switch {
+	case q.closing:
+		return false, ErrClosed
+	case len(q.waiting) >= MaxQueue:
+		return false, fmt.Errorf("%w: %d commits are waiting already", journal.ErrBusy, len(q.waiting))
+	}
+	q.waiting = append(q.waiting, r)
+	lead = !q.leading
+	q.leading = true
 	if !lead {
 		r.turn = make(chan bool, 1)
 	}
-	if !lead && l.watch == nil {
-		l.watch = time.AfterFunc(l.opts.Wait, l.expire)
+	if !lead && q.watch == nil {
+		q.watch = time.AfterFunc(q.wait, q.expire)
 	}
 	return lead, nil
 }
 
 // expire removes requests that have waited too long, and runs again for the next one.
-func (l *Ledger) expire() {
-	l.qmu.Lock()
-	defer l.qmu.Unlock()
-	l.watch = nil
+func (q *queue) expire() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.watch = nil
 	now, next := time.Now(), time.Time{}
-	l.queue = slices.DeleteFunc(l.queue, func(r *request) bool {
-		over := r.queuedAt.Add(l.opts.Wait)
+	q.waiting = slices.DeleteFunc(q.waiting, func(r *request) bool {
+		over := r.queuedAt.Add(q.wait)
 		switch {
-		case r == l.nextLeader, r.turn == nil: // it is about to run, or leads; it must not expire now
+		case r == q.nextLeader, r.turn == nil: // it is about to run, or leads; it must not expire now
 		case !now.Before(over):
-			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, l.opts.Wait)
+			r.err = fmt.Errorf("%w: the commits before this one took over %v", journal.ErrBusy, q.wait)
 			r.turn <- false
 			return true
 		case next.IsZero() || over.Before(next):
@@ -127,27 +157,27 @@ func (l *Ledger) expire() {
 		return false
 	})
 	if !next.IsZero() {
-		l.watch = time.AfterFunc(next.Sub(now), l.expire)
+		q.watch = time.AfterFunc(next.Sub(now), q.expire)
 	}
 }
 
 // left returns how long a group may wait for the lock: until its oldest request expires.
-func (l *Ledger) left(group []*request) time.Duration {
+func (q *queue) left(group []*request) time.Duration {
 	oldest := group[0].queuedAt
 	for _, r := range group {
 		if r.queuedAt.Before(oldest) {
 			oldest = r.queuedAt
 		}
 	}
-	return max(l.opts.Wait-time.Since(oldest), 0)
+	return max(q.wait-time.Since(oldest), 0)
 }
 
 // failed sets the error of a group that could not begin. If it did not get the lock in time, later
 // requests try again.
-func (l *Ledger) failed(group []*request, err error) {
+func (q *queue) failed(group []*request, err error) {
 	busy := errors.Is(err, journal.ErrBusy)
 	for _, r := range group {
-		if r.retry = busy && time.Since(r.queuedAt) < l.opts.Wait; !r.retry {
+		if r.retry = busy && time.Since(r.queuedAt) < q.wait; !r.retry {
 			r.err = notStored(err)
 		}
 	}
@@ -158,12 +188,12 @@ var errEnded = fmt.Errorf("%w: the goroutine that wrote for all was ended", ErrN
 
 // lead commits the waiting requests, then hands over to the first of those that queued meanwhile,
 // so no caller leads for long. compact reports whether the caller must call compactNow.
-func (l *Ledger) lead(self *request) (compact bool) {
-	l.gather()
-	l.qmu.Lock()
-	group := l.queue
-	l.queue, l.spare, l.nextLeader = l.spare[:0], nil, nil // the next leader waits for the hand-over
-	l.qmu.Unlock()
+func (q *queue) lead(self *request) (compact bool) {
+	q.gather()
+	q.mu.Lock()
+	group := q.waiting
+	q.waiting, q.spare, q.nextLeader = q.spare[:0], nil, nil // the next leader waits for the hand-over
+	q.mu.Unlock()
 	for _, r := range group {
 		r.retry = false
 	}
@@ -171,20 +201,20 @@ func (l *Ledger) lead(self *request) (compact bool) {
 	whole := false
 	var rest []*request
 	defer func() { // also if a judge ends this goroutine
-		l.qmu.Lock()
-		defer l.qmu.Unlock()
-		l.spare = group
-		compact = compact && !l.compacting
-		l.compacting = l.compacting || compact
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		q.spare = group
+		compact = compact && !q.compacting
+		q.compacting = q.compacting || compact
 		if len(rest) > 0 {
-			l.queue = append(rest, l.queue...)
-			if l.watch == nil {
-				l.watch = time.AfterFunc(l.left(rest), l.expire)
+			q.waiting = append(rest, q.waiting...)
+			if q.watch == nil {
+				q.watch = time.AfterFunc(q.left(rest), q.expire)
 			}
 		}
-		if l.leading = len(l.queue) > 0; l.leading {
-			l.nextLeader = l.queue[0]
-			l.nextLeader.turn <- true
+		if q.leading = len(q.waiting) > 0; q.leading {
+			q.nextLeader = q.waiting[0]
+			q.nextLeader.turn <- true
 		}
 	}()
 	func() {
@@ -204,32 +234,33 @@ func (l *Ledger) lead(self *request) (compact bool) {
 			}
 			clear(group)
 		}()
-		compact = l.commitGroup(group)
+		compact = q.commit(group)
+		q.last = len(group)
 		whole = true
 	}()
 	return compact
 }
 
 // compactNow compacts the file if that is still needed, and clears compacting.
-func (l *Ledger) compactNow() {
+func (q *queue) compactNow() {
 	defer func() {
-		l.qmu.Lock()
-		defer l.qmu.Unlock()
-		l.compacting = false
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		q.compacting = false
 	}()
-	l.compact()
+	q.compact()
 }
 
 // gather lets the callers of the last group join again: it yields until the queue stops growing, at
 // most for a quarter of a sync. A single caller does not wait.
-func (l *Ledger) gather() {
-	if l.lastGroup <= 1 { // written by the previous leader, before the hand-over
+func (q *queue) gather() {
+	if q.last <= 1 { // written by the previous leader, before the hand-over
 		return
 	}
-	end := time.Now().Add(l.lastTook / 4)
-	for n, same := l.Waiting(), 0; same < 16 && time.Now().Before(end); {
+	end := time.Now().Add(q.took / 4)
+	for n, same := q.length(), 0; same < 16 && time.Now().Before(end); {
 		runtime.Gosched()
-		if now := l.Waiting(); now == n {
+		if now := q.length(); now == n {
 			same++
 		} else {
 			n, same = now, 0
@@ -238,18 +269,20 @@ func (l *Ledger) gather() {
 }
 
 // Waiting returns the number of queued commits.
-func (l *Ledger) Waiting() int {
-	l.qmu.Lock()
-	defer l.qmu.Unlock()
-	return len(l.queue)
+func (l *Ledger) Waiting() int { return l.queue.length() }
+
+func (q *queue) length() int {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return len(q.waiting)
 }
 
 // drain waits until no caller leads or compacts. No commit can join any more.
-func (l *Ledger) drain() {
+func (q *queue) drain() {
 	for {
-		l.qmu.Lock()
-		idle := !l.leading && !l.compacting
-		l.qmu.Unlock()
+		q.mu.Lock()
+		idle := !q.leading && !q.compacting
+		q.mu.Unlock()
 		if idle {
 			return
 		}

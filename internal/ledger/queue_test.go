@@ -18,17 +18,17 @@ func TestExpireKeepsTheLeader(t *testing.T) {
 	l, err := Open(t.TempDir(), "board", Options{Disk: simdisk.New()})
 	require.NoError(t, err)
 	old := time.Now().Add(-time.Hour)
-	lead, err := l.enqueue(&request{queuedAt: old})
+	lead, err := l.queue.enqueue(&request{queuedAt: old})
 	require.NoError(t, err)
 	require.True(t, lead)
 	behind := &request{queuedAt: old}
-	lead, err = l.enqueue(behind)
+	lead, err = l.queue.enqueue(behind)
 	require.NoError(t, err)
 	require.False(t, lead)
-	l.expire()
+	l.queue.expire()
 	assert.False(t, <-behind.turn)
 	assert.ErrorIs(t, behind.err, journal.ErrBusy)
 	assert.Equal(t, 1, l.Waiting())
-	l.queue, l.leading = nil, false
+	l.queue.waiting, l.queue.leading = nil, false
 	require.NoError(t, l.Close())
 }

@@ -168,24 +168,24 @@ func (s *receipts) between(after, upTo int64) (out []*Receipt) {
 
 // keptReceipts returns the receipts of the commits after a version, up to another, and the version
 // up to which earlier ones were dropped. With none, all are dropped.
-func (l *Ledger) keptReceipts(after, upTo int64, none bool) (kept []*Receipt, dropped int64) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.receipts.evict(l.opts.Now())
+func (s *state) keptReceipts(after, upTo int64, none bool, now time.Time) (kept []*Receipt, dropped int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.receipts.evict(now)
 	if none {
-		l.receipts.reset(l.version.Load())
+		s.receipts.reset(s.version.Load())
 	}
-	return l.receipts.between(after, upTo), l.receipts.dropped
+	return s.receipts.between(after, upTo), s.receipts.dropped
 }
 
 // forgetTaken drops the receipts with taken items.
-func (l *Ledger) forgetTaken() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, r := range slices.Clone(l.receipts.order) {
+func (s *state) forgetTaken() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range slices.Clone(s.receipts.order) {
 		if !r.gone && r.Taken != nil {
-			l.receipts.dropped = max(l.receipts.dropped, r.Version)
-			l.receipts.drop(r)
+			s.receipts.dropped = max(s.receipts.dropped, r.Version)
+			s.receipts.drop(r)
 		}
 	}
 }

@@ -8,40 +8,40 @@ import (
 
 // A Snapshot is the state at one version. It must be released. It is safe for concurrent use.
 type Snapshot struct {
-	l       *Ledger
+	in      *state
 	Version int64
 	epoch   int
 	told    Told
 }
 
 // Snapshot keeps the present state readable until Release.
-func (l *Ledger) Snapshot() *Snapshot {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.snaps++
-	s := &Snapshot{l: l, Version: l.version.Load(), epoch: l.ring.epoch}
-	s.told, _ = l.marks.at(s.Version)
-	return s
+func (s *state) Snapshot() *Snapshot {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.snaps++
+	now := &Snapshot{in: s, Version: s.version.Load(), epoch: s.ring.epoch}
+	now.told, _ = s.marks.at(now.Version)
+	return now
 }
 
 // Release frees the records that only this snapshot needed.
 func (s *Snapshot) Release() {
-	l := s.l
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.snaps--; l.snaps == 0 {
-		for _, n := range l.chained {
+	in := s.in
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.snaps--; in.snaps == 0 {
+		for _, n := range in.chained {
 			n.rec.Load().prev = nil
 		}
-		l.chained = l.chained[:0]
+		in.chained = in.chained[:0]
 	}
 }
 
 // Record returns the record of a name in the snapshot. It creates no node.
 func (s *Snapshot) Record(name string) *Record {
-	s.l.mu.RLock()
-	n := s.l.nodes[name]
-	s.l.mu.RUnlock()
+	s.in.mu.RLock()
+	n := s.in.nodes[name]
+	s.in.mu.RUnlock()
 	if n == nil {
 		return never
 	}
@@ -77,7 +77,7 @@ func (s *Snapshot) All() iter.Seq[Named] { return s.all("", "") }
 // all is All for the names that begin with prefix and follow after.
 func (s *Snapshot) all(prefix, after string) iter.Seq[Named] {
 	return func(yield func(Named) bool) {
-		nodes := s.l.inOrder()
+		nodes := s.in.inOrder()
 		i, _ := slices.BinarySearchFunc(nodes, max(prefix, after), func(n *Node, name string) int {
 			return strings.Compare(n.Name, name)
 		})
@@ -112,9 +112,9 @@ func (s *Snapshot) Changed(version int64, prefix, after string) iter.Seq[Named] 
 
 // since iterates over at least the names that changed after version.
 func (s *Snapshot) since(version int64, prefix, after string) iter.Seq[Named] {
-	s.l.mu.RLock()
-	nodes, known := s.l.ring.after(version)
-	s.l.mu.RUnlock()
+	s.in.mu.RLock()
+	nodes, known := s.in.ring.after(version)
+	s.in.mu.RUnlock()
 	if !known {
 		return s.all(prefix, after)
 	}

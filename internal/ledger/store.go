@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,8 +9,6 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/sorted"
-	"github.com/small-pantry/pantry/value"
 )
 
 // Refresh reads what other processes have appended.
@@ -164,94 +161,15 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	return nil
 }
 
-// adopt makes an image visible: the whole state, or changes.
+// adopt makes an image visible: the whole state, or changes. io must be held.
 func (l *Ledger) adopt(im *image, whole bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if whole && len(l.nodes) == 0 && len(l.watchers.all) == 0 {
-		// At the first load the image becomes the state.
-		im.trim()
-		l.nodes = im.nodes
-		l.unordered = true
-		l.ring.from = im.version
-	} else {
-		l.merge(im, whole)
-	}
+	header := (*journal.Header)(nil)
 	if whole {
-		l.duty = im.duty
+		header, l.duty = l.head.Header, im.duty
 	} else {
 		l.duty.join(im.duty)
 	}
-	if whole {
-		l.life.Store(l.head.Header)
-		l.marks.reset(l.head.Header, im.told)
-		l.receipts.reset(l.head.Header.Receipts)
-		l.keysClosed = false
-		clear(l.keys)
-		l.naming.Add(1)
-		l.oldest = l.head.Header.Oldest
-	}
-	for _, t := range im.told {
-		if !whole {
-			l.marks.add(t)
-		}
-	}
-	for _, r := range im.kept { // in the order of their commits
-		l.receipts.add(r, l.opts.Now())
-	}
-	if im.closed >= 0 {
-		l.keysClosed = im.closed == 1
-	}
-	l.adoptKeys(im.keys)
-	if im.schema >= 0 {
-		l.schema = im.schema
-	}
-	l.version.Store(im.version)
-	l.newest.Store(max(im.at, l.newest.Load()))
-}
-
-// merge shows the differences and wakes their watchers. mu must be held.
-func (l *Ledger) merge(im *image, whole bool) {
-	type differing struct {
-		node *Node
-		rec  *Record
-	}
-	var changed []differing
-	differ := func(n *Node, rec *Record) {
-		old := n.Record()
-		if rec.First < 0 {
-			rec.First = old.firstOr(-rec.First)
-		}
-		if old.Version != rec.Version || !value.Equal(old.Value, rec.Value) {
-			changed = append(changed, differing{n, rec})
-		}
-	}
-	for name, n := range im.nodes {
-		differ(l.nodeLocked(name), n.Record())
-	}
-	if whole {
-		for name, n := range l.nodes {
-			if im.nodes[name] == nil && n.Record().Found() {
-				differ(n, &Record{Stamp: &Stamp{Version: im.version}})
-			}
-		}
-	}
-	sorted.By(changed, func(a, b *differing) int { return cmp.Compare(a.rec.Version, b.rec.Version) })
-	if len(changed) > 0 && changed[0].rec.Version <= l.Version() {
-		l.ring.reset(im.version) // the past is not the one that was read before
-	}
-	for _, c := range changed {
-		l.show(c.node, c.rec)
-	}
-	if len(changed) > 0 {
-		l.wake(func(yield func(string) bool) {
-			for _, c := range changed {
-				if !yield(c.node.Name) {
-					return
-				}
-			}
-		})
-	}
+	l.state.adopt(im, header, l.opts.Now())
 }
 
 // write appends a batch. If it returns ErrBehind it must be called again. io must be held, and
@@ -357,7 +275,7 @@ func (l *Ledger) mend() error {
 // erased too. io must be held, and Release called afterwards.
 func (l *Ledger) rewrite(forget bool) error {
 	version := l.Version()
-	s := &Snapshot{l: l, Version: version} // nothing changes while io is held
+	s := &Snapshot{in: &l.state, Version: version} // nothing changes while io is held
 	var recs []Named
 	for e := range s.all("", "") {
 		recs = append(recs, e)
@@ -370,7 +288,7 @@ func (l *Ledger) rewrite(forget bool) error {
 	header := &next.Header
 	header.Base, header.End, header.Schema = version, l.head.End, l.Schema()
 	state := base{version: version, schema: header.Schema, keys: l.Keys(), closed: l.KeysClosed()}
-	state.kept, header.Receipts = l.keptReceipts(0, version, forget)
+	state.kept, header.Receipts = l.keptReceipts(0, version, forget, l.opts.Now())
 	recs = tombstones(recs, &header.Oldest, l.opts.Now())
 	next.Lines, next.Count = state.lines(recs)
 	header.Lines = int64(next.Count)

@@ -87,7 +87,7 @@ func (tx *Tx) ChangedSince(version int64) iter.Seq[string] {
 
 // OnNothing evaluates a judge on an empty ledger. Its changes are lost.
 func OnNothing(judge func(*Tx) error) error {
-	l := &Ledger{nodes: map[string]*Node{}, keys: map[string]entry.Declared{}, scratch: batch{closed: -1}, opts: Options{Now: time.Now}}
+	l := &Ledger{state: newState(0), scratch: batch{closed: -1}, opts: Options{Now: time.Now}}
 	return judge(&Tx{l: l, closed: -1})
 }
 

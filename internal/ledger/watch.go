@@ -51,10 +51,10 @@ func (w *Watcher) Close() {
 }
 
 // Watchers returns the number of watchers.
-func (l *Ledger) Watchers() int {
-	l.mu.RLock()
-	defer l.mu.RUnlock()
-	return len(l.watchers.all)
+func (s *state) Watchers() int {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return len(s.watchers.all)
 }
 
 // Wants reports whether a change of name concerns the watcher.
