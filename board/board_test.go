@@ -22,6 +22,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/rules"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/hooks"
@@ -111,8 +112,12 @@ func (o *onServer) Entries() ([]entry.Entry, error) {
 }
 
 func (o *onServer) Commit(edits []entry.Edit) (rules.Outcome, error) {
-	done, err := o.b.Commit(o.t.Context(), edits...)
-	return rules.Outcome{Version: done.Version, Entries: done.Entries, Gone: done.Gone, Results: done.Results}, err
+	ops := make([]board.Op, len(edits))
+	for i, e := range edits {
+		ops[i] = place.OpOf(e)
+	}
+	done, err := o.b.Commit(o.t.Context(), ops...)
+	return place.OutcomeOf(done), err
 }
 
 // A board means the same over HTTP, also when each commit is judged twice.

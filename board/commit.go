@@ -15,34 +15,10 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// An Op is one step of a Commit. It applies its Op, a value.Op, to the entry with its Name; or,
-// with Reset, removes every entry whose name begins with Prefix; or is a Restore. If is its
-// condition.
-type Op = entry.Edit
-
-// A Committed is the result of a Commit: the board's Version; the Entries of its ops, as they are
-// now, and those that are Gone; and in Results, for each op, whether it Changed something and what
-// was Taken.
-type Committed = wire.Page
-
-// MaxOps is the maximum number of ops of a Commit.
-const MaxOps = wire.MaxEdits
-
-// Commit makes all changes in one commit or, if one of them is refused, none.
-//
-// The errors are pantry.ErrConflict if a condition does not hold; pantry.ErrAbsent for a drop or a
-// take of an absent entry; ErrWrongKind; ErrInvalid, also for more than MaxOps; ErrTooLarge;
-// ErrForbidden; ErrUndeclared; ErrQuota; ErrTooLate; ErrUnreachable, and for a failing disk
-// ErrUncertain, and then the changes may have been made or not. With Offline, ErrQueued
-// replaces ErrUnreachable: the changes will be sent.
-func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
-	return b.write(ctx, "commit", ops)
-}
-
 // A write is a change that is being sent, with its idempotency key.
 type write struct {
 	op    string
-	edits []Op
+	edits []entry.Edit
 	key   string
 	since string // the mark of the board at the first attempt; "" means unknown
 	// base is what variables showed of its names when it was made; only with Offline, and not after
@@ -52,12 +28,12 @@ type write struct {
 
 // write is the only path of changes to the board. Variables show Sending meanwhile. If it can't be
 // sent, it is queued, if there is an outbox.
-func (b *Board) write(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+func (b *Board) write(ctx context.Context, op string, edits []entry.Edit) (done *wire.Page, err error) {
 	return b.writeOr(ctx, op, edits, b.outbox)
 }
 
 // writeNow is write for changes that can't be queued because their answer is needed.
-func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Committed, err error) {
+func (b *Board) writeNow(ctx context.Context, op string, edits []entry.Edit) (done *wire.Page, err error) {
 	if b.outbox != nil && b.outbox.waiting(b) > 0 {
 		return done, b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "unavailable", Err: ErrUnreachable, Sentence: "other changes wait to be sent, and this one can't be queued behind them: try again in a while"})
 	}
@@ -65,7 +41,7 @@ func (b *Board) writeNow(ctx context.Context, op string, edits []Op) (done Commi
 }
 
 // writeOr sends edits, or puts them into an outbox; nil means that there is none.
-func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (done Committed, err error) {
+func (b *Board) writeOr(ctx context.Context, op string, edits []entry.Edit, o *outbox) (done *wire.Page, err error) {
 	if ctx == nil {
 		panic("board: a write needs a context, not nil; use context.Background() if there is none")
 	}
@@ -102,7 +78,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 	if err != nil {
 		return done, err
 	}
-	return *page, nil
+	return page, nil
 }
 
 // mustQueue reports whether a new change must be queued: others wait before it, or the server is out
@@ -110,7 +86,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []Op, o *outbox) (
 func (b *Board) mustQueue() bool { return b.poller.isAway() || b.outbox.waiting(b) > 0 }
 
 // checkEdits checks edits before they are sent.
-func (b *Board) checkEdits(op string, edits []Op) error {
+func (b *Board) checkEdits(op string, edits []entry.Edit) error {
 	if len(edits) > MaxOps {
 		return b.conn.fail(op, "", refuse.As(pantry.ErrInvalid, "it has %d ops, and the maximum is %d: make several commits", len(edits), MaxOps))
 	}
@@ -123,9 +99,6 @@ func (b *Board) checkEdits(op string, edits []Op) error {
 		}
 		if err := pantry.CheckName(o.Name); err != nil {
 			return b.conn.fail(op, o.Name, err)
-		}
-		if o.Force {
-			return b.conn.fail(op, o.Name, refuse.As(pantry.ErrInvalid, "the server of a board checks every app against the declared keys; force works on a device"))
 		}
 	}
 	return nil
@@ -177,7 +150,7 @@ func stored(page *wire.Page, name string) value.Value {
 }
 
 // namesOf returns the names of ops, for an error.
-func namesOf(ops []Op) string {
+func namesOf(ops []entry.Edit) string {
 	const few = 3
 	var names []string
 	for _, o := range ops {
@@ -198,7 +171,7 @@ func (b *Board) Put(ctx context.Context, name string, v value.Value) (pantry.Ent
 	if err := v.Check(); err != nil {
 		return pantry.Entry{}, b.conn.fail("put", name, err)
 	}
-	done, err := b.write(ctx, "put", []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: v}}})
+	done, err := b.write(ctx, "put", []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: v}}})
 	if err != nil {
 		return pantry.Entry{}, err
 	}
@@ -206,7 +179,7 @@ func (b *Board) Put(ctx context.Context, name string, v value.Value) (pantry.Ent
 }
 
 // only returns the entry of a commit with one name.
-func (b *Board) only(op, name string, done Committed) (pantry.Entry, error) {
+func (b *Board) only(op, name string, done *wire.Page) (pantry.Entry, error) {
 	if len(done.Entries) != 1 || done.Entries[0].Name != name {
 		return pantry.Entry{}, b.conn.fail(op, name, unexpected(fmt.Errorf("it has %d entries, and %s was written", len(done.Entries), name)))
 	}
@@ -216,9 +189,9 @@ func (b *Board) only(op, name string, done Committed) (pantry.Entry, error) {
 // Drop removes the entries in one commit. If one of them is absent, the error is pantry.ErrAbsent
 // and nothing is removed.
 func (b *Board) Drop(ctx context.Context, names ...string) error {
-	ops := make([]Op, len(names))
+	ops := make([]entry.Edit, len(names))
 	for i, name := range names {
-		ops[i] = Op{Name: name, Op: value.Op{Verb: value.Drop}}
+		ops[i] = entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}}
 	}
 	_, err := b.write(ctx, "drop", ops)
 	return err

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -12,9 +13,9 @@ import (
 // device: if one is named, the error is pantry.ErrSealed. The error is pantry.ErrAbsent if a named
 // entry is absent, and otherwise one of Commit, for example for more than MaxOps names.
 func CopyTo(ctx context.Context, b *Board, ns *pantry.Namespace, names ...string) error {
-	var edits []Op
+	var edits []entry.Edit
 	add := func(e pantry.Entry) {
-		edits = append(edits, Op{Name: e.Name, Op: value.Op{Verb: value.Put, Operand: e.Value, Kind: e.Value.Kind()}})
+		edits = append(edits, entry.Edit{Name: e.Name, Op: value.Op{Verb: value.Put, Operand: e.Value, Kind: e.Value.Kind()}})
 	}
 	for _, name := range names {
 		e, found := ns.Entry(name)

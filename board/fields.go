@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -149,7 +150,7 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 	if err != nil {
 		return v.Get(), x.b.conn.fail(op, "", err)
 	}
-	var edits []Op
+	var edits []entry.Edit
 	for i, name := range x.names {
 		e := c.remotes[i].entry
 		if bad == nil && value.Equal(before[name], after[name]) {
@@ -158,7 +159,7 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 		if err := c.errs[name]; err != nil && careful {
 			return v.Get(), x.b.unusable(e, err)
 		}
-		edit := Op{Name: name, Op: value.Op{Verb: value.Put, Operand: after[name], Kind: after[name].Kind()}}
+		edit := entry.Edit{Name: name, Op: value.Op{Verb: value.Put, Operand: after[name], Kind: after[name].Kind()}}
 		if careful {
 			version := e.Version
 			if e.Value.IsZero() {
@@ -181,10 +182,10 @@ func (v FieldsVar[T]) change(ctx context.Context, op string, careful bool, f fun
 // Clear removes all stored fields, so that Get returns the defaults.
 func (v FieldsVar[T]) Clear(ctx context.Context) error {
 	x := v.binding()
-	var edits []Op
+	var edits []entry.Edit
 	for i, r := range x.read().remotes {
 		if !r.entry.Value.IsZero() {
-			edits = append(edits, Op{Name: x.names[i], Op: value.Op{Verb: value.Drop}})
+			edits = append(edits, entry.Edit{Name: x.names[i], Op: value.Op{Verb: value.Drop}})
 		}
 	}
 	if len(edits) == 0 {

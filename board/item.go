@@ -94,11 +94,11 @@ func (it *item) checks(b *Board) bool {
 
 // about reports whether the item changes a name.
 func (it *item) about(name string) bool {
-	return slices.ContainsFunc(it.edits, func(e Op) bool { return e.Name == name })
+	return slices.ContainsFunc(it.edits, func(e entry.Edit) bool { return e.Name == name })
 }
 
 // put returns the put or clear if that is all that the item does; otherwise nil.
-func (it *item) put() *Op {
+func (it *item) put() *entry.Edit {
 	if len(it.edits) == 1 && it.edits[0].Op.Verb == value.Put || len(it.edits) == 1 && it.edits[0].Op.Verb == value.Drop && it.edits[0].Name != "" {
 		return &it.edits[0]
 	}

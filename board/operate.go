@@ -1,7 +1,6 @@
 package board
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/keyhook"
 	"github.com/small-pantry/pantry/internal/refuse"
+	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -29,17 +29,19 @@ func (v Var[T]) Set(ctx context.Context, x T) error {
 	if at.k.Merges() {
 		return at.merge(ctx, val)
 	}
-	_, err = at.b.write(ctx, "set", []Op{at.put(val)})
+	_, err = at.b.write(ctx, "set", []entry.Edit{at.put(val)})
 	return err
 }
 
 // put makes the entry hold val.
-func (x *binding[T]) put(val value.Value) Op {
+func (x *binding[T]) put(val value.Value) entry.Edit {
 	return x.op(value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()})
 }
 
 // op returns an operation on the entry.
-func (x *binding[T]) op(op value.Op) Op { return Op{Name: x.k.Name(), Op: op, Bad: x.bad} }
+func (x *binding[T]) op(op value.Op) entry.Edit {
+	return entry.Edit{Name: x.k.Name(), Op: op, Bad: x.bad}
+}
 
 // refuse shows that a change was refused before it was sent.
 func (x *binding[T]) refuse(op string, err error) error {
@@ -64,7 +66,7 @@ func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
 		if !e.Value.IsZero() { // nothing is stored, so nothing is lost
 			op = op.If(e.Version, e.Updated)
 		}
-		_, err := x.b.write(ctx, "set", []Op{op})
+		_, err := x.b.write(ctx, "set", []entry.Edit{op})
 		now, again := overtaken(err)
 		if !again || try == mostTries {
 			return err
@@ -104,7 +106,7 @@ func (v Var[T]) SetIf(ctx context.Context, seen State[T], x T) error {
 	if err != nil {
 		return at.refuse("set", err)
 	}
-	_, err = at.b.write(ctx, "set", []Op{at.put(val).If(versionOf(seen), seen.Updated)})
+	_, err = at.b.write(ctx, "set", []entry.Edit{at.put(val).If(versionOf(seen), seen.Updated)})
 	return err
 }
 
@@ -123,7 +125,7 @@ func (v Var[T]) Seed(ctx context.Context, x T) error {
 	if err != nil {
 		return at.refuse("seed", err)
 	}
-	_, err = at.b.write(ctx, "seed", []Op{at.put(val).If(0, time.Time{})})
+	_, err = at.b.write(ctx, "seed", []entry.Edit{at.put(val).If(0, time.Time{})})
 	if errors.Is(err, pantry.ErrConflict) {
 		at.settle()
 		return nil
@@ -140,7 +142,7 @@ func (x *binding[T]) settle() {
 // entry is not an error. Errors are those of Set.
 func (v Var[T]) Clear(ctx context.Context) error {
 	at := v.binding()
-	_, err := at.b.write(ctx, "clear", []Op{OpClear(v)})
+	_, err := at.b.write(ctx, "clear", []entry.Edit{v.binding().op(value.Op{Verb: value.Drop})})
 	if errors.Is(err, pantry.ErrAbsent) {
 		at.settle()
 		return nil
@@ -167,7 +169,7 @@ func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, er
 		if err != nil {
 			return v.Get(), err
 		}
-		_, err = at.b.writeNow(ctx, "update", []Op{at.put(val).If(e.Version, e.Updated)})
+		_, err = at.b.writeNow(ctx, "update", []entry.Edit{at.put(val).If(e.Version, e.Updated)})
 		if err == nil {
 			return next, nil
 		}
@@ -199,7 +201,7 @@ func (x *binding[T]) next(e entry.Entry, f func(old T) (T, error)) (val value.Va
 }
 
 // operate applies operations to the entry in one commit, and returns what is stored then.
-func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) {
+func (x *binding[T]) operate(ctx context.Context, ops ...entry.Edit) (now T, err error) {
 	if len(ops) == 0 {
 		return x.k.Copy(x.read().x), nil
 	}
@@ -213,7 +215,7 @@ func (x *binding[T]) operate(ctx context.Context, ops ...Op) (now T, err error) 
 // checked is operate for a key with a Check, which no operation carries: it applies the operations
 // to the known value, checks the result, and sends them if that value is still stored. Nothing is
 // stored that the app refuses.
-func (x *binding[T]) checked(ctx context.Context, ops []Op) (now T, err error) {
+func (x *binding[T]) checked(ctx context.Context, ops []entry.Edit) (now T, err error) {
 	verb := ops[0].Op.Verb.String()
 	r := x.n.state.Load()
 	e := r.entry
@@ -258,7 +260,7 @@ func versionIn(e entry.Entry) int64 {
 }
 
 // stored returns what a commit of operations made of the entry.
-func (x *binding[T]) stored(ops []Op, done Committed, err error) (now T, _ error) {
+func (x *binding[T]) stored(ops []entry.Edit, done *wire.Page, err error) (now T, _ error) {
 	if err == nil {
 		var e pantry.Entry
 		if e, err = x.b.only(ops[0].Op.Verb.String(), x.k.Name(), done); err == nil {
@@ -277,7 +279,7 @@ func (x *binding[T]) stored(ops []Op, done Committed, err error) (now T, _ error
 // pantry.ErrWrongKind. Without an answer the error is ErrUnreachable, and n may have been counted
 // or not; with Offline it is ErrQueued, and n will be counted once.
 func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
-	return v.binding().operate(ctx, OpAdd(v, n))
+	return v.binding().operate(ctx, onNumber(v, value.Add, n))
 }
 
 // Raise stores n if the variable is smaller, for example for a maximum over all phones. The errors
@@ -333,14 +335,14 @@ func onList[S ~[]E, E any](ctx context.Context, v Var[S], op value.Op, items []E
 }
 
 // listOps returns one op for each of items.
-func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
+func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]entry.Edit, error) {
 	x := v.binding()
 	d := x.k.Declared()[0]
 	if d.Kind != value.KindList {
 		panic(fmt.Sprintf("board: %s of %s takes a List key, not %s", op.Verb, d.Name, d.Kind))
 	}
 	op.Start, op.Keep = d.Default, d.Keep
-	ops := make([]Op, len(items))
+	ops := make([]entry.Edit, len(items))
 	for i := range items { // one by one: the key's rules of a list apply to all of it
 		given, err := x.k.EncodeAny(S(items[i : i+1]))
 		if err != nil {
@@ -360,7 +362,7 @@ func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]Op, error) {
 // errors are those of Add.
 func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found bool, err error) {
 	x := v.binding()
-	done, err := x.b.writeNow(ctx, "take", []Op{OpTake(v, at)})
+	done, err := x.b.writeNow(ctx, "take", []entry.Edit{OpTake(v, at).edit()})
 	if errors.Is(err, pantry.ErrAbsent) {
 		x.settle()
 		return item, false, nil
@@ -374,78 +376,4 @@ func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found b
 			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("the item that was taken out can't be used: %v", err)})
 	}
 	return list[0], true, nil
-}
-
-// OpPut is Set as a step of a Commit, which refuses a value that breaks the key's rules.
-func OpPut[T any](v Var[T], x T) Op {
-	at := v.binding()
-	val, err := at.k.Encode(x)
-	if err != nil {
-		return impossible(at.k.Name(), err)
-	}
-	return at.put(val)
-}
-
-// impossible returns an op that Commit refuses with err.
-func impossible(name string, err error) Op {
-	return Op{Name: name, Op: value.Op{Verb: value.Put}, Bad: err}
-}
-
-// OpClear is Clear as a step of a Commit; an absent entry is pantry.ErrAbsent.
-func OpClear[T any](v Var[T]) Op {
-	return v.binding().op(value.Op{Verb: value.Drop})
-}
-
-// OpAdd is Add as a step of a Commit.
-func OpAdd[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Add, n) }
-
-// OpRaise is Raise as a step of a Commit.
-func OpRaise[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Raise, n) }
-
-// OpLower is Lower as a step of a Commit.
-func OpLower[T pantry.Number](v Var[T], n T) Op { return onNumber(v, value.Lower, n) }
-
-func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) Op {
-	x := v.binding()
-	d := x.k.Declared()[0]
-	min, max := x.k.Bounds()
-	over, ok1 := value.Compare(number(n), max)
-	under, ok2 := value.Compare(number(n), min)
-	if verb == value.Raise && ok1 && over > 0 || verb == value.Lower && ok2 && under < 0 {
-		_, err := x.k.Encode(n)
-		return impossible(d.Name, cmp.Or(err, error(refuse.As(pantry.ErrInvalid, "%v is outside the range of %s", n, d.Name))))
-	}
-	return x.op(value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max})
-}
-
-// number returns n as the value that a key of its type stores.
-func number[T pantry.Number](n T) value.Value {
-	if half := 0.5; T(half) != 0 { // it holds fractions
-		return value.Float(float64(n))
-	}
-	return value.Int(int64(n))
-}
-
-// OpAppend is Append as a step of a Commit, which refuses an item that can't be stored.
-func OpAppend[S ~[]E, E any](v Var[S], item E) Op {
-	return oneOp(v, value.Op{Verb: value.Append}, item)
-}
-
-// OpRemove is Remove as a step of a Commit.
-func OpRemove[S ~[]E, E any](v Var[S], item E) Op {
-	return oneOp(v, value.Op{Verb: value.Remove}, item)
-}
-
-func oneOp[S ~[]E, E any](v Var[S], op value.Op, item E) Op {
-	ops, err := listOps(v, op, []E{item})
-	if err != nil {
-		return impossible(v.binding().k.Name(), err)
-	}
-	return ops[0]
-}
-
-// OpTake is Take as a step of a Commit.
-func OpTake[S ~[]E, E any](v Var[S], at int) Op {
-	x := v.binding()
-	return x.op(value.Op{Verb: value.Take, At: at, Start: x.k.Declared()[0].Default})
 }

@@ -111,10 +111,6 @@ func TestCommitAllOrNone(t *testing.T) {
 	_, err = b.Commit(ctx, append(many, drop("bed/1"))...)
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 	assert.ErrorContains(t, err, "it has 1001 ops, and the maximum is 1000")
-	forced := many[0]
-	forced.Force = true
-	_, err = b.Commit(ctx, forced)
-	assert.ErrorIs(t, err, pantry.ErrInvalid, "what would not be sent is refused")
 	many[700] = many[700].If(9, anyTime)
 	_, err = b.Commit(ctx, many...)
 	assert.ErrorIs(t, err, pantry.ErrConflict)

@@ -337,7 +337,7 @@ func (o *outbox) merged(it *item) *item {
 		return nil
 	}
 	merged := *last
-	merged.edits, merged.op = []Op{*now}, it.op // with the base of the newer one
+	merged.edits, merged.op = []entry.Edit{*now}, it.op // with the base of the newer one
 	merged.edits[0].Seen = before.Seen
 	return &merged
 }

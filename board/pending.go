@@ -59,7 +59,10 @@ func (o *outbox) list(b *Board) []Pending {
 	defer o.mu.Unlock()
 	out := make([]Pending, len(o.items))
 	for i, it := range o.items {
-		p := Pending{ID: it.id(), Ops: slices.Clone(it.edits), Sent: it.sent, Other: !it.of(b), Err: it.err(b), Theirs: pantry.Entry(it.theirs)}
+		p := Pending{ID: it.id(), Sent: it.sent, Other: !it.of(b), Err: it.err(b), Theirs: pantry.Entry(it.theirs)}
+		for _, e := range it.edits {
+			p.Ops = append(p.Ops, opOf(e))
+		}
 		if put := it.put(); put != nil {
 			p.Mine = put.Op.Operand
 		}

@@ -203,7 +203,7 @@ func (x *recordsBinding[T]) put(ctx context.Context, op, id string, rec T) error
 	if e, found := x.b.Known(name); found {
 		val = k.Merged(val, e.Value)
 	}
-	_, err = x.b.write(ctx, op, []Op{{Name: name, Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}})
+	_, err = x.b.write(ctx, op, []entry.Edit{{Name: name, Op: value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()}}})
 	return err
 }
 
@@ -228,13 +228,13 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 // Drop removes the records with these ids in one commit. Absent ids are ignored.
 func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 	x := r.binding()
-	var edits []Op
+	var edits []entry.Edit
 	for _, id := range ids {
 		name, err := x.name("delete", id)
 		if err != nil {
 			return err
 		}
-		edits = append(edits, Op{Name: name, Op: value.Op{Verb: value.Drop}})
+		edits = append(edits, entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}})
 	}
 	if len(edits) == 0 {
 		return nil
@@ -254,7 +254,7 @@ func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 // Clear removes all records in one commit.
 func (r Records[T]) Clear(ctx context.Context) error {
 	x := r.binding()
-	_, err := x.b.write(ctx, "clear", []Op{{Reset: true, Prefix: x.k.Name() + "/"}})
+	_, err := x.b.write(ctx, "clear", []entry.Edit{{Reset: true, Prefix: x.k.Name() + "/"}})
 	return err
 }
 

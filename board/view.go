@@ -117,7 +117,7 @@ func (v *view) alter(n *node, f func(*remote)) {
 }
 
 // alterEach is alter for each name of edits that the view has.
-func (v *view) alterEach(edits []Op, f func(r *remote)) {
+func (v *view) alterEach(edits []entry.Edit, f func(r *remote)) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	seen := map[string]bool{}
@@ -287,7 +287,7 @@ func (v *view) confirmed() time.Time {
 }
 
 // shown returns what variables show of the names of edits, without absent and unknown ones.
-func (v *view) shown(edits []Op) map[string]entry.Entry {
+func (v *view) shown(edits []entry.Edit) map[string]entry.Entry {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	seen := map[string]entry.Entry{}
@@ -303,10 +303,10 @@ func (v *view) shown(edits []Op) map[string]entry.Entry {
 
 // withSeen returns edits whose plain puts say what the variables show, so that the server can report
 // what they replace unseen.
-func (v *view) withSeen(edits []Op) []Op {
+func (v *view) withSeen(edits []entry.Edit) []entry.Edit {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	var out []Op
+	var out []entry.Edit
 	for i, e := range edits {
 		n := v.nodes[e.Name]
 		if e.Op.Verb != value.Put || e.Name == "" || !e.Cond.IsZero() || e.Seen != nil || n == nil || !n.bound {

@@ -124,7 +124,7 @@ func TestViewStates(t *testing.T) {
 	assert.False(t, v.confirmed().IsZero())
 
 	take(t, v, page(true, 1, intEntry("a", 1, 1)))
-	v.alterEach([]Op{{Name: "a"}, {Name: "a"}, {Name: "absent"}}, func(r *remote) { r.sending++; r.refused = ErrForbidden })
+	v.alterEach([]entry.Edit{{Name: "a"}, {Name: "a"}, {Name: "absent"}}, func(r *remote) { r.sending++; r.refused = ErrForbidden })
 	assert.Equal(t, 1, a.state.Load().sending, "once for each name")
 	take(t, v, page(false, 2, intEntry("a", 2, 2)))
 	assert.NoError(t, a.state.Load().refused)

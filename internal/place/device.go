@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
@@ -90,9 +89,8 @@ func (d *device) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 	}
 }
 
-func (d *device) Commit(_ context.Context, edits []entry.Edit) (board.Committed, error) {
-	out, err := rules.Commit(d.l, rules.Call{Who: entry.Author{By: clientName}, Edits: edits})
-	return board.Committed{Version: out.Version, Entries: out.Entries, Gone: out.Gone, Results: out.Results}, err
+func (d *device) Commit(_ context.Context, edits []entry.Edit) (rules.Outcome, error) {
+	return rules.Commit(d.l, rules.Call{Who: entry.Author{By: clientName}, Edits: edits})
 }
 
 // Rename also moves the key's declaration, which no edit does.

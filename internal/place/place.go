@@ -18,6 +18,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/near"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
 )
 
@@ -37,7 +38,7 @@ type Place interface {
 type Present interface {
 	Place
 	// Commit makes edits, all or none.
-	Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error)
+	Commit(ctx context.Context, edits []entry.Edit) (rules.Outcome, error)
 	// At returns the entries at a moment, and the version of that moment.
 	At(ctx context.Context, when When) ([]entry.Entry, int64, error)
 	Rename(ctx context.Context, from, to string, force bool) (entry.Entry, error)

@@ -12,6 +12,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/entry"
+	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -113,7 +114,7 @@ func (s *shared) Watch(ctx context.Context, names []string) iter.Seq2[entry.Entr
 	}
 }
 
-// unforced refuses what a server does not support. For edits, the board does.
+// unforced refuses what a server does not support.
 func unforced(force bool) error {
 	if force {
 		return usage("a board enforces its declarations for every app; --force works on a device only")
@@ -121,12 +122,19 @@ func unforced(force bool) error {
 	return nil
 }
 
-func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (board.Committed, error) {
-	done, err := s.b.Commit(ctx, edits...)
-	for _, f := range done.Findings {
-		s.tell(pantry.Problem{Place: s.b.Name(), Name: f.Name, Time: time.Now(), Err: &board.NearError{Name: f.Name, Near: f.Near, By: f.By}})
+func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (out rules.Outcome, err error) {
+	ops := make([]board.Op, len(edits))
+	for i, e := range edits {
+		if err := unforced(e.Force); err != nil {
+			return out, err
+		}
+		ops[i] = OpOf(e)
 	}
-	return done, err
+	done, err := s.b.Commit(ctx, ops...)
+	for _, near := range done.Near {
+		s.tell(pantry.Problem{Place: s.b.Name(), Name: near.Name, Time: time.Now(), Err: &near})
+	}
+	return OutcomeOf(done), err
 }
 
 // put sets an entry of any kind to v.
@@ -149,7 +157,7 @@ func (s *shared) Rename(ctx context.Context, from, to string, force bool) (entry
 	case from == to:
 		return e, nil
 	}
-	done, err := s.b.Commit(ctx, put(to, e.Value).If(0, time.Time{}), drop(from).If(e.Version, e.Updated))
+	done, err := s.Commit(ctx, []entry.Edit{put(to, e.Value).If(0, time.Time{}), drop(from).If(e.Version, e.Updated)})
 	if err != nil {
 		return e, err
 	}
@@ -172,7 +180,7 @@ func (s *shared) Forget(ctx context.Context, names []string) error {
 }
 
 func (s *shared) Reset(ctx context.Context) (int64, []string, error) {
-	done, err := s.b.Commit(ctx, entry.Edit{Reset: true})
+	done, err := s.b.Commit(ctx, board.Op{Reset: true})
 	gone := make([]string, len(done.Gone))
 	for i, g := range done.Gone {
 		gone[i] = g.Name
@@ -207,7 +215,7 @@ func (s *shared) Apply(ctx context.Context, changes []entry.Change, force bool) 
 		}
 		edits = append(edits, edit.If(e.Version, e.Updated))
 	}
-	done, err := s.b.Commit(ctx, edits...)
+	done, err := s.Commit(ctx, edits)
 	return done.Version, err
 }
 
@@ -235,11 +243,11 @@ func (s *shared) Restore(ctx context.Context, when When, names []string, _ []ent
 	if err := unforced(force); err != nil {
 		return 0, err
 	}
-	back := entry.Restore{Time: when.time, Names: names}
+	back := board.Restore{Time: when.time, Names: names}
 	back.Version, _ = when.Version()
 	if len(names) == 0 {
 		back.Prefix = new(string)
 	}
-	done, err := s.b.Commit(ctx, entry.Edit{Restore: &back})
+	done, err := s.b.Commit(ctx, board.Op{Restore: &back})
 	return done.Version, err
 }
