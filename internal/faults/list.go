@@ -77,7 +77,7 @@ var faults = []fault{
 		promise: "a caller who was revoked gets 401 and no other error",
 	},
 	{
-		file:    "server/etcd/log.go",
+		file:    "server/etcd/append.go",
 		old:     "	if done.doubt && h.First > mine.first {",
 		new:     "	if false {",
 		promise: "an addition of unknown outcome does not count twice after a forget elsewhere",
@@ -312,7 +312,7 @@ var faults = []fault{
 		promise: "a repeated put reports again what it replaced",
 	},
 	{
-		file:    "internal/access/tokens.go",
+		file:    "internal/access/make.go",
 		old:     "		if once != (Once{}) {\n",
 		new:     "		if false {\n",
 		promise: "a repeated request for a token makes no second one",

@@ -58,27 +58,6 @@ func (p *position) extendEnd(lines []byte) {
 	p.end = append(p.end, lines...)
 }
 
-// A Reading is the result of reading a file. It takes effect with Adopt; until then the File is
-// unchanged.
-type Reading struct {
-	position
-	Taken   int   // the number of lines that counted
-	Tail    *Tail // the rest after them; nil means none
-	opened  bool  // the handle was opened for this reading
-	adopted bool  // the File owns the handle now
-	size    int64 // of the whole file
-}
-
-// Version returns the version of the last line that counts.
-func (r *Reading) Version() int64 { return r.cursor.last }
-
-// Close releases a Reading that was not adopted.
-func (r *Reading) Close() {
-	if r != nil && r.opened && !r.adopted {
-		r.handle.Close()
-	}
-}
-
 // Attach returns the journal called name in dir, which need not exist. A writer creates dir (0700)
 // and the lock file if they are missing; a reader creates nothing. Links are followed here, once: a
 // replacement replaces the link's target.
@@ -308,9 +287,6 @@ func (f *File) Adopt(r *Reading, salvaged bool) {
 	}
 }
 
-// Bytes returns the whole file.
-func (r *Reading) Bytes() ([]byte, error) { return readFrom(r.handle, 0) }
-
 // SyncRead makes what was read durable. Once it has failed, it fails until the file is replaced:
 // the kernel can have dropped the pages and report success the next time.
 func (f *File) SyncRead(r *Reading) error {
@@ -325,36 +301,6 @@ func (f *File) SyncRead(r *Reading) error {
 }
 
 var errLapsed = errors.New("an earlier sync of this file failed")
-
-// Cut removes the tail and syncs. The lock must be held.
-func (r *Reading) Cut() error {
-	r.Tail = nil
-	return cutAt(r.handle, r.cursor.end)
-}
-
-func cutAt(h Handle, end int64) error {
-	if err := h.Truncate(end); err != nil {
-		return err
-	}
-	return h.Sync()
-}
-
-func readFrom(h Handle, offset int64) ([]byte, error) {
-	now, err := h.Look()
-	if err != nil {
-		return nil, err
-	}
-	return readInto(make([]byte, max(now.Size-offset, 0)), h, offset)
-}
-
-// readInto reads from an offset as much as fits into data.
-func readInto(data []byte, h Handle, from int64) ([]byte, error) {
-	n, err := h.ReadAt(data, from)
-	if err == io.EOF {
-		err = nil
-	}
-	return data[:n], err
-}
 
 // Append writes finished lines after the counting part. They count for this File after Advance,
 // which must follow Sync. The lock must be held.
