@@ -73,19 +73,40 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 			}
 			return err
 		}
-		return
 	case t == typeValue:
 		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return x.Interface().(value.Value), nil }
 		c.dec = func(v value.Value, x reflect.Value) error { x.Set(reflect.ValueOf(v)); return nil }
-		return
 	case t.Implements(typeMarshal) && reflect.PointerTo(t).Implements(typeUnmarshal):
 		if from := promoted(t); from != "" {
 			misuse("the struct %s would be stored only as the text of its embedded %s, whose MarshalText it has; give the field a name, or write a MarshalText method", t, from)
 		}
 		c.textual(t)
-		return
+	case !c.simple(t.Kind()):
+		c.composite(t, building)
 	}
+}
+
+// composite fills in how values of types with parts are stored.
+func (c *coder) composite(t reflect.Type, building map[reflect.Type]*coder) {
 	switch t.Kind() {
+	case reflect.Slice, reflect.Array:
+		c.sequence(t, building)
+	case reflect.Map:
+		c.mapping(t, building)
+	case reflect.Pointer:
+		c.pointer(t, building)
+	case reflect.Struct:
+		c.structure(t, building)
+	case reflect.Interface:
+		c.dynamic(t)
+	default:
+		misuse("a value of type %s can't be stored; use bool, numbers, string, []byte, time.Time, slices, maps with string keys, structs, or a type with MarshalText", t)
+	}
+}
+
+// simple fills in how values of a kind without parts are stored. It returns false for other kinds.
+func (c *coder) simple(k reflect.Kind) bool {
+	switch k {
 	case reflect.Bool:
 		c.enc = func(x reflect.Value, deep int) (value.Value, error) { return value.Bool(x.Bool()), nil }
 		c.dec = func(v value.Value, x reflect.Value) error {
@@ -139,19 +160,10 @@ func (c *coder) fill(t reflect.Type, building map[reflect.Type]*coder) {
 			x.SetString(s)
 			return want(ok, v, value.KindText)
 		}
-	case reflect.Slice, reflect.Array:
-		c.sequence(t, building)
-	case reflect.Map:
-		c.mapping(t, building)
-	case reflect.Pointer:
-		c.pointer(t, building)
-	case reflect.Struct:
-		c.structure(t, building)
-	case reflect.Interface:
-		c.dynamic(t)
 	default:
-		misuse("a value of type %s can't be stored; use bool, numbers, string, []byte, time.Time, slices, maps with string keys, structs, or a type with MarshalText", t)
+		return false
 	}
+	return true
 }
 
 // deepest is the maximum nesting depth of Go values: that of lists and maps, with a pointer and an

@@ -82,23 +82,28 @@ func (c *coder) textual(t reflect.Type) {
 	}
 }
 
+// bytes stores slices of bytes as base64.
+func (c *coder) bytes() {
+	c.refers = true
+	c.copy = func(dst, src reflect.Value) { dst.SetBytes(bytes.Clone(src.Bytes())) }
+	c.enc = func(x reflect.Value, deep int) (value.Value, error) {
+		return value.Text(base64.StdEncoding.EncodeToString(x.Bytes())), nil
+	}
+	c.dec = func(v value.Value, x reflect.Value) error {
+		s, ok := v.AsText()
+		v, err := value.FromTyped(value.KindBytes, s)
+		if err == nil {
+			b, _ := v.AsBytes()
+			x.SetBytes(b)
+		}
+		return errors.Join(want(ok, v, value.KindText), err)
+	}
+}
+
 func (c *coder) sequence(t reflect.Type, building map[reflect.Type]*coder) {
 	slice := t.Kind() == reflect.Slice
 	if slice && t.Elem().Kind() == reflect.Uint8 {
-		c.refers = true
-		c.copy = func(dst, src reflect.Value) { dst.SetBytes(bytes.Clone(src.Bytes())) }
-		c.enc = func(x reflect.Value, deep int) (value.Value, error) {
-			return value.Text(base64.StdEncoding.EncodeToString(x.Bytes())), nil
-		}
-		c.dec = func(v value.Value, x reflect.Value) error {
-			s, ok := v.AsText()
-			v, err := value.FromTyped(value.KindBytes, s)
-			if err == nil {
-				b, _ := v.AsBytes()
-				x.SetBytes(b)
-			}
-			return errors.Join(want(ok, v, value.KindText), err)
-		}
+		c.bytes()
 		return
 	}
 	elem := build(t.Elem(), building)

@@ -52,18 +52,14 @@ func (s byWait) follow(p *poller) (atOnce bool) {
 	return true
 }
 
-// pollOnce requests everything new, in as many pages as needed, and reports whether there was
-// anything. With wait, the server can take that long until something changes; early reports that it
-// did not wait, because it could not know the marks of the question.
-func (p *poller) pollOnce(ctx context.Context, from source, wait time.Duration) (news, early bool, err error) {
-	asked := p.view.question()
+// ask requests what a poll is about, with all its pages in one.
+func (p *poller) ask(ctx context.Context, asked question, wait time.Duration) (listPage, error) {
 	query, tag := p.query(asked)
-	nothing := asked.nothing()
 	first := url.Values(nil)
 	if wait > 0 {
 		first = url.Values{"wait": {strconv.Itoa(int(wait.Seconds()))}}
 	}
-	ask := func(more url.Values, tag string) (listPage, error) {
+	one := func(more url.Values, tag string) (listPage, error) {
 		q := url.Values{}
 		for _, values := range []url.Values{query, more} {
 			for name, v := range values {
@@ -72,19 +68,29 @@ func (p *poller) pollOnce(ctx context.Context, from source, wait time.Duration) 
 		}
 		return p.conn.list(ctx, request{op: "poll", query: q, once: true, silence: wait}, tag)
 	}
-	got, err := ask(first, tag)
-	page := got.Page
-	for next := page; err == nil && !nothing && next != nil && next.Next != ""; {
+	got, err := one(first, tag)
+	for next := got.Page; err == nil && !asked.nothing() && next != nil && next.Next != ""; {
 		var more listPage
-		if more, err = ask(url.Values{"after": {next.Next}}, ""); err == nil {
+		if more, err = one(url.Values{"after": {next.Next}}, ""); err == nil {
 			next = more.Page
-			if next.Whole != page.Whole {
+			if next.Whole != got.Page.Whole {
 				err = unexpected(errors.New("its pages don't go together"))
 			}
-			page.Entries = append(page.Entries, next.Entries...)
-			page.Gone = append(page.Gone, next.Gone...)
+			got.Page.Entries = append(got.Page.Entries, next.Entries...)
+			got.Page.Gone = append(got.Page.Gone, next.Gone...)
 		}
 	}
+	return got, err
+}
+
+// pollOnce requests everything new, in as many pages as needed, and reports whether there was
+// anything. With wait, the server can take that long until something changes; early reports that it
+// did not wait, because it could not know the marks of the question.
+func (p *poller) pollOnce(ctx context.Context, from source, wait time.Duration) (news, early bool, err error) {
+	asked := p.view.question()
+	nothing := asked.nothing()
+	got, err := p.ask(ctx, asked, wait)
+	page := got.Page
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if ctx.Err() != nil || p.paused {

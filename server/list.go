@@ -270,30 +270,28 @@ func (c *call) listEntries() error {
 		return err
 	}
 	defer f.close()
+	ctx := c.r.Context()
 	if wait > 0 { // which can be longer than a request has to arrive
 		out := http.NewResponseController(c.w)
 		if err := errors.Join(out.SetReadDeadline(time.Time{}), out.SetWriteDeadline(time.Time{})); err != nil {
 			return err
 		}
 		c.streams = true
-	}
-	ctx := c.r.Context()
-	if wait > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, wait)
 		defer cancel()
 	}
-	hash := q.Hash()
+	return c.answerList(ctx, f, wait > 0)
+}
+
+// answerList answers with the list of a follower. With waits, it waits for news until ctx ends.
+func (c *call) answerList(ctx context.Context, f *follower, waits bool) error {
+	hash := f.q.Hash()
 	held := c.held(hash)
 	for {
-		now, same := mark.Mark{}, false
-		for _, m := range held {
-			if now, same, err = f.unchanged(m); err != nil {
-				return err
-			}
-			if same {
-				break
-			}
+		now, same, err := f.unchangedSince(held)
+		if err != nil {
+			return err
 		}
 		var page rules.Page
 		if !same {
@@ -302,7 +300,7 @@ func (c *call) listEntries() error {
 			}
 		}
 		news := page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0
-		if !news && wait > 0 {
+		if !news && waits {
 			if f.wait(ctx) {
 				continue
 			}
@@ -322,7 +320,7 @@ func (c *call) listEntries() error {
 			c.w.WriteHeader(http.StatusNotModified)
 			return nil
 		}
-		return c.answerPage(http.StatusOK, page, q.Bare)
+		return c.answerPage(http.StatusOK, page, f.q.Bare)
 	}
 }
 
@@ -356,4 +354,14 @@ func (c *call) held(hash string) (held []mark.Mark) {
 		}
 	}
 	return held
+}
+
+// unchangedSince is unchanged for the first of several marks since which nothing has changed.
+func (f *follower) unchangedSince(marks []mark.Mark) (now mark.Mark, same bool, err error) {
+	for _, m := range marks {
+		if now, same, err = f.unchanged(m); same || err != nil {
+			return now, same, err
+		}
+	}
+	return now, false, nil
 }

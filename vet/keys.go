@@ -48,8 +48,8 @@ var makers = map[string]string{
 	"Map": "map", "Object": "map", "RecordsOf": "",
 }
 
-// findKeys finds the keys that the package declares.
-func (c *checker) findKeys() {
+// holders returns the variables or fields that hold what a call makes.
+func (c *checker) holders() map[*ast.CallExpr]types.Object {
 	holders := map[*ast.CallExpr]types.Object{}
 	for node := range c.in.PreorderSeq((*ast.ValueSpec)(nil), (*ast.AssignStmt)(nil), (*ast.KeyValueExpr)(nil)) {
 		switch n := node.(type) {
@@ -69,6 +69,11 @@ func (c *checker) findKeys() {
 			}
 		}
 	}
+	return holders
+}
+
+// sealedCalls returns the calls that make a key whose values are sealed.
+func (c *checker) sealedCalls() map[*ast.CallExpr]bool {
 	sealed := map[*ast.CallExpr]bool{}
 	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
 		call := node.(*ast.CallExpr)
@@ -78,6 +83,12 @@ func (c *checker) findKeys() {
 			}
 		}
 	}
+	return sealed
+}
+
+// findKeys finds the keys that the package declares, and exports their names.
+func (c *checker) findKeys() {
+	holders, sealed := c.holders(), c.sealedCalls()
 	for node := range c.in.PreorderSeq((*ast.CallExpr)(nil)) {
 		call := node.(*ast.CallExpr)
 		path, receiver, maker := c.called(call)

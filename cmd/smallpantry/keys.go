@@ -50,33 +50,7 @@ not declared, and --close=false accepts them again.`,
 			case a.json:
 				return a.printJSON(map[string]any{"place": place.Shown(args[0]), "keys": append([]entry.Declared{}, keys...)})
 			}
-			// Only boards know who declared a key.
-			byWhom := slices.ContainsFunc(keys, func(k entry.Declared) bool { return k.By != "" })
-			titles := []string{"name", "kind", "default", "allowed", "about"}
-			if byWhom {
-				titles = append(titles, "by")
-			}
-			t := a.out().Table(titles...)
-			t.Flexible = []int{4, 3}
-			for _, k := range keys {
-				name := k.Name
-				if k.Family {
-					name += "/…"
-				}
-				def := ""
-				if !k.Default.IsZero() {
-					def = term.Shown(k.Default)
-				}
-				row := []string{name, k.Kind.String(), def, k.Allowed(), k.About}
-				if byWhom {
-					row = append(row, k.By)
-				}
-				t.Row(row...)
-			}
-			if len(keys) == 0 {
-				fmt.Fprintln(a.stdout, "no keys are declared here")
-			}
-			t.Print()
+			a.printKeys(keys)
 			return nil
 		},
 	}
@@ -174,4 +148,35 @@ func (a *app) printCode(where string, l place.Listing, languages map[string]*boo
 		return err
 	}
 	return nil
+}
+
+// printKeys prints declarations as a table.
+func (a *app) printKeys(keys []entry.Declared) {
+	// Only boards know who declared a key.
+	byWhom := slices.ContainsFunc(keys, func(k entry.Declared) bool { return k.By != "" })
+	titles := []string{"name", "kind", "default", "allowed", "about"}
+	if byWhom {
+		titles = append(titles, "by")
+	}
+	t := a.out().Table(titles...)
+	t.Flexible = []int{4, 3}
+	for _, k := range keys {
+		name := k.Name
+		if k.Family {
+			name += "/…"
+		}
+		def := ""
+		if !k.Default.IsZero() {
+			def = term.Shown(k.Default)
+		}
+		row := []string{name, k.Kind.String(), def, k.Allowed(), k.About}
+		if byWhom {
+			row = append(row, k.By)
+		}
+		t.Row(row...)
+	}
+	if len(keys) == 0 {
+		fmt.Fprintln(a.stdout, "no keys are declared here")
+	}
+	t.Print()
 }

@@ -101,19 +101,8 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 			}
 		}
 	}
-	if header := view.Header(); missing > 0 && header.Lines > 0 {
-		err := view.Read(&replayer{each: func(c *commit) {
-			if c.Version > header.Base {
-				return
-			}
-			stamp := c.Stamp
-			for _, ch := range c.changes {
-				if rec, wanted := changed[ch.name]; wanted && rec == nil && !p.forgets[ch.name] {
-					changed[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
-				}
-			}
-		}})
-		if err != nil {
+	if missing > 0 {
+		if err := p.readBase(view, changed); err != nil {
 			return nil, err
 		}
 	}
@@ -133,6 +122,25 @@ func (p *past) stateAt(c cuts, view Past, now func(yield func(Named) bool)) ([]N
 		}
 	}
 	return recs, nil
+}
+
+// readBase reads from the state at the beginning of the file the records that changed lacks.
+func (p *past) readBase(view Past, changed map[string]*Record) error {
+	header := view.Header()
+	if header.Lines == 0 {
+		return nil
+	}
+	return view.Read(&replayer{each: func(c *commit) {
+		if c.Version > header.Base {
+			return
+		}
+		stamp := c.Stamp
+		for _, ch := range c.changes {
+			if rec, wanted := changed[ch.name]; wanted && rec == nil && !p.forgets[ch.name] {
+				changed[ch.name] = &Record{Value: ch.val, Stamp: &stamp}
+			}
+		}
+	}})
 }
 
 // tombstones drops the names that were removed long ago, and the oldest of too many. It raises
