@@ -205,7 +205,7 @@ func (j *judging) judge(r *request) {
 	}
 }
 
-// changes gives a commit what its evaluation changes, and reports whether that is something.
+// changes adds to a commit what its evaluation changes, and reports whether that is something.
 func (j *judging) changes(c *pending) bool {
 	l, tx := j.l, &j.b.tx
 	c.owes = tx.owes
