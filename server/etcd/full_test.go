@@ -79,10 +79,10 @@ func TestRevokeWhileFull(t *testing.T) {
 	token, kept := made["token"].(string), a.do(201, "POST", street+"/tokens", `{"may":"read"}`).json["token"].(string)
 	big := strings.Repeat("x", 1<<19)
 	full := a.as(token, "PUT", tank, "1")
-	for i := 0; full.status < 300 && i < 50; i++ {
+	for i := 0; (full.status < 300 || full.json["code"] == "uncertain") && i < 50; i++ { // a slow etcd does not always answer
 		full = a.as(token, "PUT", street+"/entries/big", fmt.Sprintf("%q", big+fmt.Sprint(i)))
 	}
-	require.Equal(t, 503, full.status)
+	require.Equal(t, 503, full.status, full.body)
 	assert.Contains(t, full.body, "no space left")
 	assert.Contains(t, a.do(200, "GET", "/readyz", "").json["warning"], "no space left")
 	require.Equal(t, 503, a.as(a.admin, "POST", street+"/tokens", `{"may":"read"}`).status)
