@@ -15,7 +15,7 @@ import (
 // answer requests. Go does not look at the network while it has goroutines to run.
 func halfOfProcessors() int { return max(1, runtime.GOMAXPROCS(0)/2) }
 
-// A fanOut is the places of streams that send a change.
+// A fanOut is the places of streams that send a change, or of large bodies that arrive.
 type fanOut chan *place
 
 // A place is used by one stream at a time. It rests for as long as its streams work: thousands of streams would
@@ -23,6 +23,31 @@ type fanOut chan *place
 type place struct {
 	worked time.Duration // by its streams, less the time in which there was no stream
 	left   time.Time     // when the last one left it
+}
+
+// begin lets the place rest if it has worked for a spell.
+func (p *place) begin() {
+	if p.worked = max(p.worked-time.Since(p.left), 0); p.worked >= spell {
+		time.Sleep(p.worked)
+		p.worked = 0
+	}
+}
+
+func (p *place) end(worked time.Duration) {
+	p.worked += worked
+	p.left = time.Now()
+}
+
+// perByte is about how long reading a byte of a body takes.
+const perByte = time.Nanosecond
+
+// arrived counts n bytes of a body that were read, and rests as for work of that time. The body has no place
+// while it waits for the network, so that slow senders hold up no others.
+func (f fanOut) arrived(n int) {
+	p := <-f
+	p.begin()
+	p.end(time.Duration(n) * perByte)
+	f <- p
 }
 
 const (
@@ -49,14 +74,10 @@ type turn struct {
 // take waits for a turn.
 func (t *turn) take(f fanOut) {
 	p := <-f
-	if p.worked = max(p.worked-time.Since(p.left), 0); p.worked >= spell {
-		time.Sleep(p.worked)
-		p.worked = 0
-	}
+	p.begin()
 	start := time.Now()
 	t.end = sync.OnceFunc(func() {
-		p.left = time.Now()
-		p.worked += p.left.Sub(start)
+		p.end(time.Since(start))
 		f <- p
 	})
 	t.late = time.AfterFunc(longestTurn, t.end)

@@ -49,3 +49,24 @@ func TestFanOut(t *testing.T) {
 		})
 	}
 }
+
+// Large bodies that arrive at once leave time between their pieces. One alone waits about as long as reading takes.
+func TestArrived(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f, begin := newFanOut(1), time.Now()
+		var all sync.WaitGroup
+		for range 64 {
+			all.Go(func() {
+				for range 1 << 20 / bodyPiece {
+					f.arrived(bodyPiece)
+				}
+			})
+		}
+		all.Wait()
+		assert.InDelta(t, 64<<20*perByte, time.Since(begin), float64(2*spell))
+		time.Sleep(time.Second)
+		begin = time.Now()
+		f.arrived(bodyPiece)
+		assert.Zero(t, time.Since(begin))
+	})
+}

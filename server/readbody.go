@@ -76,6 +76,9 @@ func (b *body) read(most int) ([]byte, error) {
 		} else {
 			data = append(data, piece[:n]...)
 		}
+		if len(data) > bodyPiece {
+			c.s.bodies.arrived(n)
+		}
 		if n == len(piece) && n < bodyPiece {
 			piece = make([]byte, bodyPiece)
 		}

@@ -25,6 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
+	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/test/browser"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
@@ -39,6 +40,7 @@ const serveShared = "SMALL_PANTRY_TEST_SERVE_SHARED"
 
 func TestMain(m *testing.M) {
 	if data := os.Getenv(serveHere); data != "" {
+		serving.AddProcessor() // as the command does
 		serveChild(data)
 		return
 	}

@@ -251,9 +251,9 @@ func calls(s *suite) error {
 				one   request
 				limit float64
 			}{
-				{"conditional GET of an entry, answered 304, over 64 connections", tagged, 0.68},
-				{"conditional GET of an unchanged list, answered 304", list, 0.66},
-				{"GET of an entry", entry, 0.64},
+				{"conditional GET of an entry, answered 304, over 64 connections", tagged, 0.75},
+				{"conditional GET of an unchanged list, answered 304", list, 0.75},
+				{"GET of an entry", entry, 0.75},
 				{"durable PUT", put, 0.36},
 				{"durable add", add, 0.36},
 			} {
