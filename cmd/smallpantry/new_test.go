@@ -26,7 +26,7 @@ func TestNewGo(t *testing.T) {
 	link := ""
 	run := func(args ...string) string {
 		cmd := exec.Command("go", args...)
-		cmd.Dir, cmd.Env = dir, append(slices.Clip(environ), "BOARD_LINK="+link, "GOPROXY=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
+		cmd.Dir, cmd.Env = dir, append(slices.Clip(environ), "BOARD_LINK="+link, "GOPROXY=off", "GOSUMDB=off", "GOFLAGS=-mod=mod", "XDG_CONFIG_HOME="+home)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "go %v: %s", args, out)
 		return string(out)
