@@ -124,7 +124,8 @@ func TestRetryAfterIsHeeded(t *testing.T) {
 	assert.Contains(t, e.Sentence, "wants to be asked again in")
 }
 
-// What something before the server answers is not taken for the board's word.
+// While the server is down, or something before it answers, the last value is kept, calls fail, and nothing of these
+// answers is taken for the board's.
 func TestAnswersOfOthers(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)
@@ -133,6 +134,19 @@ func TestAnswersOfOthers(t *testing.T) {
 	require.NoError(t, tank.Set(t.Context(), 420))
 	until(t, tank, shows(420))
 	for name, f := range map[string]http.HandlerFunc{
+		"down": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(503)
+			_, _ = io.WriteString(w, `{"code":"unavailable","detail":"busy"}`)
+		},
+		"cut":     func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
+		"sign-in": func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>Sign in") },
+		"elsewhere": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
+		},
+		"half": func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, `{"entries":[{"name":"tank/litres"`)
+		},
 		"a proxy's 502": func(w http.ResponseWriter, _ *http.Request) {
 			http.Error(w, "<html>Bad gateway", http.StatusBadGateway)
 		},
@@ -154,6 +168,10 @@ func TestAnswersOfOthers(t *testing.T) {
 		assert.Equal(t, 420, s.Value, name)
 		err := tank.Set(t.Context(), 1)
 		require.Error(t, err, name)
+		_, err2 := board.Add(t.Context(), tank, 1)
+		assert.Error(t, err2, name)
+		_, _, err2 = tank.Lookup(t.Context())
+		assert.Error(t, err2, name)
 		if name == "a proxy's 502" {
 			assert.ErrorIs(t, err, board.ErrUncertain, "it may have been done")
 			assert.NotEqual(t, board.Refused, tank.State().Phase)
@@ -186,7 +204,7 @@ type body struct {
 
 func (b *body) Write(p []byte) (int, error) { return b.text.Write(p) }
 
-// A Watch of everything that ended has nothing asked for any more.
+// After a Watch of everything has ended, polls request only what variables need.
 func TestEndedWatchAsksForNothing(t *testing.T) {
 	t.Parallel()
 	st := newStore(t)

@@ -3,6 +3,7 @@ package board
 import (
 	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry"
@@ -44,14 +45,26 @@ func (o Op) If(version int64, updated time.Time) Op {
 	return o
 }
 
-// edit returns the op as it is sent.
+// edit returns the op as it is sent. It shares nothing with the caller: it can be queued.
 func (o Op) edit() entry.Edit {
-	return entry.Edit{Name: o.Name, Op: o.Op, Reset: o.Reset, Prefix: o.Prefix, Restore: (*entry.Restore)(o.Restore), Cond: o.cond, Bad: o.bad}
+	return entry.Edit{Name: o.Name, Op: o.Op, Reset: o.Reset, Prefix: o.Prefix, Restore: (*entry.Restore)(o.Restore.clone()), Cond: o.cond, Bad: o.bad}
 }
 
 // opOf returns an edit as an op.
 func opOf(e entry.Edit) Op {
-	return Op{Name: e.Name, Op: e.Op, Reset: e.Reset, Prefix: e.Prefix, Restore: (*Restore)(e.Restore), cond: e.Cond, bad: e.Bad}
+	return Op{Name: e.Name, Op: e.Op, Reset: e.Reset, Prefix: e.Prefix, Restore: (*Restore)(e.Restore).clone(), cond: e.Cond, bad: e.Bad}
+}
+
+func (r *Restore) clone() *Restore {
+	if r == nil {
+		return nil
+	}
+	c := *r
+	c.Names = slices.Clone(r.Names)
+	if r.Prefix != nil {
+		c.Prefix = new(*r.Prefix)
+	}
+	return &c
 }
 
 // A Committed is the result of a Commit.

@@ -117,6 +117,30 @@ func TestSecretOfALink(t *testing.T) {
 	}))
 }
 
+// away is the client of a phone without a network.
+var away = &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
+	return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no network")}
+}}}
+
+// A queued change shares nothing with what the caller passed, nor with what Pending returned.
+func TestQueuedChangeIsACopy(t *testing.T) {
+	t.Parallel()
+	owner, stop := serve()
+	defer stop()
+	b, err := board.Join(owner, board.Offline(t.TempDir()), board.HTTPClient(away), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
+	require.NoError(t, err)
+	defer b.Close()
+	prefix := "bed/"
+	back := board.Restore{Version: 3, Names: []string{"hose"}, Prefix: &prefix}
+	_, err = b.Commit(t.Context(), board.Op{Restore: &back})
+	require.ErrorIs(t, err, board.ErrQueued)
+	for range 2 {
+		*back.Prefix, back.Names[0], back.Version = "", "gate", 0
+		back = *b.Pending()[0].Ops[0].Restore
+		assert.Equal(t, []any{int64(3), []string{"hose"}, "bed/"}, []any{back.Version, back.Names, *back.Prefix})
+	}
+}
+
 // A put is not merged into a queued one of another link: each link has its own in the queue.
 func TestQueuedPutOfAnotherLink(t *testing.T) {
 	t.Parallel()
@@ -128,9 +152,6 @@ func TestQueuedPutOfAnotherLink(t *testing.T) {
 	second, err := o.Invite(t.Context(), board.Invitation{May: "own", Label: "second"})
 	require.NoError(t, err)
 	dir := t.TempDir()
-	away := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
-		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no network")}
-	}}}
 	for i, link := range []string{owner, second.Link} {
 		b, err := board.Join(link, board.Offline(dir), board.HTTPClient(away), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}))
 		require.NoError(t, err)

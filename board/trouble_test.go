@@ -18,42 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestServerInTrouble(t *testing.T) {
-	t.Parallel()
-	st := newStore(t)
-	b := st.join(t)
-	tank := board.On(b, tankLitres)
-	require.NoError(t, tank.Set(t.Context(), 420))
-	until(t, tank, shows(420))
-	for name, f := range map[string]http.HandlerFunc{
-		"down": func(w http.ResponseWriter, _ *http.Request) {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(503)
-			_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
-		},
-		"cut":      func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
-		"not ours": func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>Sign in")) },
-		"elsewhere": func(w http.ResponseWriter, r *http.Request) {
-			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
-		},
-		"half": func(w http.ResponseWriter, _ *http.Request) {
-			_, _ = w.Write([]byte(`{"entries":[{"name":"tank/litres"`))
-		},
-	} {
-		st.answer(f)
-		s := until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale })
-		assert.Equal(t, 420, s.Value, "%s: the last value is kept", name)
-		_, err := board.Add(t.Context(), tank, 1)
-		assert.Error(t, err, name)
-		_, _, err = tank.Lookup(t.Context())
-		assert.Error(t, err, name)
-		st.answer(nil)
-		until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current || s.Phase == board.Refused })
-		require.NoError(t, tank.Set(t.Context(), 421))
-		require.NoError(t, tank.Set(t.Context(), 420))
-	}
-}
-
 // What no server took is sent again, and so is an addition whose answer was lost: under
 // its key, so that it counts once.
 func TestWhatIsRepeated(t *testing.T) {
@@ -199,29 +163,6 @@ func TestOlderAnswerIsNotShown(t *testing.T) {
 	close(goOn)
 	require.Eventually(t, func() bool { return b.Status().Polls > polls }, 10*time.Second, time.Millisecond)
 	assert.Equal(t, 2, tank.Get(), "the late answer is older")
-}
-
-// A server that says when to come again is not asked before.
-func TestRetryAfterIsHonoured(t *testing.T) {
-	t.Parallel()
-	st := newStore(t)
-	var refused atomic.Int64
-	st.answer(func(w http.ResponseWriter, _ *http.Request) {
-		refused.Add(1)
-		w.Header().Set("Retry-After", "60")
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(503)
-		_, _ = w.Write([]byte(`{"code":"unavailable","detail":"busy"}`))
-	})
-	b := st.join(t)
-	tank := board.On(b, tankLitres)
-	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, 10*time.Second, time.Millisecond)
-	assert.Equal(t, board.Unknown, tank.State().Phase)
-	time.Sleep(200 * time.Millisecond) // the time of forty polls; no event marks that none was sent
-	assert.EqualValues(t, 1, refused.Load())
-	var e *board.Error
-	require.ErrorAs(t, b.Status().Err, &e)
-	assert.Equal(t, time.Minute, e.RetryAfter)
 }
 
 // The client follows no redirect: its token must reach no other server.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"regexp"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -276,7 +277,8 @@ func TestTurnEndsBeforeTheAnswer(t *testing.T) {
 			board := fmt.Sprintf("slow-%d", n)
 			s.make(board)
 			slow = append(slow, s.raw(s.admin, "POST", "/v1/boards/"+board+"/commit", len(large), large))
-			synctest.Wait() // the answer waits for its reader
+			time.Sleep(10 * time.Millisecond) // the body has arrived
+			synctest.Wait()                   // the answer waits for its reader
 			require.Equal(t, 200, s.as(s.admin, "GET", "/v1/boards/"+board+"/entries/n/7", "").status)
 		}
 		s.make("quiet")
@@ -395,5 +397,26 @@ func TestBodyThatTrickles(t *testing.T) {
 		assert.InDelta(t, 60, time.Since(began).Seconds(), 1)
 		require.NoError(t, conn.Close())
 		trickle.Wait()
+	})
+}
+
+// Large bodies arrive at a bounded rate, so that reading them leaves time for other requests. Small ones do not wait.
+func TestLargeBodiesArriveSlowly(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{Limits: server.Limits{WriteRate: 1 << 30}})
+		s.make("rowan-street")
+		put := func(n int, value string) time.Duration {
+			begin := time.Now()
+			for range n {
+				a := s.as(s.admin, "PUT", "/v1/boards/rowan-street/entries/notice", strconv.Quote(value))
+				require.Less(t, a.status, 300, a.body)
+			}
+			return time.Since(begin)
+		}
+		small, large := put(100, "the hose leaks"), put(16, strings.Repeat("x", 1<<20-100))
+		atLeast := 16 * time.Second * (1 << 20) / time.Duration(500_000_000*max(1, runtime.GOMAXPROCS(0)/2))
+		assert.Greater(t, large, atLeast*8/10)
+		assert.Less(t, small, atLeast/10)
 	})
 }

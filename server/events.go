@@ -69,7 +69,7 @@ func (c *call) events() error {
 		if !s.await(f) {
 			break
 		}
-		s.turn.take(c.s.fanOut)
+		s.turn.take(c.s.sending)
 		at, told = s.sendChange(f)
 		s.turn.leave()
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/admission"
 	"github.com/small-pantry/pantry/internal/wire"
+	"golang.org/x/time/rate"
 )
 
 const (
@@ -18,6 +19,16 @@ const (
 	pieceTime  = 10 * time.Second // per piece
 	bodyTime   = 60 * time.Second // for the whole body
 )
+
+// arrivingRate is how many bytes of large bodies arrive in a second, for each two processors. Reading takes about a
+// nanosecond a byte, so that half of a processor is left to small requests.
+const arrivingRate = 500e6
+
+// newArriving returns the limiter of large bodies of all callers. A body waits after a piece of it was read, and not
+// while its sender is slow.
+func newArriving(processors int) *rate.Limiter {
+	return rate.NewLimiter(rate.Limit(processors*arrivingRate), 8*bodyPiece)
+}
 
 // readBody reads a body of at most most bytes, piece by piece, each in its time. It counts bytes as they
 // arrive, never as declared. It discards what is over the limit, up to drainBody bytes, so that the
@@ -77,7 +88,9 @@ func (b *body) read(most int) ([]byte, error) {
 			data = append(data, piece[:n]...)
 		}
 		if len(data) > bodyPiece {
-			c.s.bodies.arrived(n)
+			if gone := c.s.arriving.WaitN(c.r.Context(), n); gone != nil {
+				return nil, notWhole(gone)
+			}
 		}
 		if n == len(piece) && n < bodyPiece {
 			piece = make([]byte, bodyPiece)

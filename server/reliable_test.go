@@ -40,7 +40,6 @@ const serveShared = "SMALL_PANTRY_TEST_SERVE_SHARED"
 
 func TestMain(m *testing.M) {
 	if data := os.Getenv(serveHere); data != "" {
-		serving.AddProcessor() // as the command does
 		serveChild(data)
 		return
 	}
@@ -69,6 +68,7 @@ func serveChild(data string) {
 	if err != nil {
 		panic(err)
 	}
+	serving.AddProcessor() // as the commands do
 	fmt.Println(l.Addr())
 	panic(s.Serve(context.Background(), l))
 }

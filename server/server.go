@@ -15,6 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/access"
 	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/store"
+	"golang.org/x/time/rate"
 )
 
 // Options are the settings of a Server.
@@ -59,8 +60,8 @@ type Server struct {
 	met    *meter
 
 	resources    *resources
-	fanOut       fanOut // streams that send
-	bodies       fanOut // large bodies that arrive
+	sending      pacers        // of streams
+	arriving     *rate.Limiter // of bytes of large bodies
 	sharedEvents sharedEvents
 	conns        *connections
 	proxies      []netip.Prefix
@@ -133,7 +134,7 @@ func newOn(o Options, open engine.Opener) (*Server, error) {
 	}
 	s := &Server{
 		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, trouble: o.Trouble, stopping: make(chan struct{}),
-		resources: newResources(o.Limits, o.Dev), fanOut: newFanOut(halfOfProcessors()), bodies: newFanOut(halfOfProcessors()), conns: newConnections(maxFiles()), proxies: o.BehindProxy, writes: debts{perSecond: float64(o.Limits.WriteRate)},
+		resources: newResources(o.Limits, o.Dev), sending: newPacers(halfOfProcessors()), arriving: newArriving(halfOfProcessors()), conns: newConnections(maxFiles()), proxies: o.BehindProxy, writes: debts{perSecond: float64(o.Limits.WriteRate)},
 		clients: newPace(o.Limits.ClientRate, 2*o.Limits.ClientRate), nameless: newPace(o.Limits.ClientRate, 10*o.Limits.ClientRate),
 		addresses: newPace(o.Limits.AddressRate, 2*o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate, 2*o.Limits.BoardRate),
 	}

@@ -125,7 +125,9 @@ func streams(addr, token, path string, n int) (stop func(), err error) {
 				_, err := conn.Write(one)
 				in := bufio.NewReaderSize(conn, 512)
 				for line := []byte(nil); err == nil && !bytes.HasPrefix(line, []byte("data:")); {
-					line, err = in.ReadSlice('\n')
+					if line, err = in.ReadSlice('\n'); err == bufio.ErrBufferFull { // its beginning is enough
+						err = nil
+					}
 				}
 				first <- err
 				_, _ = io.Copy(io.Discard, in)

@@ -15,7 +15,7 @@ import (
 )
 
 // A state is what is visible of a ledger: its entries, declarations, and what snapshots and watchers need.
-// It is safe for concurrent use. Only the goroutine that holds Ledger.io changes it.
+// It is safe for concurrent use. Only the goroutine that holds Ledger.io changes entries and declarations.
 type state struct {
 	mu        sync.RWMutex // guards the following fields
 	nodes     map[string]*Node

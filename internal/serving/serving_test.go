@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -101,6 +102,20 @@ func TestTLS(t *testing.T) {
 	case <-stopped:
 	case <-time.After(4 * time.Second):
 		t.Error("a stream holds the stop up")
+	}
+}
+
+// A server uses one processor more than there are, however often one runs, unless the environment says how many.
+func TestAddProcessor(t *testing.T) {
+	defer runtime.GOMAXPROCS(processors)
+	for env, want := range map[string]int{"": processors + 1, "7": processors} {
+		t.Setenv("GOMAXPROCS", env)
+		runtime.GOMAXPROCS(processors)
+		for range 2 {
+			_, stop := run(t)
+			stop()
+		}
+		assert.Equal(t, want, runtime.GOMAXPROCS(0), "GOMAXPROCS=%s", env)
 	}
 }
 
