@@ -9,7 +9,6 @@ import (
 
 	"github.com/small-pantry/pantry/internal/admission"
 	"github.com/small-pantry/pantry/internal/wire"
-	"github.com/small-pantry/pantry/value"
 )
 
 // resources holds what one caller could exhaust, with the shares of each caller and board.
@@ -32,8 +31,9 @@ const (
 	mib        = 1 << 20
 	smallHolds = 64 << 10 // a link that holds less can use the reserve
 	pastWait   = 5 * time.Second
-	largeWait  = 10 * time.Second
+	largeWait  = 5 * time.Second
 	largeCall  = 32 << 10 // a call with a longer body takes its turn
+	largePage  = 8 << 10  // a call with a longer answer takes its turn
 )
 
 // newResources returns the resources of a server. In development mode there are only the bounds of
@@ -107,7 +107,7 @@ func (c *admitted) readsPast() error {
 func (c *admitted) bodyInTurn() ([]byte, error) {
 	if c.r.ContentLength > largeCall {
 		if err := c.mayWrite(); err != nil {
-			_, _ = io.CopyN(io.Discard, c.r.Body, maxBody) // or the client would see a broken connection
+			_, _ = io.CopyN(io.Discard, &arrival{c: c, in: c.r.Body}, maxBody) // or the client would see a broken connection
 			return nil, err
 		}
 	}
@@ -131,32 +131,18 @@ func (c *admitted) takeTurn() error {
 	return nil
 }
 
-// sizeOf returns about the length of a value in an answer, in a time that does not depend on it for a
-// text, and not over most by much.
-func sizeOf(v value.Value, most int) (n int) {
-	switch v.Kind() {
-	case value.KindText, value.KindBytes, value.KindSealed:
-		return v.Len()
-	case value.KindList:
-		for i := 0; i < v.Len() && n <= most; i++ {
-			n += 2 + sizeOf(v.Item(i), most-n)
-		}
-	case value.KindMap:
-		for _, m := range v.Members() {
-			if n += 4 + len(m.Name) + sizeOf(m.Value, most-n); n > most {
-				break
-			}
-		}
-	default:
-		return 8
+// leaveTurn ends the turn before a wait, if the call has one.
+func (c *admitted) leaveTurn() {
+	if c.rec.before != nil {
+		c.rec.before()
+		c.rec.before = nil
 	}
-	return n
 }
 
 // answersLarge takes room for a large answer of about n bytes until the call ends, and waits for a turn
 // to make it. It does nothing for another answer.
 func (c *admitted) answersLarge(n int) error {
-	if n <= largeCall {
+	if n <= largePage {
 		return nil
 	}
 	if err := c.hold(c.s.resources.answers, int64(n), "bytes of answers"); err != nil || c.rec.before != nil {
@@ -172,10 +158,37 @@ func overShare(err error, what string) error {
 		return err
 	}
 	p := wire.Refuse(wire.Unavailable, "%s has too many %s under way; nothing was done, try again", full.Whose, what)
-	if p.RetryAfter = 1; what == streaming {
+	if p.Err, p.RetryAfter = err, 1; what == streaming {
 		p.RetryAfter = 10 // they last
 	}
 	return p
+}
+
+// refusalRate is how many refusals for lack of room are answered in a second, after a first refusalBurst. Each of the
+// others waits, at most for a second. A caller that tries again at once would otherwise cost more than one that finds
+// room.
+const (
+	refusalRate  = 200
+	refusalBurst = 100
+)
+
+// waitToRefuse waits before err is answered, if it is a refusal for lack of room.
+func (c *call) waitToRefuse(err error) {
+	if !errors.As(err, new(*admission.FullError)) {
+		return
+	}
+	r := c.s.refusals.Reserve()
+	wait := r.Delay()
+	if wait > time.Second {
+		r.Cancel()
+		wait = time.Second
+	}
+	if wait > 0 {
+		select {
+		case <-time.After(wait):
+		case <-c.r.Context().Done():
+		}
+	}
 }
 
 // stillAllowed returns the error of identify if the call's token has been revoked, or its board

@@ -30,24 +30,34 @@ type attack struct {
 	streams bool   // it does not end
 }
 
+func many(n int, f func(i int) string, between string) string {
+	parts := make([]string, n)
+	for i := range parts {
+		parts[i] = f(i)
+	}
+	return strings.Join(parts, between)
+}
+
+// manyKeys declares keys, as the body of a request.
+func manyKeys(from, n int) string {
+	return `{"keys":[` + many(n, func(i int) string { return fmt.Sprintf(`{"name":"bed/%d/crop","kind":"text"}`, from+i) }, ",") + `]}`
+}
+
 // attacks has at least one row for each call of the API.
 func attacks() []attack {
 	const at = "/v1/boards/{board}"
-	many := func(n int, f func(i int) string, between string) string {
-		parts := make([]string, n)
-		for i := range parts {
-			parts[i] = f(i)
-		}
-		return strings.Join(parts, between)
-	}
 	names := many(300, func(i int) string { return fmt.Sprintf("name=a/name/that/is/rather/long/%d", i) }, "&")
 	absent := many(300, func(i int) string { return fmt.Sprintf("name=bed/%d/crops", i) }, "&") // each nearly matches
 	prefixes := many(100, func(i int) string { return fmt.Sprintf("prefix=bed/%d/", i) }, "&")
 	kilobyte := strings.Repeat("x", 1000)
 	puts := `{"ops":[` + many(1000, func(i int) string { return fmt.Sprintf(`{"op":"put","name":"c/%d","value":"%s"}`, i, kilobyte) }, ",") + `]}`
-	restores := `{"ops":[` + many(8, func(i int) string { return fmt.Sprintf(`{"op":"restore","at":%d,"prefix":""}`, 10+i) }, ",") + `]}`
+	restored := 8
+	if !soak.On() {
+		restored = 2
+	}
+	restores := `{"ops":[` + many(restored, func(i int) string { return fmt.Sprintf(`{"op":"restore","at":%d,"prefix":""}`, 10+i) }, ",") + `]}`
 	appends := `{"ops":[` + many(1000, func(int) string { return `{"op":"append","name":"list","item":"` + kilobyte[:900] + `","keep":2000}` }, ",") + `]}`
-	keys := `{"keys":[` + many(2000, func(i int) string { return fmt.Sprintf(`{"name":"bed/%d/crop","kind":"text"}`, i) }, ",") + `]}`
+	keys := manyKeys(0, 1000)
 	return []attack{
 		{call: "GET " + at + "/entries", what: "everything", path: at + "/entries?limit=10000"},
 		{call: "GET " + at + "/entries", what: "many names", path: at + "/entries?" + names},
@@ -55,7 +65,8 @@ func attacks() []attack {
 		{call: "GET " + at + "/entries", what: "many prefixes", path: at + "/entries?" + prefixes},
 		{call: "GET " + at + "/entries", what: "waiting", path: at + "/entries?wait=1&since=1.00000000&" + prefixes},
 		{call: "GET " + at + "/entries", what: "the past", path: at + "/entries?at=20&limit=10000"},
-		{call: "GET " + at + "/events", path: at + "/events?" + prefixes, streams: true},
+		{call: "GET " + at + "/events", what: "everything", path: at + "/events", streams: true},
+		{call: "GET " + at + "/events", what: "many prefixes", path: at + "/events?" + prefixes, streams: true},
 		{call: "GET " + at + "/history", what: "all", path: at + "/history?limit=10000"},
 		{call: "GET " + at + "/history", what: "one", path: at + "/history?limit=1&name=none"},
 		{call: "GET " + at + "/entries/{name}", path: at + "/entries/large"},
@@ -64,7 +75,7 @@ func attacks() []attack {
 		{call: "DELETE " + at + "/entries/{name}", path: at + "/entries/bed/7/crop?forget=true"},
 		{call: "POST " + at + "/commit", what: "1,000 puts", path: at + "/commit", body: puts},
 		{call: "POST " + at + "/commit", what: "1,000 appends", path: at + "/commit", body: appends},
-		{call: "POST " + at + "/commit", what: "8 restores", path: at + "/commit", body: restores},
+		{call: "POST " + at + "/commit", what: "restores", path: at + "/commit", body: restores},
 		{call: "GET " + at + "/keys", path: at + "/keys"},
 		{call: "POST " + at + "/keys", path: at + "/keys", body: keys},
 		{call: "DELETE " + at + "/keys/{name}", path: at + "/keys/bed/3/crop"},
@@ -112,12 +123,11 @@ const crowd = 64
 // their own, the phone's waits and the server's memory are asserted too, and the table is printed.
 func TestBystander(t *testing.T) {
 	var s *shared
-	storm, resident := storm, func() int64 { return 0 }
+	storm := storm
+	var apart *apart
 	if soak.On() {
-		var pid int
-		s, pid = serveApart(t)
-		resident = func() int64 { return memory(t, pid) }
-		storm = stormApart(t)
+		apart = serveApart(t)
+		s, storm = apart.shared, stormApart(t)
 	} else {
 		t.Parallel()
 		s = startShared(t, server.Options{})
@@ -132,15 +142,20 @@ func TestBystander(t *testing.T) {
 		links[i], _ = s.invite(s.admin, boards[i], `{"may":"own","label":"oak"}`)
 		s.fill(links[i], boards[i], i == 0)
 	}
+	if soak.On() { // a board can have a thousand
+		for range 800 {
+			s.invite(s.admin, boards[0], `{"may":"read","label":"elm"}`)
+		}
+	}
 	onOne := make([]string, crowd) // of the first board
 	for i := range onOne {
 		onOne[i], _ = s.invite(s.admin, boards[0], `{"may":"own","label":"oak"}`)
 	}
 	same := func(text string) []string { return slices.Repeat([]string{text}, crowd) }
 	calm := s.bystand(phone, func() { time.Sleep(300 * time.Millisecond) }) // its own pace
-	idle := resident()
 	if soak.On() {
 		t.Logf("alone: %v", calm)
+		apart.restart(links, boards)
 	}
 	for n, a := range attacks() {
 		if only := os.Getenv("ATTACK"); only != "" && a.call != only { // one row, while its call is changed
@@ -170,7 +185,9 @@ func TestBystander(t *testing.T) {
 			assert.Empty(t, seen.refused, "%s: the phone was refused", name)
 			require.Eventually(t, func() bool { return s.held() == 0 }, 20*time.Second, 10*time.Millisecond, "%s: %v is still held", name, s.held)
 			if soak.On() {
-				more := resident() - idle
+				peak := apart.memory("VmHWM")
+				apart.restart(links, boards)
+				more := peak - apart.memory("VmRSS") // idle, with the same boards
 				t.Logf("%-75s phone: %v, memory %+d MiB", name, seen, more>>20)
 				assert.Less(t, seen.p99, 100*time.Millisecond, name)
 				assert.Less(t, more, int64(256<<20), name)
@@ -179,21 +196,19 @@ func TestBystander(t *testing.T) {
 	}
 }
 
-// fill stores many names, large values and a past on a board.
+// fill stores many names, large values, keys and a past on a board.
 func (s *shared) fill(token, board string, large bool) {
 	at := "/v1/boards/" + board
-	var ops []string
-	n := 100
-	if large {
-		n = 900
+	names, size := 100, 20<<10
+	if large && soak.On() {
+		names, size = 1000, 1<<20-100
+	} else if large {
+		names, size = 1000, 100<<10
 	}
-	for i := range n {
-		ops = append(ops, fmt.Sprintf(`{"op":"put","name":"bed/%d/crop","value":"peas"}`, i))
-	}
-	require.Equal(s.t, 200, s.as(token, "POST", at+"/commit", `{"ops":[`+strings.Join(ops, ",")+`]}`, "Content-Type", typeJSON).status)
-	size := 20 << 10
-	if large {
-		size = 1<<20 - 100
+	puts := many(names, func(i int) string { return fmt.Sprintf(`{"op":"put","name":"bed/%d/crop","value":"peas"}`, i) }, ",")
+	require.Equal(s.t, 200, s.as(token, "POST", at+"/commit", `{"ops":[`+puts+`]}`, "Content-Type", typeJSON).status)
+	for i := range 2 * names / 1000 { // a board can have 2,000
+		require.Equal(s.t, 200, s.as(token, "POST", at+"/keys", manyKeys(1000*i, 1000), "Content-Type", typeJSON).status)
 	}
 	require.Equal(s.t, 201, s.as(token, "PUT", at+"/entries/large", strings.Repeat("y", size)).status)
 	for i := range 30 {
@@ -265,17 +280,4 @@ func (s *shared) held() (sum float64) {
 		sum += n
 	}
 	return sum
-}
-
-// memory returns the resident bytes of a process; 0 where they can't be read.
-func memory(t *testing.T, pid int) int64 {
-	t.Helper()
-	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
-	if err != nil {
-		return 0
-	}
-	var size, resident int64
-	_, err = fmt.Sscan(string(raw), &size, &resident)
-	require.NoError(t, err)
-	return resident * int64(os.Getpagesize())
 }

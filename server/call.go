@@ -89,6 +89,7 @@ func (s *Server) serve(w http.ResponseWriter, c *call) {
 	defer s.met.underWay.Dec()
 	err := c.handle()
 	if err != nil {
+		c.waitToRefuse(err)
 		c.refuse(err)
 	}
 	took := time.Since(c.now)

@@ -96,7 +96,7 @@ func (c *call) getEntry() error {
 		c.w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	size := sizeOf(e.Value, ledger.MaxValue)
+	size := rules.SizeOf(e.Value, ledger.MaxValue)
 	if err := c.answersLarge(size); err != nil {
 		return err
 	}
@@ -192,7 +192,7 @@ func (c *admitted) storedSize() int {
 		return 0
 	}
 	if n := l.Find(c.name); n != nil {
-		return sizeOf(n.Record().Value, ledger.MaxValue)
+		return rules.SizeOf(n.Record().Value, ledger.MaxValue)
 	}
 	return 0
 }

@@ -48,11 +48,13 @@ func (c *call) events() error {
 		return err
 	}
 	defer f.close()
+	s := &stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
+	s.turn.take(c.s.sending)
+	defer s.turn.leave()
 	page, err := f.read()
 	if err != nil {
 		return err
 	}
-	s := &stream{c: c, out: http.NewResponseController(c.w), beat: quiet}
 	if err := s.out.SetReadDeadline(time.Time{}); err != nil { // a stream outlives the request's deadline
 		return err // before the status 200 is sent
 	}
@@ -61,9 +63,9 @@ func (c *call) events() error {
 	c.w.WriteHeader(http.StatusOK)
 	c.streams = true
 	defer s.interruptible()()
-	defer s.turn.leave()
 	s.say("retry: " + strconv.FormatInt(comeBack.Milliseconds(), 10) + "\n\n")
 	at, told := s.send(f, page, true)
+	s.turn.leave()
 	for told && s.err == nil {
 		f.q.Since = []mark.Mark{at}
 		if !s.await(f) {
@@ -81,7 +83,7 @@ type stream struct {
 	c    *call
 	out  *http.ResponseController
 	beat time.Duration // the interval of comments while nothing changes
-	turn turn          // while it sends a change
+	turn turn          // while it sends
 	err  error         // its end
 }
 

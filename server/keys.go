@@ -10,6 +10,9 @@ import (
 	"github.com/small-pantry/pantry/internal/wire"
 )
 
+// sizeOfKey is about the length of a declared key in an answer.
+const sizeOfKey = 100
+
 // listKeys answers with the declared keys, or with code for one name.
 func (c *call) listKeys() error {
 	u, err := c.query("code", "name")
@@ -25,6 +28,9 @@ func (c *call) listKeys() error {
 	}
 	keys := wire.Keys{Board: c.board, Mark: rules.NoBoard.String()}
 	if l != nil {
+		if err := c.answersLarge(l.CountKeys() * sizeOfKey); err != nil {
+			return err
+		}
 		snap := l.Snapshot()
 		defer snap.Release()
 		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), c.grant.Keys(l.Keys()), l.KeysClosed()

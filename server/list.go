@@ -100,6 +100,7 @@ type follower struct {
 	w *ledger.Watcher
 
 	waits bool // for changes, so that none is missed
+	turns bool // a large page waits for a turn
 
 	release func()
 	made    <-chan struct{} // if there is no board: closed when one is created
@@ -169,31 +170,31 @@ func (f *follower) read() (rules.Page, error) {
 	return f.q.Read(f.l)
 }
 
-// reserve takes memory for a page, until release. The page of a delta or of a few names is mostly
-// small.
+// reserve takes memory for the page that is read next, until release. A page that is large, or of many names, also
+// waits for a turn if f.turns is set.
 func (f *follower) reserve() error {
 	if f.memory == nil {
 		f.memory = f.c.s.resources.answers.Hold(f.c.who())
 		f.c.free = append(f.c.free, f.memory.Release)
 	}
-	size := int64(smallPage)
-	if len(f.q.Since) == 0 && len(f.q.Names) == 0 {
+	size := int64(f.q.Size(f.l, largePage))
+	large := size > largePage
+	if large {
 		_, size = f.l.Count()
 	}
-	if size = min(size, rules.MaxPage); size <= f.memory.Size() {
-		return nil
+	if size = min(size, rules.MaxPage); size > f.memory.Size() {
+		if err := f.memory.Grow(size - f.memory.Size()); err != nil {
+			return overShare(err, "bytes of answers")
+		}
 	}
-	if err := f.memory.Grow(size - f.memory.Size()); err != nil {
-		return overShare(err, "bytes of answers")
-	}
-	if f.waits || size <= largeCall || f.c.rec.before != nil { // one that waits must not keep a turn
+	if !f.turns || !large && len(f.q.Names) <= manyNames || f.c.rec.before != nil {
 		return nil
 	}
 	return f.c.takeTurn()
 }
 
-// smallPage is the memory reserved for a page that is mostly small.
-const smallPage = 4 << 10
+// manyNames is how many names a call can ask for without a turn. For each that is absent, near ones are looked for.
+const manyNames = 20
 
 // current makes the next read return the newest state. For a reader that asks what came after
 // marks, the state of this server is enough if it is not older than the marks, because news arrives
@@ -270,6 +271,7 @@ func (c *call) listEntries() error {
 		return err
 	}
 	defer f.close()
+	f.turns = true
 	ctx := c.r.Context()
 	if wait > 0 { // which can be longer than a request has to arrive
 		out := http.NewResponseController(c.w)
@@ -301,6 +303,7 @@ func (c *call) answerList(ctx context.Context, f *follower, waits bool) error {
 		}
 		news := page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0
 		if !news && waits {
+			c.leaveTurn()
 			if f.wait(ctx) {
 				continue
 			}

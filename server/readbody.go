@@ -20,14 +20,34 @@ const (
 	bodyTime   = 60 * time.Second // for the whole body
 )
 
-// arrivingRate is how many bytes of large bodies arrive in a second, for each two processors. Reading takes about a
-// nanosecond a byte, so that half of a processor is left to small requests.
-const arrivingRate = 500e6
+// arrivingRate is how many bytes of large bodies arrive in a second, for each two processors, after a first
+// arrivingBurst. Their senders and the network would otherwise take the processors from small requests.
+const (
+	arrivingRate  = 100e6
+	arrivingBurst = 4 * mib
+)
 
-// newArriving returns the limiter of large bodies of all callers. A body waits after a piece of it was read, and not
-// while its sender is slow.
+// newArriving returns the limiter of large bodies of all callers.
 func newArriving(processors int) *rate.Limiter {
-	return rate.NewLimiter(rate.Limit(processors*arrivingRate), 8*bodyPiece)
+	return rate.NewLimiter(rate.Limit(processors*arrivingRate), arrivingBurst)
+}
+
+// An arrival reads a body. Once it is large, it waits after each piece that was read, and not while the sender is
+// slow.
+type arrival struct {
+	c  *admitted
+	in io.Reader
+	n  int // bytes read
+}
+
+func (a *arrival) Read(p []byte) (n int, err error) {
+	n, err = a.in.Read(p[:min(len(p), bodyPiece)])
+	if a.n += n; a.n > bodyPiece {
+		if gone := a.c.s.arriving.WaitN(a.c.r.Context(), n); gone != nil {
+			return n, gone
+		}
+	}
+	return n, err
 }
 
 // readBody reads a body of at most most bytes, piece by piece, each in its time. It counts bytes as they
@@ -71,7 +91,7 @@ func (b *body) grow(n int64) error {
 
 func (b *body) read(most int) ([]byte, error) {
 	c := b.c
-	in := http.MaxBytesReader(c.w, c.r.Body, drainBody)
+	in := &arrival{c: c, in: http.MaxBytesReader(c.w, c.r.Body, drainBody)}
 	out := http.NewResponseController(c.w)
 	last := c.now.Add(bodyTime)
 	var data []byte
@@ -86,11 +106,6 @@ func (b *body) read(most int) ([]byte, error) {
 			return nil, full
 		} else {
 			data = append(data, piece[:n]...)
-		}
-		if len(data) > bodyPiece {
-			if gone := c.s.arriving.WaitN(c.r.Context(), n); gone != nil {
-				return nil, notWhole(gone)
-			}
 		}
 		if n == len(piece) && n < bodyPiece {
 			piece = make([]byte, bodyPiece)

@@ -69,6 +69,7 @@ func serveChild(data string) {
 		panic(err)
 	}
 	serving.AddProcessor() // as the commands do
+	go serving.LimitMemory(context.Background())
 	fmt.Println(l.Addr())
 	panic(s.Serve(context.Background(), l))
 }

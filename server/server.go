@@ -62,6 +62,7 @@ type Server struct {
 	resources    *resources
 	sending      pacers        // of streams
 	arriving     *rate.Limiter // of bytes of large bodies
+	refusals     *rate.Limiter // of refusals for lack of room
 	sharedEvents sharedEvents
 	conns        *connections
 	proxies      []netip.Prefix
@@ -134,7 +135,7 @@ func newOn(o Options, open engine.Opener) (*Server, error) {
 	}
 	s := &Server{
 		dev: o.Dev, public: o.Public, limits: o.Limits, log: o.Log, store: boards, trouble: o.Trouble, stopping: make(chan struct{}),
-		resources: newResources(o.Limits, o.Dev), sending: newPacers(halfOfProcessors()), arriving: newArriving(halfOfProcessors()), conns: newConnections(maxFiles()), proxies: o.BehindProxy, writes: debts{perSecond: float64(o.Limits.WriteRate)},
+		resources: newResources(o.Limits, o.Dev), sending: newPacers(halfOfProcessors()), arriving: newArriving(halfOfProcessors()), refusals: rate.NewLimiter(refusalRate, refusalBurst), conns: newConnections(maxFiles()), proxies: o.BehindProxy, writes: debts{perSecond: float64(o.Limits.WriteRate)},
 		clients: newPace(o.Limits.ClientRate, 2*o.Limits.ClientRate), nameless: newPace(o.Limits.ClientRate, 10*o.Limits.ClientRate),
 		addresses: newPace(o.Limits.AddressRate, 2*o.Limits.AddressRate), boards: newPace(o.Limits.BoardRate, 2*o.Limits.BoardRate),
 	}

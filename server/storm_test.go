@@ -129,27 +129,58 @@ func stormApart(t *testing.T) func(base string, n int, tokens, boards []string) 
 	}
 }
 
-// serveApart starts a server in a process of its own.
-func serveApart(t *testing.T) (s *shared, pid int) {
+// An apart is a server in a process of its own.
+type apart struct {
+	*shared
+	cmd *exec.Cmd
+}
+
+func serveApart(t *testing.T) *apart {
 	t.Helper()
-	s = &shared{t: t, data: t.TempDir()}
-	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), serveHere+"="+s.data, serveShared+"=1")
-	cmd.Stderr = os.Stderr
-	stdout, err := cmd.StdoutPipe()
+	a := &apart{shared: &shared{t: t, data: t.TempDir()}}
+	a.start()
+	t.Cleanup(a.stop)
+	raw, err := os.ReadFile(filepath.Join(a.data, "admin-token"))
 	require.NoError(t, err)
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-	})
+	a.admin = strings.TrimSpace(string(raw))
+	return a
+}
+
+func (a *apart) start() {
+	a.cmd = exec.Command(os.Args[0])
+	a.cmd.Env = append(os.Environ(), serveHere+"="+a.data, serveShared+"=1")
+	a.cmd.Stderr = os.Stderr
+	stdout, err := a.cmd.StdoutPipe()
+	require.NoError(a.t, err)
+	require.NoError(a.t, a.cmd.Start())
 	line, err := bufio.NewReader(stdout).ReadString('\n')
-	require.NoError(t, err)
-	s.base = "http://" + strings.TrimSpace(line)
-	raw, err := os.ReadFile(filepath.Join(s.data, "admin-token"))
-	require.NoError(t, err)
-	s.admin = strings.TrimSpace(string(raw))
-	return s, cmd.Process.Pid
+	require.NoError(a.t, err)
+	a.base = "http://" + strings.TrimSpace(line)
+}
+
+func (a *apart) stop() {
+	_ = a.cmd.Process.Kill()
+	_ = a.cmd.Wait()
+}
+
+// restart starts the server again, and has it load the boards.
+func (a *apart) restart(links, boards []string) {
+	a.stop()
+	a.start()
+	for i, board := range boards {
+		a.as(links[i], "GET", "/v1/boards/"+board+"/entries?limit=1", "")
+	}
+}
+
+// memory returns a number of bytes from the status of the process: VmRSS is what is resident, VmHWM the most that was.
+func (a *apart) memory(field string) int64 {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", a.cmd.Process.Pid))
+	require.NoError(a.t, err)
+	_, rest, _ := strings.Cut(string(raw), field+":")
+	var n int64
+	_, err = fmt.Sscanf(rest, "%d kB", &n)
+	require.NoError(a.t, err)
+	return n << 10
 }
 
 var crowdClient = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: crowd}}

@@ -48,6 +48,9 @@ func (c *call) makeToken() error {
 	if err != nil {
 		return err
 	}
+	if err := c.takeTurn(); err != nil { // it reads all tokens of the board
+		return err
+	}
 	secret := access.NewSecret()
 	g, _, err := c.s.tokens.Make(c.boardOf(l), c.grant, want, once, func(string) access.Secret { return secret })
 	if err != nil {
@@ -117,6 +120,9 @@ func (c *call) listTokens() error {
 	if err := c.s.tokens.Current(c.r.Context()); err != nil { // another server can have made some
 		return err
 	}
+	if err := c.takeTurn(); err != nil { // a board can have a thousand
+		return err
+	}
 	grants, err := c.s.tokens.List(c.boardOf(l), c.grant)
 	if err != nil {
 		return err
@@ -159,6 +165,9 @@ func (c *call) revoke(those func(access.Grant) bool) error {
 	}
 	l, err := c.ledger(false)
 	if err != nil {
+		return err
+	}
+	if err := c.takeTurn(); err != nil { // it reads all tokens of the board
 		return err
 	}
 	if _, err := c.s.tokens.Revoke(c.boardOf(l), c.grant, those); err != nil {

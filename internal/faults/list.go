@@ -410,9 +410,39 @@ var faults = []fault{
 	},
 	{
 		file:    "server/readbody.go",
-		old:     "		if len(data) > bodyPiece {\n",
-		new:     "		if false {\n",
+		old:     "a.n > bodyPiece {\n",
+		new:     "a.n < 0 {\n",
 		promise: "large bodies that arrive leave processors to small requests",
+	},
+	{
+		file:    "server/admit.go",
+		old:     "&arrival{c: c, in: c.r.Body}",
+		new:     "c.r.Body",
+		promise: "large bodies that are discarded leave processors to small requests",
+	},
+	{
+		file:    "server/call.go",
+		old:     "		c.waitToRefuse(err)\n",
+		new:     "",
+		promise: "a caller that finds no room costs less than one that does, even if it tries again at once",
+	},
+	{
+		file:    "server/list.go",
+		old:     "	large := size > largePage\n",
+		new:     "	large := false\n",
+		promise: "a large list of changes counts against its link's share",
+	},
+	{
+		file:    "server/list.go",
+		old:     "			c.leaveTurn()\n",
+		new:     "",
+		promise: "a call that waits holds up no large call",
+	},
+	{
+		file:    "internal/serving/process.go",
+		old:     "	defer debug.SetMemoryLimit(math.MaxInt64) // as it was\n",
+		new:     "	_ = math.MaxInt64\n",
+		promise: "a memory limit ends with the server that set it",
 	},
 	{
 		file:    "server/turns.go",

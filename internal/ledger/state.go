@@ -73,6 +73,13 @@ func (s *state) Keys() []entry.Declared {
 	return keys
 }
 
+// CountKeys returns the number of declared keys.
+func (s *state) CountKeys() int {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return len(s.keys)
+}
+
 // KeysClosed reports whether only declared names may be written.
 func (s *state) KeysClosed() bool {
 	s.mu.RLock()

@@ -12,8 +12,6 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
-	"os"
-	"runtime"
 	"strings"
 
 	"github.com/spf13/pflag"
@@ -158,18 +156,6 @@ type Words struct {
 	Pages  bool   // the developer's own index.html is served too
 }
 
-// processors is how many goroutines Go runs at a time by itself.
-var processors = runtime.GOMAXPROCS(0)
-
-// AddProcessor lets Go run one goroutine more at a time than there are processors, unless the environment sets
-// GOMAXPROCS. Go looks at the network when a processor has nothing to run, and otherwise every 10 ms. While long
-// commits take all processors, a small request would wait for that each time.
-func AddProcessor() {
-	if os.Getenv("GOMAXPROCS") == "" {
-		runtime.GOMAXPROCS(processors + 1)
-	}
-}
-
 // Run prints that the server runs, and serves until ctx ends. Then it waits at most 5 seconds for
 // requests under way. It closes l.
 func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Words) error {
@@ -177,6 +163,7 @@ func (f *Flags) Run(ctx context.Context, s *server.Server, l net.Listener, w Wor
 		return errors.Join(err, l.Close())
 	}
 	AddProcessor()
+	go LimitMemory(ctx)
 	scheme := "http"
 	if f.Cert != "" {
 		scheme = "https"

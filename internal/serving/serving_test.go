@@ -7,9 +7,12 @@ import (
 	"crypto/x509"
 	"io"
 	"log/slog"
+	"math"
 	"net/http"
+	"os"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"testing"
 	"time"
@@ -117,6 +120,31 @@ func TestAddProcessor(t *testing.T) {
 		}
 		assert.Equal(t, want, runtime.GOMAXPROCS(0), "GOMAXPROCS=%s", env)
 	}
+}
+
+// Garbage has a bound, however large the data is.
+func TestLimitMemory(t *testing.T) {
+	limit := func() int64 { return debug.SetMemoryLimit(-1) }
+	before := limit()
+	t.Setenv("GOMEMLIMIT", "1GiB")
+	_, stop := run(t)
+	assert.Equal(t, before, limit(), "the environment has set another")
+	stop()
+	require.NoError(t, os.Unsetenv("GOMEMLIMIT"))
+	_, stop = run(t)
+	defer func() {
+		stop()
+		require.Eventually(t, func() bool { return limit() == math.MaxInt64 }, 20*time.Second, time.Millisecond, "it does not outlive the server")
+	}()
+	require.Eventually(t, func() bool { return limit() < 1<<30 }, 20*time.Second, time.Millisecond)
+	small := limit()
+	data := make([]byte, 100<<20)
+	runtime.GC()
+	require.Eventually(t, func() bool { return limit() > small+80<<20 }, 20*time.Second, time.Millisecond, "more data")
+	runtime.KeepAlive(data)
+	data = nil
+	runtime.GC()
+	require.Eventually(t, func() bool { return limit() < small+40<<20 }, 20*time.Second, time.Millisecond, "less again")
 }
 
 // What is wrong with the flags is said before anything is done.
