@@ -119,6 +119,9 @@ func (c *call) metrics() error {
 	if _, err := c.query(); err != nil {
 		return err
 	}
+	if err := c.takeTurn(); err != nil { // it takes milliseconds
+		return err
+	}
 	promhttp.HandlerFor(c.s.met.registry, promhttp.HandlerOpts{DisableCompression: true}).ServeHTTP(c.w, c.r)
 	return nil
 }
