@@ -22,6 +22,7 @@ import (
 
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/console"
+	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
 // A site is the three machines of docs/machines.md, as three addresses of loopback.
@@ -152,11 +153,9 @@ func TestMachinesPage(t *testing.T) {
 	}
 	s := &site{t: t, dir: t.TempDir(), page: console.Page(t, "../../../../docs/machines.md"), ports: map[string]string{}}
 	for _, port := range []string{"2379", "2380", "8437"} {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		free, err := node.FreeAddress()
 		require.NoError(t, err)
-		_, free, _ := net.SplitHostPort(l.Addr().String())
-		s.ports[port] = free
-		require.NoError(t, l.Close())
+		_, s.ports[port], _ = net.SplitHostPort(free)
 	}
 	bin := t.TempDir()
 	self, err := os.Executable()

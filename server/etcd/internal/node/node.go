@@ -5,10 +5,13 @@ package node
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/url"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.etcd.io/etcd/client/pkg/v3/transport"
@@ -49,14 +52,23 @@ func Plan(dir string, n int) ([]Member, error) {
 	return out, nil
 }
 
-// FreeAddress returns a loopback address that is not in use.
-func FreeAddress() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
+// FreeAddress returns a loopback address that is not in use, another each time. Its port is below those that
+// systems choose for connections, so that none takes it before somebody listens.
+func FreeAddress() (address string, err error) {
+	for range 100 {
+		address = "127.0.0.1:" + strconv.Itoa(20_000+rand.IntN(12_000))
+		if _, before := drawn.LoadOrStore(address, true); before {
+			continue
+		}
+		var l net.Listener
+		if l, err = net.Listen("tcp", address); err == nil {
+			return address, l.Close()
+		}
 	}
-	return l.Addr().String(), l.Close()
+	return "", fmt.Errorf("no free port of 100: %w", err)
 }
+
+var drawn sync.Map // of the addresses that FreeAddress returned
 
 // Endpoints are the client addresses of members.
 func Endpoints(members []Member) (out []string) {
