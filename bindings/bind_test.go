@@ -44,7 +44,10 @@ func headers(t *testing.T) string {
 	return dir
 }
 
-// gobind leaves nothing out of the files for Java and for Objective-C.
+// forBoards are the names in package mobile that only package boards uses.
+var forBoards = regexp.MustCompile(`skipped (method|function) \S*\b(ForBoard|WatchChanges|PassProblems|RecordFromBoard) `)
+
+// gobind leaves nothing else out of the files for Java and for Objective-C.
 func TestBoundWhole(t *testing.T) {
 	t.Parallel()
 	require.NoError(t, filepath.WalkDir(headers(t), func(path string, e os.DirEntry, err error) error {
@@ -52,7 +55,7 @@ func TestBoundWhole(t *testing.T) {
 			return err
 		}
 		raw, err := os.ReadFile(path)
-		assert.NotContains(t, string(raw), "skipped", path)
+		assert.NotContains(t, forBoards.ReplaceAllString(string(raw), ""), "skipped", path)
 		return err
 	}))
 }

@@ -24,3 +24,5 @@
 //
 // All types are safe for use by several threads. The package does not import net.
 package mobile
+
+//go:generate go run ../internal/mobilekinds

@@ -1,62 +1,66 @@
 package mobile
 
 import (
-	"context"
-	"errors"
-	"iter"
-	"reflect"
+	"maps"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/value"
 )
 
-func (k *key[M, T]) form() (in, out any) { return k.as.in, k.as.out }
-
-func init() {
-	handover.All = func(keys any) ([]pantry.AnyKey, error) {
-		k, _ := keys.(*Keys)
-		if k == nil {
-			return nil, misuse("there are no keys: make them with NewKeys")
-		}
-		return k.take()
+// ForBoard is for package boards: it returns the declared keys, which can't be changed afterwards.
+func (k *Keys) ForBoard() ([]pantry.AnyKey, error) {
+	if k == nil {
+		return nil, handover.Misuse("there are no keys: make them with NewKeys")
 	}
-	handover.Key = func(keys, key any) (any, error) {
-		if reflect.ValueOf(key).IsNil() {
-			return nil, misuse("there is no key")
-		}
-		k := key.(anyKey)
-		if err := k.ready(); err != nil {
-			return nil, err
-		}
-		if k.of() != keys.(*Keys) {
-			return nil, misuse("%s was declared with other keys than the board was joined with", k.declared().Name())
-		}
-		return k.declared(), nil
-	}
-	handover.Form = func(key any) (in, out any) {
-		return key.(interface{ form() (in, out any) }).form()
-	}
-	handover.Values = func(record any) (map[string]value.Value, error) {
-		r, _ := record.(*Record)
-		return r.values()
-	}
-	handover.NewRecord = func(all map[string]value.Value) any { return &Record{all} }
-	handover.Watch = func(runner, handler any, changes func(ctx context.Context) iter.Seq[struct{}]) (any, error) {
-		r, _ := runner.(Runner)
-		h, _ := handler.(Handler)
-		return watch(r, h, changes)
-	}
-	handover.Problems = func(runner, handler any, told func(error) error) (func(pantry.Problem), error) {
-		r, _ := runner.(Runner)
-		h, _ := handler.(ProblemHandler)
-		return problems(r, h, told)
-	}
-	handover.Told = told
-	handover.Failure = func(code, sentence string, cause error) error {
-		if code == "misuse" {
-			cause = errors.Join(errMisuse, cause)
-		}
-		return &failure{code, sentence, cause}
-	}
+	return k.take()
 }
+
+// ForBoard is for package boards: it returns the key, if it is one of keys.
+func (k *key[M, T]) ForBoard(keys *Keys) (handover.Key[M, T], error) {
+	return k.handed(), among(k, keys)
+}
+
+func (k *key[M, T]) handed() handover.Key[M, T] {
+	return handover.Key[M, T]{Key: k.k, In: k.as.in, Out: k.as.out}
+}
+
+// ForBoard is for package boards: it returns the key, if it is one of keys.
+func (k *ListKey) ForBoard(keys *Keys) (handover.AnyKey, error) {
+	if err := among(k, keys); err != nil {
+		return nil, err
+	}
+	return k.list.anyList(), nil
+}
+
+func (l *listOf[T]) anyList() handover.AnyKey { return l.handed() }
+
+// ForBoard is for package boards: it returns the key, if it is one of keys.
+func (k *RecordsKey) ForBoard(keys *Keys) (pantry.RecordsKey[map[string]value.Value], error) {
+	return k.k, among(k, keys)
+}
+
+// among returns misuse if a key is not one of keys.
+func among(k anyKey, keys *Keys) error {
+	if err := k.ready(); err != nil {
+		return err
+	}
+	if k.of() != keys {
+		return handover.Misuse("%s was declared with other keys than the board was joined with", k.declared().Name())
+	}
+	return nil
+}
+
+// ForBoard is for package boards: it returns a copy of the record's values.
+func (r *Record) ForBoard() (map[string]value.Value, error) {
+	if r == nil {
+		return nil, handover.Misuse("there is no record: make one with NewRecord")
+	}
+	if m := maps.Clone(r.all); m != nil {
+		return m, nil
+	}
+	return map[string]value.Value{}, nil
+}
+
+// RecordFromBoard is for package boards: it returns a record of values.
+func RecordFromBoard(all map[string]value.Value) *Record { return &Record{all} }

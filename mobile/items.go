@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -74,11 +75,11 @@ func (l *Items) GetDuration(i int) (int64, error) { return item(l, i, durationPa
 
 func item[M any](l *Items, i int, p part[M]) (x M, err error) {
 	if i < 0 || i >= l.Len() {
-		return x, misuse("there is no item %d of %d", i, l.Len())
+		return x, handover.Misuse("there is no item %d of %d", i, l.Len())
 	}
 	x, ok := p.out(l.all[i])
 	if !ok {
-		return x, &failure{"wrong-kind", "the list has an item of kind " + l.all[i].Kind().String(), pantry.ErrWrongKind}
+		return x, handover.Failure("wrong-kind", "the list has an item of kind "+l.all[i].Kind().String(), pantry.ErrWrongKind)
 	}
 	return x, nil
 }
@@ -135,7 +136,7 @@ type declaredList interface {
 	keep(n int)
 	about(text string)
 	bind(at pantry.Local, of *Namespace) (boundList, error)
-	form() (in, out any)
+	anyList() handover.AnyKey
 }
 
 // ListKey declares a key for lists, empty by default. kind is that of the items: int, float, bool, text,
@@ -159,7 +160,7 @@ func (k *Keys) ListKey(name, kind string) *ListKey {
 		l.list = newList[time.Duration](k, l, name)
 	default:
 		k.add(l, func() {
-			panic(misuse("%s has no items of kind %q; there are int, float, bool, text, bytes, time and duration", name, kind))
+			panic(handover.Misuse("%s has no items of kind %q; there are int, float, bool, text, bytes, time and duration", name, kind))
 		})
 	}
 	return l
@@ -176,12 +177,10 @@ func (k *ListKey) of() *Keys { return k.keys }
 
 func (k *ListKey) ready() error {
 	if k == nil || k.list == nil {
-		return misuse("this key was not declared with Keys")
+		return handover.Misuse("this key was not declared with Keys")
 	}
 	return k.list.ready()
 }
-
-func (k *ListKey) form() (in, out any) { return k.list.form() }
 
 // Name returns the key's name, or "" for a key that was not declared.
 func (k *ListKey) Name() string {
@@ -239,7 +238,7 @@ func newList[T any](keys *Keys, self anyKey, name string) *listOf[T] {
 	l.begin(keys, self, form[*Items, []T]{
 		func(items *Items) ([]T, error) {
 			if items == nil {
-				return nil, misuse("there is no list: make one with NewItems")
+				return nil, handover.Misuse("there is no list: make one with NewItems")
 			}
 			return l.k.DecodeAny(value.List(items.all...)) // what is stored is checked by the key's rules
 		},
@@ -300,7 +299,7 @@ func (k *ListKey) in(at pantry.Local, of *Namespace) (*ListVar, error) {
 // do calls a function with the list.
 func (v *ListVar) do(f func(boundList) error) error {
 	if v == nil || v.list == nil {
-		return misuse("this variable was not made by a key's bind")
+		return handover.Misuse("this variable was not made by a key's bind")
 	}
 	return f(v.list)
 }
@@ -373,9 +372,9 @@ func (v *varOf[T]) take(at int) (*Items, error) {
 	one, found, err := pantry.Take(v.v, at)
 	switch {
 	case err != nil:
-		return nil, told(err)
+		return nil, handover.Told(err)
 	case !found:
-		return nil, &failure{"absent", "the list has no item at that position", pantry.ErrAbsent}
+		return nil, handover.Failure("absent", "the list has no item at that position", pantry.ErrAbsent)
 	}
 	return v.as.out([]T{one}), nil
 }

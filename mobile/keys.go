@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 )
 
 // Keys are the keys of an app: names, kinds and defaults of what it can store. They are declared
@@ -35,7 +36,7 @@ func (k *Keys) add(one anyKey, make func()) {
 func (k *Keys) change(f func()) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	err := misuse("keys are declared before a namespace is opened with them")
+	err := handover.Misuse("keys are declared before a namespace is opened with them")
 	if !k.opened {
 		err = nil
 		func() {
@@ -97,7 +98,7 @@ var (
 			if d := time.Duration(ms) * time.Millisecond; d.Milliseconds() == ms {
 				return d, nil
 			}
-			return 0, misuse("%d milliseconds are too long", ms)
+			return 0, handover.Misuse("%d milliseconds are too long", ms)
 		},
 		func(d time.Duration) int64 { return d.Milliseconds() },
 	}
@@ -125,7 +126,7 @@ func (k *key[M, T]) change(f func(k pantry.Key[T]) pantry.Key[T]) {
 // ready reports whether the key can be used.
 func (k *key[M, T]) ready() error {
 	if k == nil || !k.made {
-		return misuse("this key was not declared with Keys")
+		return handover.Misuse("this key was not declared with Keys")
 	}
 	return nil
 }
@@ -145,7 +146,7 @@ func (k *key[M, T]) Parse(typed string) (x M, err error) {
 	}
 	got, err := k.k.Parse(typed)
 	if err != nil {
-		return x, told(err)
+		return x, handover.Told(err)
 	}
 	return k.as.out(got), nil
 }
@@ -157,7 +158,7 @@ func (k *key[M, T]) Format(x M) (string, error) {
 	}
 	stored, err := k.as.in(x)
 	if err != nil {
-		return "", told(err)
+		return "", handover.Told(err)
 	}
 	return k.k.Format(stored), nil
 }
@@ -249,7 +250,7 @@ func (k *Keys) ChoiceKey(name string, options *Texts) *TextKey {
 	t := &TextKey{}
 	t.begin(k, t, same[string](), func() pantry.Key[string] {
 		if options == nil || len(options.all) == 0 {
-			panic(misuse("%s has no choices: add its options", name))
+			panic(handover.Misuse("%s has no choices: add its options", name))
 		}
 		return pantry.OneOf(name, options.all[0], options.all[1:]...)
 	})
@@ -266,7 +267,7 @@ func (k *TextKey) About(text string) *TextKey {
 func (k *TextKey) Check(rule TextRule) *TextKey {
 	k.change(func(k pantry.Key[string]) pantry.Key[string] {
 		if rule == nil {
-			panic(misuse("%s has no rule to check", k.Name()))
+			panic(handover.Misuse("%s has no rule to check", k.Name()))
 		}
 		return k.Check(func(text string) error {
 			if sentence := rule.Check(text); sentence != "" {

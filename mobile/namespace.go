@@ -46,7 +46,7 @@ func (o *Options) Seal(key []byte) *Options {
 	}
 	s, err := seal.AESGCM(append([]byte{}, key...))
 	if err != nil {
-		o.err = misuse("%w", err)
+		o.err = handover.Misuse("%w", err)
 		return o
 	}
 	return o.set(pantry.Seal(s))
@@ -57,7 +57,7 @@ func (o *Options) OnProblem(r Runner, h ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	f, err := problems(r, h, told)
+	f, err := PassProblems(r, h, handover.Told)
 	if err != nil {
 		o.err = err
 		return o
@@ -76,7 +76,7 @@ type Namespace struct {
 // keys, options or names, and busy, newer, permission and failed.
 func Open(dir, name string, keys *Keys, options *Options) (ns *Namespace, err error) {
 	if keys == nil {
-		return nil, misuse("a namespace is opened with keys: make them with NewKeys")
+		return nil, handover.Misuse("a namespace is opened with keys: make them with NewKeys")
 	}
 	declared, err := keys.take()
 	if err != nil {
@@ -92,14 +92,14 @@ func Open(dir, name string, keys *Keys, options *Options) (ns *Namespace, err er
 	defer caught(&err)
 	opened, err := pantry.Open(dir, name, opts...)
 	if err != nil {
-		return nil, told(err)
+		return nil, handover.Told(err)
 	}
 	return &Namespace{opened, keys}, nil
 }
 
 func (n *Namespace) ready() error {
 	if n == nil || n.ns == nil {
-		return misuse("this namespace was not opened with Open")
+		return handover.Misuse("this namespace was not opened with Open")
 	}
 	return nil
 }
@@ -113,7 +113,7 @@ func (n *Namespace) takes(k anyKey) error {
 		return err
 	}
 	if k.of() != n.keys {
-		return misuse("%s was declared with other keys than %s was opened with", k.declared().Name(), n.ns.Name())
+		return handover.Misuse("%s was declared with other keys than %s was opened with", k.declared().Name(), n.ns.Name())
 	}
 	return nil
 }
@@ -130,7 +130,7 @@ func (n *Namespace) do(f func(*pantry.Namespace) error) error {
 	if err := n.ready(); err != nil {
 		return err
 	}
-	return told(f(n.ns))
+	return handover.Told(f(n.ns))
 }
 
 // Close closes the namespace after everything written is on disk. Get continues to return the last
@@ -165,7 +165,7 @@ func (n *Namespace) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := n.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, handover.Each(func(ctx context.Context) iter.Seq[[]string] { return n.ns.WatchNames(ctx) }))
+	return WatchChanges(r, changed, handover.Each(func(ctx context.Context) iter.Seq[[]string] { return n.ns.WatchNames(ctx) }))
 }
 
 // A Change is the body of a commit.
@@ -175,7 +175,7 @@ type Change interface{ Apply(b *Batch) error }
 // stored, and Commit returns that error.
 func (n *Namespace) Commit(c Change) error {
 	if c == nil {
-		return misuse("a commit needs a change")
+		return handover.Misuse("a commit needs a change")
 	}
 	return n.do(func(ns *pantry.Namespace) error {
 		return ns.Commit(func(b *pantry.Batch) error {
@@ -231,7 +231,7 @@ func (e *Entries) Len() int {
 // At returns the entry at an index from 0. An index out of range is misuse.
 func (e *Entries) At(i int) (*Entry, error) {
 	if i < 0 || i >= e.Len() {
-		return nil, misuse("there is no entry %d of %d", i, e.Len())
+		return nil, handover.Misuse("there is no entry %d of %d", i, e.Len())
 	}
 	return e.all[i], nil
 }

@@ -58,17 +58,6 @@ func (r *Record) SetItems(name string, l *Items) *Record {
 	return r.set(name, value.List(l.all...))
 }
 
-// values returns a copy of the record's values.
-func (r *Record) values() (map[string]value.Value, error) {
-	if r == nil {
-		return nil, misuse("there is no record: make one with NewRecord")
-	}
-	if m := maps.Clone(r.all); m != nil {
-		return m, nil
-	}
-	return map[string]value.Value{}, nil
-}
-
 // RecordFromJSON returns the record of a JSON object (RFC 8259). The error is invalid for anything else.
 func RecordFromJSON(text string) (*Record, error) {
 	v, err := value.ParseAny([]byte(text))
@@ -76,7 +65,7 @@ func RecordFromJSON(text string) (*Record, error) {
 		err = fmt.Errorf("it is a %s, and a record is an object", v.Kind())
 	}
 	if err != nil {
-		return nil, &failure{"invalid", "this is not a record in JSON: " + err.Error(), errors.Join(pantry.ErrInvalid, err)}
+		return nil, handover.Failure("invalid", "this is not a record in JSON: "+err.Error(), errors.Join(pantry.ErrInvalid, err))
 	}
 	r := NewRecord()
 	for _, m := range v.Members() {
@@ -87,7 +76,7 @@ func RecordFromJSON(text string) (*Record, error) {
 
 // JSON returns the record as a JSON object.
 func (r *Record) JSON() (string, error) {
-	all, err := r.values()
+	all, err := r.ForBoard()
 	if err != nil {
 		return "", err
 	}
@@ -96,7 +85,7 @@ func (r *Record) JSON() (string, error) {
 		members = append(members, value.Member{Name: name, Value: all[name]})
 	}
 	v, err := value.Map(members...)
-	return v.String(), told(err)
+	return v.String(), handover.Told(err)
 }
 
 // Remove removes a value from the record.
@@ -120,11 +109,11 @@ func (r *Record) Names() *Texts {
 // member returns a value of a record as one kind.
 func member[M any](r *Record, name string, as func(value.Value) (M, bool)) (x M, err error) {
 	if !r.Has(name) {
-		return x, &failure{"absent", fmt.Sprintf("the record has no %s", name), pantry.ErrAbsent}
+		return x, handover.Failure("absent", fmt.Sprintf("the record has no %s", name), pantry.ErrAbsent)
 	}
 	x, ok := as(r.all[name])
 	if !ok {
-		return x, &failure{"wrong-kind", fmt.Sprintf("the record's %s is of kind %s", name, r.all[name].Kind()), pantry.ErrWrongKind}
+		return x, handover.Failure("wrong-kind", fmt.Sprintf("the record's %s is of kind %s", name, r.all[name].Kind()), pantry.ErrWrongKind)
 	}
 	return x, nil
 }
@@ -177,7 +166,7 @@ func (k *RecordsKey) of() *Keys { return k.keys }
 
 func (k *RecordsKey) ready() error {
 	if k == nil || !k.made {
-		return misuse("this key was not declared with Keys")
+		return handover.Misuse("this key was not declared with Keys")
 	}
 	return nil
 }
@@ -203,7 +192,7 @@ func (k *RecordsKey) in(at pantry.Local, of *Namespace) (*Records, error) {
 
 func (r *Records) ready() error {
 	if r == nil || !r.made {
-		return misuse("this collection was not made by a key's bind")
+		return handover.Misuse("this collection was not made by a key's bind")
 	}
 	return nil
 }
@@ -226,11 +215,11 @@ func (r *Records) with(one *Record, f func(map[string]value.Value) error) error 
 	if err := r.ready(); err != nil {
 		return err
 	}
-	m, err := one.values()
+	m, err := one.ForBoard()
 	if err == nil {
 		err = f(m)
 	}
-	return told(err)
+	return handover.Told(err)
 }
 
 // Get returns a record. If there is none, the error is absent.
@@ -241,9 +230,9 @@ func (r *Records) Get(id string) (*Record, error) {
 	m, found, err := r.r.Lookup(id)
 	switch {
 	case err != nil:
-		return nil, told(err)
+		return nil, handover.Told(err)
 	case !found:
-		return nil, &failure{"absent", fmt.Sprintf("there is no record %s", id), pantry.ErrAbsent}
+		return nil, handover.Failure("absent", fmt.Sprintf("there is no record %s", id), pantry.ErrAbsent)
 	}
 	return &Record{m}, nil
 }
@@ -253,7 +242,7 @@ func (r *Records) Drop(id string) error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return told(r.r.Drop(id))
+	return handover.Told(r.r.Drop(id))
 }
 
 // Clear removes all records.
@@ -261,7 +250,7 @@ func (r *Records) Clear() error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return told(r.r.Clear())
+	return handover.Told(r.r.Clear())
 }
 
 // Ids returns the ids of all records, in order: numbers by size.
@@ -281,5 +270,5 @@ func (r *Records) Watch(run Runner, changed Handler) (*Watching, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	return watch(run, changed, handover.Each(r.r.Watch))
+	return WatchChanges(run, changed, handover.Each(r.r.Watch))
 }

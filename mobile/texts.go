@@ -1,5 +1,7 @@
 package mobile
 
+import "github.com/small-pantry/pantry/internal/handover"
+
 // Texts are several texts, in order.
 type Texts struct{ all []string }
 
@@ -25,7 +27,7 @@ func (t *Texts) Len() int {
 // At returns the text at an index from 0. An index out of range is misuse.
 func (t *Texts) At(i int) (string, error) {
 	if i < 0 || i >= t.Len() {
-		return "", misuse("there is no text %d of %d", i, t.Len())
+		return "", handover.Misuse("there is no text %d of %d", i, t.Len())
 	}
 	return t.all[i], nil
 }

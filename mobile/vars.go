@@ -1,8 +1,6 @@
 package mobile
 
 import (
-	"time"
-
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/handover"
 )
@@ -25,7 +23,7 @@ func (v *variable[M, T]) begin(k *key[M, T], at pantry.Local, of *Namespace) err
 
 func (v *variable[M, T]) ready() error {
 	if v == nil || !v.made {
-		return misuse("this variable was not made by a key's bind")
+		return handover.Misuse("this variable was not made by a key's bind")
 	}
 	return nil
 }
@@ -53,7 +51,7 @@ func (v *variable[M, T]) store(x M, f func(T) error) error {
 	if err == nil {
 		err = f(stored)
 	}
-	return told(err)
+	return handover.Told(err)
 }
 
 // Clear removes the stored value, so that Get returns the default.
@@ -61,7 +59,7 @@ func (v *variable[M, T]) Clear() error {
 	if err := v.ready(); err != nil {
 		return err
 	}
-	return told(v.v.Clear())
+	return handover.Told(v.v.Clear())
 }
 
 // Stored reports whether a usable value is stored. The error says what is wrong with it:
@@ -71,7 +69,7 @@ func (v *variable[M, T]) Stored() (bool, error) {
 		return false, err
 	}
 	_, found, err := v.v.Lookup()
-	return found, told(err)
+	return found, handover.Told(err)
 }
 
 // Watch calls changed after each change, by any process, and once at the beginning, until
@@ -80,22 +78,7 @@ func (v *variable[M, T]) Watch(r Runner, changed Handler) (*Watching, error) {
 	if err := v.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, handover.Each(v.v.Watch))
-}
-
-// IntVar is an integer in a namespace.
-type IntVar struct{ variable[int64, int64] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *IntKey) Bind(ns *Namespace) (*IntVar, error) {
-	v := &IntVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *IntKey) In(b *Batch) (*IntVar, error) {
-	v := &IntVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
+	return WatchChanges(r, changed, handover.Each(v.v.Watch))
 }
 
 // made returns an object, or the error of making it.
@@ -120,22 +103,7 @@ func number[T pantry.Number](v *variable[T, T], n T, f func(pantry.Var[T], T) (T
 		return 0, err
 	}
 	now, err := f(v.v, n)
-	return now, told(err)
-}
-
-// FloatVar is a float in a namespace.
-type FloatVar struct{ variable[float64, float64] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *FloatKey) Bind(ns *Namespace) (*FloatVar, error) {
-	v := &FloatVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *FloatKey) In(b *Batch) (*FloatVar, error) {
-	v := &FloatVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
+	return now, handover.Told(err)
 }
 
 // Add adds x and returns the sum.
@@ -151,79 +119,4 @@ func (v *FloatVar) Raise(x float64) (float64, error) {
 // Lower stores x if it is smaller than the stored value, and returns what is stored.
 func (v *FloatVar) Lower(x float64) (float64, error) {
 	return number(&v.variable, x, pantry.Lower[float64])
-}
-
-// BoolVar is a boolean in a namespace.
-type BoolVar struct{ variable[bool, bool] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *BoolKey) Bind(ns *Namespace) (*BoolVar, error) {
-	v := &BoolVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *BoolKey) In(b *Batch) (*BoolVar, error) {
-	v := &BoolVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// TextVar is a text in a namespace.
-type TextVar struct{ variable[string, string] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *TextKey) Bind(ns *Namespace) (*TextVar, error) {
-	v := &TextVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *TextKey) In(b *Batch) (*TextVar, error) {
-	v := &TextVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// BytesVar are bytes in a namespace.
-type BytesVar struct{ variable[[]byte, []byte] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *BytesKey) Bind(ns *Namespace) (*BytesVar, error) {
-	v := &BytesVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *BytesKey) In(b *Batch) (*BytesVar, error) {
-	v := &BytesVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// TimeVar is a moment in a namespace, in milliseconds since 1970 (UTC).
-type TimeVar struct{ variable[int64, time.Time] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *TimeKey) Bind(ns *Namespace) (*TimeVar, error) {
-	v := &TimeVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *TimeKey) In(b *Batch) (*TimeVar, error) {
-	v := &TimeVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
-}
-
-// DurationVar is a duration in a namespace, in milliseconds.
-type DurationVar struct{ variable[int64, time.Duration] }
-
-// Bind returns the key's variable in a namespace that was opened with its keys.
-func (k *DurationKey) Bind(ns *Namespace) (*DurationVar, error) {
-	v := &DurationVar{}
-	return made(v, v.begin(&k.key, ns.local(), ns))
-}
-
-// In returns the key's variable in a commit.
-func (k *DurationKey) In(b *Batch) (*DurationVar, error) {
-	v := &DurationVar{}
-	return made(v, v.begin(&k.key, b.local(), b.of()))
 }

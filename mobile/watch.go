@@ -2,11 +2,11 @@ package mobile
 
 import (
 	"context"
-	"iter"
 	"sync"
 	"sync/atomic"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/handover"
 )
 
 // A Runner runs tasks for an app: it calls the task's Run, once, later, on the thread that draws.
@@ -39,9 +39,10 @@ func (w *Watching) Stop() {
 	}
 }
 
-func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struct{}]) (*Watching, error) {
+// WatchChanges is for package boards: it calls a handler through a runner after changes.
+func WatchChanges(r Runner, h Handler, changes handover.Changes) (*Watching, error) {
 	if r == nil || h == nil {
-		return nil, misuse("a watch needs a runner and a handler")
+		return nil, handover.Misuse("a watch needs a runner and a handler")
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	w := &Watching{stop: stop}
@@ -67,10 +68,11 @@ func watch(r Runner, h Handler, changes func(ctx context.Context) iter.Seq[struc
 // A ProblemHandler is called with problems: the name, if it is about one, and what went wrong.
 type ProblemHandler interface{ Problem(name, what string) }
 
-// problems passes problems to a handler through a runner, in the form that told returns.
-func problems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
+// PassProblems is for package boards: it returns a function that passes problems to a handler through a runner, in the
+// form that told returns.
+func PassProblems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
 	if r == nil || h == nil {
-		return nil, misuse("OnProblem needs a runner and a handler")
+		return nil, handover.Misuse("OnProblem needs a runner and a handler")
 	}
 	return func(p pantry.Problem) {
 		text := told(p.Err).Error()

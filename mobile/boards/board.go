@@ -106,7 +106,7 @@ func (o *Options) OnProblem(r mobile.Runner, h mobile.ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	f, err := handover.Problems(r, h, told)
+	f, err := mobile.PassProblems(r, h, told)
 	if err != nil {
 		o.err = err
 		return o
@@ -123,7 +123,7 @@ type Board struct {
 // Join joins the board of a link with an app's keys. It needs no network. options can be null. The
 // errors are link, misuse and busy.
 func Join(link string, keys *mobile.Keys, options *Options) (*Board, error) {
-	declared, err := handover.All(keys)
+	declared, err := keys.ForBoard()
 	if err != nil {
 		return nil, err
 	}

@@ -31,32 +31,35 @@ func (b *Board) ListVar(k *mobile.ListKey) (*ListVar, error) {
 	if err := b.ready(); err != nil {
 		return nil, err
 	}
-	one, err := handover.Key(b.keys, k)
+	if k == nil {
+		return nil, errNoKey
+	}
+	one, err := k.ForBoard(b.keys)
 	if err != nil {
 		return nil, err
 	}
 	var list boundList
-	switch one.(type) {
-	case pantry.Key[[]int64]:
-		list, err = listOn[int64](b, k)
-	case pantry.Key[[]float64]:
-		list, err = listOn[float64](b, k)
-	case pantry.Key[[]bool]:
-		list, err = listOn[bool](b, k)
-	case pantry.Key[[]string]:
-		list, err = listOn[string](b, k)
-	case pantry.Key[[][]byte]:
-		list, err = listOn[[]byte](b, k)
-	case pantry.Key[[]time.Time]:
-		list, err = listOn[time.Time](b, k)
-	default:
-		list, err = listOn[time.Duration](b, k)
+	switch k := one.(type) {
+	case handover.Key[*mobile.Items, []int64]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, []float64]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, []bool]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, []string]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, [][]byte]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, []time.Time]:
+		list, err = listOn(b, k)
+	case handover.Key[*mobile.Items, []time.Duration]:
+		list, err = listOn(b, k)
 	}
 	return made(&ListVar{list}, err)
 }
 
-func listOn[T any](b *Board, k *mobile.ListKey) (*varOf[T], error) {
-	v, err := on[*mobile.Items, []T](b, k)
+func listOn[T any](b *Board, k handover.Key[*mobile.Items, []T]) (*varOf[T], error) {
+	v, err := variableOf(b, k)
 	return &varOf[T]{v}, err
 }
 

@@ -20,10 +20,22 @@ type Records struct {
 
 // Records returns the collection of a key on the board.
 func (b *Board) Records(k *mobile.RecordsKey) (*Records, error) {
-	r, err := lives(b, k, func(b *board.Board, k pantry.RecordsKey[map[string]value.Value]) *Records {
-		return &Records{b, k, board.OnRecords(b, k), true}
-	})
-	return made(r, err)
+	if err := b.ready(); err != nil {
+		return nil, err
+	}
+	if k == nil {
+		return nil, errNoKey
+	}
+	one, err := k.ForBoard(b.keys)
+	if err != nil {
+		return nil, err
+	}
+	return recordsOn(b.b, one)
+}
+
+func recordsOn(b *board.Board, k pantry.RecordsKey[map[string]value.Value]) (r *Records, err error) {
+	defer refused(&err)
+	return &Records{b, k, board.OnRecords(b, k), true}, nil
 }
 
 func (r *Records) ready() error {
@@ -43,7 +55,7 @@ func (r *Records) do(f func() error) error {
 
 func (r *Records) with(one *mobile.Record, f func(map[string]value.Value) error) error {
 	return r.do(func() error {
-		m, err := handover.Values(one)
+		m, err := one.ForBoard()
 		if err != nil {
 			return err
 		}
@@ -76,7 +88,7 @@ func (r *Records) Get(id string) (one *mobile.Record, err error) {
 		}
 		m, err := r.k.At(id).Decode(e.Value)
 		if err == nil {
-			one = handover.NewRecord(m).(*mobile.Record)
+			one = mobile.RecordFromBoard(m)
 		}
 		return err
 	})
@@ -110,5 +122,5 @@ func (r *Records) Watch(run mobile.Runner, changed mobile.Handler) (*mobile.Watc
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	return watch(run, changed, r.r.Watch)
+	return mobile.WatchChanges(run, changed, handover.Each(r.r.Watch))
 }

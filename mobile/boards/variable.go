@@ -1,9 +1,6 @@
 package boards
 
 import (
-	"context"
-	"iter"
-
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/handover"
 	"github.com/small-pantry/pantry/mobile"
@@ -31,34 +28,39 @@ type variable[M, T any] struct {
 }
 
 // on returns the variable of a key.
-func on[M, T any](b *Board, k any) (variable[M, T], error) {
-	v, err := lives(b, k, board.On[T])
-	if err != nil {
-		return variable[M, T]{}, err
-	}
-	in, out := handover.Form(k)
-	return variable[M, T]{v, in.(func(M) (T, error)), out.(func(T) M), true}, nil
-}
-
-// lives returns the bound key, or misuse for a key that can't be on a board.
-func lives[K, V any](b *Board, k any, on func(*board.Board, K) V) (v V, err error) {
+func on[M, T, K any, P interface {
+	*K
+	ForBoard(keys *mobile.Keys) (handover.Key[M, T], error)
+}](b *Board, k P) (v variable[M, T], err error) {
 	if err = b.ready(); err != nil {
 		return v, err
 	}
-	one, err := handover.Key(b.keys, k)
+	if k == nil {
+		return v, errNoKey
+	}
+	one, err := k.ForBoard(b.keys)
 	if err != nil {
 		return v, err
 	}
-	defer func() { // for example a sealed key, which no board accepts
-		if p := recover(); p != nil {
-			if bad, is := p.(error); is {
-				err = handover.Misuse(bad.Error())
-			} else {
-				err = handover.Misuse("the key can't be on a board")
-			}
-		}
-	}()
-	return on(b.b, one.(K)), nil
+	return variableOf(b, one)
+}
+
+func variableOf[M, T any](b *Board, k handover.Key[M, T]) (v variable[M, T], err error) {
+	defer refused(&err)
+	return variable[M, T]{board.On(b.b, k.Key), k.In, k.Out, true}, nil
+}
+
+var errNoKey = handover.Misuse("there is no key")
+
+// refused returns a panic of package board as misuse, for example about a sealed key, which no board accepts.
+func refused(err *error) {
+	switch p := recover().(type) {
+	case nil:
+	case error:
+		*err = handover.Misuse("%w", p)
+	default:
+		*err = handover.Misuse("the key can't be on a board")
+	}
 }
 
 func (v *variable[M, T]) ready() error {
@@ -137,14 +139,5 @@ func (v *variable[M, T]) Watch(r mobile.Runner, changed mobile.Handler) (*mobile
 	if err := v.ready(); err != nil {
 		return nil, err
 	}
-	return watch(r, changed, v.v.Watch)
-}
-
-// watch calls a handler after each of some changes.
-func watch[E any](r mobile.Runner, changed mobile.Handler, changes func(context.Context) iter.Seq[E]) (*mobile.Watching, error) {
-	w, err := handover.Watch(r, changed, handover.Each(changes))
-	if err != nil {
-		return nil, err
-	}
-	return w.(*mobile.Watching), nil
+	return mobile.WatchChanges(r, changed, handover.Each(v.v.Watch))
 }
