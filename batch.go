@@ -172,9 +172,7 @@ func inSnapshot(s *ledger.Snapshot) source {
 }
 
 func inTx(tx *ledger.Tx) source {
-	return source{tx.Record, func(prefix string) []string {
-		return slices.DeleteFunc(tx.Names(), func(name string) bool { return !strings.HasPrefix(name, prefix) })
-	}}
+	return source{tx.Record, tx.NamesUnder}
 }
 
 // overtaken reports whether something that the batch has read has changed.

@@ -49,14 +49,15 @@ func attacks() []attack {
 	names := many(300, func(i int) string { return fmt.Sprintf("name=a/name/that/is/rather/long/%d", i) }, "&")
 	absent := many(300, func(i int) string { return fmt.Sprintf("name=bed/%d/crops", i) }, "&") // each nearly matches
 	prefixes := many(100, func(i int) string { return fmt.Sprintf("prefix=bed/%d/", i) }, "&")
-	kilobyte := strings.Repeat("x", 1000)
-	puts := `{"ops":[` + many(1000, func(i int) string { return fmt.Sprintf(`{"op":"put","name":"c/%d","value":"%s"}`, i, kilobyte) }, ",") + `]}`
-	restored := 8
-	if !soak.On() {
-		restored = 2
+	ops, restored, kilobyte, megabyte := 1000, 8, strings.Repeat("x", 1000), strings.Repeat("y", 1<<20-100)
+	if !soak.On() { // which measures, and needs the largest
+		ops, restored, kilobyte, megabyte = 250, 2, kilobyte[:200], megabyte[:200<<10]
 	}
+	puts := `{"ops":[` + many(ops, func(i int) string { return fmt.Sprintf(`{"op":"put","name":"c/%d","value":"%s"}`, i, kilobyte) }, ",") + `]}`
 	restores := `{"ops":[` + many(restored, func(i int) string { return fmt.Sprintf(`{"op":"restore","at":%d,"prefix":""}`, 10+i) }, ",") + `]}`
-	appends := `{"ops":[` + many(1000, func(int) string { return `{"op":"append","name":"list","item":"` + kilobyte[:900] + `","keep":2000}` }, ",") + `]}`
+	appends := `{"ops":[` + many(ops, func(int) string {
+		return `{"op":"append","name":"list","item":"` + kilobyte[:len(kilobyte)*9/10] + `","keep":2000}`
+	}, ",") + `]}`
 	keys := manyKeys(0, 1000)
 	return []attack{
 		{call: "GET " + at + "/entries", what: "everything", path: at + "/entries?limit=10000"},
@@ -70,11 +71,11 @@ func attacks() []attack {
 		{call: "GET " + at + "/history", what: "all", path: at + "/history?limit=10000"},
 		{call: "GET " + at + "/history", what: "one", path: at + "/history?limit=1&name=none"},
 		{call: "GET " + at + "/entries/{name}", path: at + "/entries/large"},
-		{call: "PUT " + at + "/entries/{name}", path: at + "/entries/large", body: strings.Repeat("y", 1<<20-100), kind: "text/plain"},
-		{call: "POST " + at + "/entries/{name}", path: at + "/entries/list", body: `{"op":"append","item":"` + strings.Repeat("z", 900<<10) + `","keep":1}`},
+		{call: "PUT " + at + "/entries/{name}", path: at + "/entries/large", body: megabyte, kind: "text/plain"},
+		{call: "POST " + at + "/entries/{name}", path: at + "/entries/list", body: `{"op":"append","item":"` + megabyte[:len(megabyte)*9/10] + `","keep":1}`},
 		{call: "DELETE " + at + "/entries/{name}", path: at + "/entries/bed/7/crop?forget=true"},
-		{call: "POST " + at + "/commit", what: "1,000 puts", path: at + "/commit", body: puts},
-		{call: "POST " + at + "/commit", what: "1,000 appends", path: at + "/commit", body: appends},
+		{call: "POST " + at + "/commit", what: "puts", path: at + "/commit", body: puts},
+		{call: "POST " + at + "/commit", what: "appends", path: at + "/commit", body: appends},
 		{call: "POST " + at + "/commit", what: "restores", path: at + "/commit", body: restores},
 		{call: "GET " + at + "/keys", path: at + "/keys"},
 		{call: "POST " + at + "/keys", path: at + "/keys", body: keys},

@@ -104,6 +104,16 @@ func (d *described) check(t testing.TB, req *http.Request, a answer) {
 
 // broken says where a value is not as a schema has it: the part of JSON Schema that
 // openapi.json uses.
+var patterns sync.Map // compiled, by their text
+
+func compiled(pattern string) *regexp.Regexp {
+	re, found := patterns.Load(pattern)
+	if !found {
+		re, _ = patterns.LoadOrStore(pattern, regexp.MustCompile(pattern))
+	}
+	return re.(*regexp.Regexp)
+}
+
 func (d *described) broken(s schema, v any, at string) string {
 	for keyword := range s {
 		if !slices.Contains([]string{"$ref", "oneOf", "anyOf", "enum", "const", "type", "pattern", "format", "items", "properties", "required", "additionalProperties", "description", "minItems", "maxItems"}, keyword) {
@@ -141,7 +151,7 @@ func (d *described) broken(s schema, v any, at string) string {
 		if !isText {
 			return fmt.Sprintf("%s is %v, no text", at, v)
 		}
-		if pattern, ok := s["pattern"].(string); ok && !regexp.MustCompile(pattern).MatchString(text) {
+		if pattern, ok := s["pattern"].(string); ok && !compiled(pattern).MatchString(text) {
 			return fmt.Sprintf("%s is %q, not as %s", at, text, pattern)
 		}
 	case "integer":

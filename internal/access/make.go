@@ -1,7 +1,6 @@
 package access
 
 import (
-	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +9,7 @@ import (
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/wire"
+	"github.com/small-pantry/pantry/value"
 )
 
 // A Once identifies a request for a token, so that its repeat makes no second one. The zero Once
@@ -47,27 +47,22 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 		if err := t.exists(by, tx, board); err != nil {
 			return Grant{}, err
 		}
-		all, err := keptOf(tx, board.Name)
-		if err != nil {
-			return Grant{}, err
-		}
 		n := 0
-		for _, k := range all {
-			if board.accepts(k.life) && !t.isVoid(board.Name+"/"+k.ID) {
-				n++
-			} else {
-				tx.Drop(board.Name + "/" + k.ID)
+		for _, name := range tx.NamesUnder(board.Name + "/") {
+			v := tx.Value(name) // a board can have a thousand, and few are of this request
+			if life, _ := v.Member("life"); !board.accepts(textOf(life)) || t.isVoid(name) {
+				tx.Drop(name)
+				continue
 			}
-		}
-		if once != (Once{}) {
-			first, err := t.first(all, board, once, now)
-			if err != nil {
+			n++
+			if request, _ := v.Member("request"); once == (Once{}) || textOf(request) != once.Request {
+				continue
+			}
+			if err := t.mayRepeat(name, v, once, now); err != nil {
 				return Grant{}, err
 			}
-			if first != "" {
-				tx.Drop(first)
-				n--
-			}
+			tx.Drop(name)
+			n--
 		}
 		if n >= MaxTokens {
 			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the limit: revoke tokens that are not used", n)
@@ -92,21 +87,24 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 	return g, secret(g.ID), nil
 }
 
-// first returns the name of the token that the first request made, or "" if there is none.
-func (t *Tokens) first(all []kept, board Board, once Once, now time.Time) (string, error) {
-	for _, k := range all {
-		name := board.Name + "/" + k.ID
-		switch {
-		case !board.accepts(k.life), k.request != once.Request:
-			continue
-		case k.body != once.Body:
-			return "", refuse.As(rules.ErrKeyReused, "another request for a link used this Idempotency-Key; each new request needs a key of its own")
-		case k.Made.Before(t.since), now.Sub(k.Made) > repeatable, t.wasUsed(name):
-			return "", refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if it is not in use", k.ID)
-		}
-		return name, nil
+// mayRepeat returns an error if the request that made a token can't be repeated.
+func (t *Tokens) mayRepeat(name string, v value.Value, once Once, now time.Time) error {
+	_, id, _ := strings.Cut(name, "/")
+	k, err := readKept(id, v)
+	switch {
+	case err != nil:
+		return err
+	case k.body != once.Body:
+		return refuse.As(rules.ErrKeyReused, "another request for a link used this Idempotency-Key; each new request needs a key of its own")
+	case k.Made.Before(t.since), now.Sub(k.Made) > repeatable, t.wasUsed(name):
+		return refuse.As(rules.ErrTooLate, "the link %s of the first request may be in use; make another one under a new key, and revoke the first if it is not in use", k.ID)
 	}
-	return "", nil
+	return nil
+}
+
+func textOf(v value.Value) string {
+	s, _ := v.AsText()
+	return s
 }
 
 // wasUsed reports whether somebody has shown a token to this server.
@@ -139,14 +137,8 @@ func (t *Tokens) exists(by Grant, tx *ledger.Tx, board Board) error {
 
 // keptOf returns the tokens of all boards that had a name.
 func keptOf(tx *ledger.Tx, board string) (all []kept, err error) {
-	names := tx.Names()
-	from, _ := slices.BinarySearch(names, board+"/")
-	for _, name := range names[from:] {
-		id, ok := strings.CutPrefix(name, board+"/")
-		if !ok {
-			break
-		}
-		k, err := readKept(id, tx.Value(name))
+	for _, name := range tx.NamesUnder(board + "/") {
+		k, err := readKept(strings.TrimPrefix(name, board+"/"), tx.Value(name))
 		if err != nil {
 			return nil, err
 		}

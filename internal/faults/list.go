@@ -313,8 +313,14 @@ var faults = []fault{
 	},
 	{
 		file:    "internal/access/make.go",
-		old:     "		if once != (Once{}) {\n",
-		new:     "		if false {\n",
+		old:     "!board.accepts(textOf(life)) ||",
+		new:     "life.IsZero() ||",
+		promise: "tokens of earlier boards of a name don't count, and are dropped",
+	},
+	{
+		file:    "internal/access/make.go",
+		old:     "; once == (Once{}) || textOf(request) != once.Request {\n",
+		new:     "; once == (Once{}) || textOf(request) != once.Body {\n",
 		promise: "a repeated request for a token makes no second one",
 	},
 	{

@@ -3,6 +3,7 @@ package ledger
 import (
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/small-pantry/pantry/internal/entry"
@@ -64,8 +65,18 @@ func (tx *Tx) Changed() []string {
 
 // Names returns the names with a value after the changes so far, in byte order.
 func (tx *Tx) Names() []string {
-	candidates := tx.Changed()
-	for _, n := range tx.l.inOrder() {
+	return tx.NamesUnder("")
+}
+
+// NamesUnder returns the names with a value that have a prefix, in byte order.
+func (tx *Tx) NamesUnder(prefix string) []string {
+	candidates := slices.DeleteFunc(tx.Changed(), func(name string) bool { return !strings.HasPrefix(name, prefix) })
+	all := tx.l.inOrder()
+	from, _ := slices.BinarySearchFunc(all, prefix, func(n *Node, p string) int { return strings.Compare(n.Name, p) })
+	for _, n := range all[from:] {
+		if !strings.HasPrefix(n.Name, prefix) {
+			break
+		}
 		candidates = append(candidates, n.Name)
 	}
 	sorted.Strings(candidates)

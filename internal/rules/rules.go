@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -333,12 +332,10 @@ func (j *judgement) note(name string, before *ledger.Record, now value.Value) {
 }
 
 func (j *judgement) reset(tx *ledger.Tx, prefix string) (r Result) {
-	for _, name := range tx.Names() {
-		if strings.HasPrefix(name, prefix) {
-			j.note(name, tx.Record(name), value.Value{})
-			tx.Drop(name)
-			r.Changed = true
-		}
+	for _, name := range tx.NamesUnder(prefix) {
+		j.note(name, tx.Record(name), value.Value{})
+		tx.Drop(name)
+		r.Changed = true
 	}
 	return r
 }
