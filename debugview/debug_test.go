@@ -184,7 +184,6 @@ func TestSealed(t *testing.T) {
 // The page shows the app's values, and follows them.
 func TestPage(t *testing.T) {
 	t.Parallel()
-	browser.Need(t, "chromium")
 	ns, v := open(t)
 	require.NoError(t, reminderHour.In(ns).Set(7))
 	require.NoError(t, gateCode.In(ns).Set("a word that must stay secret"))
