@@ -84,7 +84,7 @@ func TestSwiftNames(t *testing.T) {
 	}
 	files, err := filepath.Glob("swift/*.swift")
 	require.NoError(t, err)
-	require.Len(t, files, 3)
+	require.Len(t, files, 4)
 	used := 0
 	for _, file := range files {
 		raw, err := os.ReadFile(file)

@@ -4,7 +4,8 @@ import { useRef, useState } from 'preact/hooks'
 import { age, clock, marks, ranges, when } from './model.js'
 import { Ranges } from './panel.jsx'
 import { useWidth } from './parts.jsx'
-import { commits, past, range, setPast, thinned } from './store.js'
+import { commits, range, thinned } from './history.js'
+import { past, setPast } from './store.js'
 import { useTopics } from './topics.js'
 
 export function Rail() {
