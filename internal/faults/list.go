@@ -1,8 +1,13 @@
 package main
 
+import "slices"
+
 // faults is the list. A fault that breaks a promise of docs/guarantees.md names that promise. Add
 // the faults of a new promise with the code that keeps it.
-var faults = []fault{
+var faults = slices.Concat(deviceFaults, boardFaults)
+
+// deviceFaults are those of the library, and of what it shares with the server.
+var deviceFaults = []fault{
 	{
 		file:    "internal/ledger/commit.go",
 		old:     "		l.flushWithin(group)\n",
@@ -14,85 +19,6 @@ var faults = []fault{
 		old:     "	if !mark.Known(l, m) {\n		return now, false\n	}\n	for range q.changed",
 		new:     "	for range q.changed",
 		promise: "a mark from another life of the board is not taken for unchanged",
-	},
-	{
-		file:     "server/guard.go",
-		old:      "	if c.s.shared != nil && !c.s.shared.Near() { // it can have been revoked on another server\n",
-		new:      "	if false {\n",
-		promise:  "a server that is cut off from etcd accepts no revoked token",
-		packages: []string{"server/etcd:."},
-	},
-	{
-		file:    "server/call.go",
-		old:     "		_ = http.NewResponseController(w).SetReadDeadline(c.now.Add(bodyTime))\n",
-		new:     "",
-		promise: "a body has 60 s in all",
-	},
-	{
-		file:    "board/board.go",
-		old:     "	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }\n",
-		new:     "",
-		promise: "the client follows no redirect",
-	},
-	{
-		file:    "board/outbox.go",
-		old:     "	if last.sent || last == o.out || last.code",
-		new:     "	if last == o.out || last.code",
-		promise: "a put is not merged into one that may have arrived",
-	},
-	{
-		file:    "js/src/outbox.js",
-		old:     "const merges = last && !last.sent && ",
-		new:     "const merges = last && ",
-		promise: "a put is not merged into one that may have arrived (JavaScript)",
-	},
-	{
-		file:    "board/sending.go",
-		old:     "if e.Name != now.Name || later.sent || ",
-		new:     "if e.Name != now.Name || ",
-		promise: "a change that was sent is not altered",
-	},
-	{
-		file:    "js/src/outbox.js",
-		old:     "return item.who === this.#board.connection.who",
-		new:     "return true",
-		promise: "a change of one link is not sent with another",
-	},
-	{
-		file:    "server/page/src/store.js",
-		old:     "change(makeOp('drop', name, '', tag(entries.get(name))))",
-		new:     "change(makeOp('drop', name, ''))",
-		promise: "the page removes an entry only as it was shown",
-	},
-	{
-		file:    "server/page/src/store.js",
-		old:     "before?.version === e?.version && before?.updated === e?.updated",
-		new:     "before?.version === e?.version",
-		promise: "the page marks an entry of the same version and another time as changed",
-	},
-	{
-		file:    "server/call.go",
-		old:     "	if err != nil && c.holder != nil && !c.s.tokens.Still(c.holder, time.Now()) {\n",
-		new:     "	if false {\n",
-		promise: "a caller who was revoked gets 401 and no other error",
-	},
-	{
-		file:    "server/etcd/append.go",
-		old:     "	if done.doubt && h.First > mine.first {",
-		new:     "	if false {",
-		promise: "an addition of unknown outcome does not count twice after a forget elsewhere",
-	},
-	{
-		file:    "server/etcd/gathered.go",
-		old:     "		if has[one.subject()] {",
-		new:     "		if false {",
-		promise: "two writes of one board are never in one transaction",
-	},
-	{
-		file:    "server/etcd/feed.go",
-		old:     "				f.to.void(name)\n",
-		new:     "				_ = name\n",
-		promise: "a link that is revoked while etcd is full ends on every server",
 	},
 	{
 		file:    "internal/access/tokens.go",
@@ -108,12 +34,6 @@ var faults = []fault{
 		packages: []string{"./server"},
 	},
 	{
-		file:    "server/entry.go",
-		old:     "			cond.Is[i].Version = entry.Never\n",
-		new:     "			_ = i\n",
-		promise: "If-Match: \"0\" matches no entry",
-	},
-	{
 		file:    "internal/rules/page.go",
 		old:     "	} else if q.After != \"\" && len(q.Since) > 0 {\n		return page, startAgain(page.Board)\n	}\n",
 		new:     "	}\n",
@@ -124,24 +44,6 @@ var faults = []fault{
 		old:     "		case errors.Is(b.err, ErrNoBoard) && create: // another caller did not want to create it\n",
 		new:     "",
 		promise: "a board is created beside somebody who reads its name",
-	},
-	{
-		file:    "server/etcd/log.go",
-		old:     "		l.offered, l.unread = nil, true\n		return\n",
-		new:     "		l.offered = nil\n		return\n",
-		promise: "batches that the feed could not hold are read from the log",
-	},
-	{
-		file:    "board/connection.go",
-		old:     "; later.After(c.later) {",
-		new:     "; !later.IsZero() {",
-		promise: "a shorter Retry-After does not replace a longer one",
-	},
-	{
-		file:    "board/connection.go",
-		old:     "func() { cancel(context.DeadlineExceeded) })",
-		new:     "func() { cancel(nil) })",
-		promise: "the client's own time limit is not reported as the caller's",
 	},
 	{
 		file:    "mobile/watch.go",
@@ -282,12 +184,6 @@ var faults = []fault{
 		promise: "an addition that overflows is refused",
 	},
 	{
-		file:    "server/commit.go",
-		old:     "Allowed: c.stillAllowed, Erase",
-		new:     "Erase",
-		promise: "a token that is revoked while its commit arrives changes nothing",
-	},
-	{
 		file:    "internal/ledger/image.go",
 		old:     "	im.duty.add(im.c.owes)\n",
 		new:     "",
@@ -324,58 +220,10 @@ var faults = []fault{
 		promise: "a repeated request for a token makes no second one",
 	},
 	{
-		file:    "board/sending.go",
-		old:     "	if again || !it.checks(b) {\n",
-		new:     "	if again || true {\n",
-		promise: "a queued operation meets its key's Check when it is sent",
-	},
-	{
-		file:    "board/outbox.go",
-		old:     "	o := outboxes.open[id]\n",
-		new:     "	var o *outbox\n",
-		promise: "all boards of a process share the queue of a directory",
-	},
-	{
-		file:    "server/admit.go",
-		old:     "	c.rec.before = leave\n",
-		new:     "",
-		promise: "a slow reader of a large answer keeps no turn of others",
-	},
-	{
-		file:    "server/admit.go",
-		old:     "	if err := c.hold(c.s.resources.answers, int64(n), \"bytes of answers\"); err != nil || c.rec.before != nil {\n",
-		new:     "	if err := error(nil); err != nil || c.rec.before != nil {\n",
-		promise: "a large answer counts against its link's share",
-	},
-	{
-		file:    "board/view.go",
-		old:     "			if _, found := v.replica.entries[name]; !found && v.replica.has(name) && n.state.Load().old {\n",
-		new:     "			if false {\n",
-		promise: "what an earlier launch knew is gone if the server does not have it",
-	},
-	{
 		file:    "mobile/boards/board.go",
 		old:     "	if errors.Is(err, board.ErrQueued) {\n",
 		new:     "	if false {\n",
 		promise: "a queued change is no error in Kotlin, Swift and Java",
-	},
-	{
-		file:    "board/report.go",
-		old:     "		again := r.near[pair] || len(r.near) >= maxPairs\n",
-		new:     "		again := len(r.near) >= maxPairs\n",
-		promise: "names that nearly match are reported once",
-	},
-	{
-		file:    "js/src/outbox.js",
-		old:     "locks ? locks.request(`${name} ${who}`, { signal: over.signal }, run) : run()",
-		new:     "run()",
-		promise: "one page of a browser sends the queue",
-	},
-	{
-		file:    "board/outbox.go",
-		old:     "last.link != it.link || now == nil",
-		new:     "now == nil",
-		promise: "a put is not merged into one that was made with another link",
 	},
 
 	{
@@ -385,87 +233,9 @@ var faults = []fault{
 		promise: "a leader that waits too long does not expire",
 	},
 	{
-		file:    "server/etcd/admin.go",
-		old:     "	case known && string(resp.Kvs[0].Value) == mine:\n		return nil\n",
-		new:     "",
-		promise: "a server starts on a full etcd",
-	},
-	{
-		file:    "server/page/src/panel.jsx",
-		old:     "newer ? setAsked(true) : undo()",
-		new:     "undo()",
-		promise: "undoing a change says when something newer would be overwritten",
-	},
-	{
-		file:    "server/page/src/view.js",
-		old:     "  session(draftSlot, text === '{}' ? '' : text)",
-		new:     "  0",
-		promise: "what is typed on the page stays over a reload",
-	},
-	{
-		file:    "server/page/src/model.js",
-		old:     "return node.float && /^-?\\d+$/.test(text) ? `${text}.0` : text",
-		new:     "return text",
-		promise: "the page keeps the kind of a number inside a list",
-	},
-	{
-		file:    "server/turns.go",
-		old:     "		time.Sleep(p.worked / 2)\n",
-		new:     "",
-		promise: "streams that send a change leave processors to requests",
-	},
-	{
-		file:    "server/readbody.go",
-		old:     "a.n > bodyPiece {\n",
-		new:     "a.n < 0 {\n",
-		promise: "large bodies that arrive leave processors to small requests",
-	},
-	{
-		file:    "server/admit.go",
-		old:     "&arrival{c: c, in: c.r.Body}",
-		new:     "c.r.Body",
-		promise: "large bodies that are discarded leave processors to small requests",
-	},
-	{
-		file:    "server/call.go",
-		old:     "		c.waitToRefuse(err)\n",
-		new:     "",
-		promise: "a caller that finds no room costs less than one that does, even if it tries again at once",
-	},
-	{
-		file:    "server/list.go",
-		old:     "	large := size > largePage\n",
-		new:     "	large := false\n",
-		promise: "a large list of changes counts against its link's share",
-	},
-	{
-		file:    "server/list.go",
-		old:     "			c.leaveTurn()\n",
-		new:     "",
-		promise: "a call that waits holds up no large call",
-	},
-	{
 		file:    "internal/serving/process.go",
 		old:     "	defer debug.SetMemoryLimit(math.MaxInt64) // as it was\n",
 		new:     "	_ = math.MaxInt64\n",
 		promise: "a memory limit ends with the server that set it",
-	},
-	{
-		file:    "server/turns.go",
-		old:     "	t.late = time.AfterFunc(longestTurn, t.end)\n",
-		new:     "	t.late = time.AfterFunc(time.Hour, t.end)\n",
-		promise: "a slow reader of a stream does not hold up other streams",
-	},
-	{
-		file:    "server/page/src/dialogs.jsx",
-		old:     "onClick={() => setSure(t.id)}>Revoke…",
-		new:     "onClick={() => revoke(t.id)}>Revoke…",
-		promise: "the page asks before it revokes a link",
-	},
-	{
-		file:    "server/page/src/main.jsx",
-		old:     "url.origin === location.origin ? openLink(url) : setOther({ url })",
-		new:     "location.href = url.href",
-		promise: "the page asks before it follows a link to another server",
 	},
 }
