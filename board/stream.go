@@ -121,8 +121,8 @@ func (s byStream) notNow(p *poller) (atOnce bool) {
 func (s byStream) ended(p *poller, lived time.Duration, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, errReopen) { // a server that stops ends its streams
-		p.answered(s.name(), p.conn.fail("watch", "", p.conn.unreachable(err)))
+	if errors.As(err, new(*Error)) { // one broken connection is no outage: the poll that follows reports one
+		p.answered(s.name(), p.conn.fail("watch", "", err))
 	}
 	if p.transports.cut++; lived > soon {
 		p.transports.cut = 0
@@ -215,7 +215,7 @@ func (e *events) next() ([]byte, error) {
 		for {
 			part, err := e.in.ReadSlice('\n')
 			if line = append(line, part...); len(line) > maxAnswer {
-				return nil, fmt.Errorf("an event is over %d bytes", maxAnswer)
+				return nil, unexpected(fmt.Errorf("an event is over %d bytes", maxAnswer))
 			}
 			if err == nil {
 				break
@@ -240,7 +240,7 @@ func (e *events) next() ([]byte, error) {
 				data = append(data, '\n')
 			}
 			if data = append(data, bytes.TrimPrefix(value, []byte(" "))...); len(data) > maxAnswer {
-				return nil, fmt.Errorf("an event is over %d bytes", maxAnswer)
+				return nil, unexpected(fmt.Errorf("an event is over %d bytes", maxAnswer))
 			}
 		}
 	}
