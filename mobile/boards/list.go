@@ -28,13 +28,7 @@ type boundList interface {
 
 // ListVar returns the variable of a key on the board.
 func (b *Board) ListVar(k *mobile.ListKey) (*ListVar, error) {
-	if err := b.ready(); err != nil {
-		return nil, err
-	}
-	if k == nil {
-		return nil, errNoKey
-	}
-	one, err := k.ForBoard(b.keys)
+	one, err := handed(b, k)
 	if err != nil {
 		return nil, err
 	}

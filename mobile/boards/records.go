@@ -20,13 +20,7 @@ type Records struct {
 
 // Records returns the collection of a key on the board.
 func (b *Board) Records(k *mobile.RecordsKey) (*Records, error) {
-	if err := b.ready(); err != nil {
-		return nil, err
-	}
-	if k == nil {
-		return nil, errNoKey
-	}
-	one, err := k.ForBoard(b.keys)
+	one, err := handed(b, k)
 	if err != nil {
 		return nil, err
 	}

@@ -32,25 +32,31 @@ func on[M, T, K any, P interface {
 	*K
 	ForBoard(keys *mobile.Keys) (handover.Key[M, T], error)
 }](b *Board, k P) (v variable[M, T], err error) {
-	if err = b.ready(); err != nil {
-		return v, err
-	}
-	if k == nil {
-		return v, errNoKey
-	}
-	one, err := k.ForBoard(b.keys)
+	one, err := handed(b, k)
 	if err != nil {
 		return v, err
 	}
 	return variableOf(b, one)
 }
 
+// handed returns a key of the board's keys, as package mobile hands it over.
+func handed[K, R any, P interface {
+	*K
+	ForBoard(keys *mobile.Keys) (R, error)
+}](b *Board, k P) (one R, err error) {
+	if err = b.ready(); err != nil {
+		return one, err
+	}
+	if k == nil {
+		return one, handover.Misuse("there is no key")
+	}
+	return k.ForBoard(b.keys)
+}
+
 func variableOf[M, T any](b *Board, k handover.Key[M, T]) (v variable[M, T], err error) {
 	defer refused(&err)
 	return variable[M, T]{board.On(b.b, k.Key), k.In, k.Out, true}, nil
 }
-
-var errNoKey = handover.Misuse("there is no key")
 
 // refused returns a panic of package board as misuse, for example about a sealed key, which no board accepts.
 func refused(err *error) {
