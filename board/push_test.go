@@ -1,14 +1,17 @@
 package board_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -257,4 +260,45 @@ func TestPushIsNotTriedAtEachPoll(t *testing.T) {
 	assert.Equal(t, int64(1), streams.Load())
 	assert.Equal(t, "wait", b.Status().Way, "and it waits for news instead")
 	assert.Positive(t, b.Status().Waited)
+}
+
+// A stream whose connection breaks is no outage: the poll that follows finds the server, and nothing is reported.
+func TestStreamThatBreaks(t *testing.T) {
+	t.Parallel()
+	st, met, way := newStore(t), &reported{}, &breaking{}
+	b := st.pushed(t, board.HTTPClient(&http.Client{Transport: way}), board.OnProblem(met.add))
+	tank := board.On(b, tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	require.Eventually(t, func() bool { return way.broken.Load() && b.Status().Way == "push" }, 20*time.Second, time.Millisecond)
+	until(t, tank, shows(420))
+	met.mu.Lock()
+	defer met.mu.Unlock()
+	assert.Empty(t, met.codes)
+}
+
+// A breaking network resets the connection of the first stream after an event.
+type breaking struct{ broken atomic.Bool }
+
+func (n *breaking) RoundTrip(r *http.Request) (*http.Response, error) {
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	if err == nil && strings.HasSuffix(r.URL.Path, "/events") && !n.broken.Load() {
+		resp.Body = &breakingBody{ReadCloser: resp.Body, broken: &n.broken}
+	}
+	return resp, err
+}
+
+type breakingBody struct {
+	io.ReadCloser
+	broken *atomic.Bool
+	got    []byte
+}
+
+func (b *breakingBody) Read(p []byte) (int, error) {
+	if bytes.Contains(b.got, []byte("data:")) && bytes.HasSuffix(b.got, []byte("\n\n")) {
+		b.broken.Store(true)
+		return 0, &net.OpError{Op: "read", Net: "tcp", Err: syscall.ECONNRESET}
+	}
+	n, err := b.ReadCloser.Read(p)
+	b.got = append(b.got, p[:n]...)
+	return n, err
 }

@@ -30,6 +30,34 @@ func TestLargeAnswersCount(t *testing.T) {
 	}
 }
 
+// A change of some length on a large board ends none of many streams of one link: each holds what the change takes.
+func TestStreamsOfALargeBoard(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{Limits: server.Limits{WriteRate: 1 << 30}})
+		s.make("rowan-street")
+		for i := range 6 {
+			require.Equal(t, 201, s.as(s.admin, "PUT", fmt.Sprintf("/v1/boards/rowan-street/entries/notices/%d", i), large, "Content-Type", "text/plain").status)
+		}
+		class, _ := s.invite(s.admin, "rowan-street", `{"may":"read"}`)
+		mark := s.as(s.admin, "GET", "/v1/boards/rowan-street/entries?limit=1", "").json["mark"].(string)
+		var slow []net.Conn
+		for range 20 {
+			slow = append(slow, s.raw(class, "GET", "/v1/boards/rowan-street/events?since="+mark, 0, ""))
+		}
+		synctest.Wait()
+		require.Equal(t, "20", s.streams())
+		require.Equal(t, 201, s.as(s.admin, "PUT", "/v1/boards/rowan-street/entries/plan", strings.Repeat("peas ", 8<<10), "Content-Type", "text/plain").status)
+		time.Sleep(time.Second)
+		synctest.Wait()
+		assert.Equal(t, "20", s.streams(), "they wait for their readers")
+		for _, conn := range slow {
+			conn.Close()
+		}
+		s.stop()
+	})
+}
+
 // Calls that wait for changes of many names hold up no other such call.
 func TestWaitingTakesNoTurn(t *testing.T) {
 	t.Parallel()
@@ -88,7 +116,7 @@ func largeAnswersCount(t *testing.T, path string) {
 }
 
 // large is the text of a large value.
-var large = strings.Repeat("x", 1<<20-100)
+var large = strings.Repeat("x", 1<<20-300)
 
 // Large bodies arrive at a bounded rate, so that reading them leaves time for other requests. Small ones do not wait.
 func TestLargeBodiesArriveSlowly(t *testing.T) {

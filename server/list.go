@@ -170,27 +170,27 @@ func (f *follower) read() (rules.Page, error) {
 	return f.q.Read(f.l)
 }
 
-// reserve takes memory for the page that is read next, until release. A page that is large, or of many names, also
-// waits for a turn if f.turns is set.
+// reserve takes memory for the page that is read next, until release. For a page that is large, or of many names, it
+// first waits for a turn if f.turns is set.
 func (f *follower) reserve() error {
 	if f.memory == nil {
 		f.memory = f.c.s.resources.answers.Hold(f.c.who())
 		f.c.free = append(f.c.free, f.memory.Release)
 	}
-	size := int64(f.q.Size(f.l, largePage))
+	size := f.q.Size(f.l, largePage)
 	large := size > largePage
-	if large {
-		_, size = f.l.Count()
-	}
-	if size = min(size, rules.MaxPage); size > f.memory.Size() {
-		if err := f.memory.Grow(size - f.memory.Size()); err != nil {
-			return overShare(err, "bytes of answers")
+	if f.turns && f.c.rec.before == nil && (large || len(f.q.Names) > manyNames) {
+		if err := f.c.takeTurn(); err != nil {
+			return err
 		}
 	}
-	if !f.turns || !large && len(f.q.Names) <= manyNames || f.c.rec.before != nil {
-		return nil
+	if large {
+		size = min(f.q.Size(f.l, rules.MaxPage), rules.MaxPage)
 	}
-	return f.c.takeTurn()
+	if more := int64(size) - f.memory.Size(); more > 0 {
+		return overShare(f.memory.Grow(more), "bytes of answers")
+	}
+	return nil
 }
 
 // manyNames is how many names a call can ask for without a turn. For each that is absent, near ones are looked for.

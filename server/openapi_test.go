@@ -102,8 +102,6 @@ func (d *described) check(t testing.TB, req *http.Request, a answer) {
 	}
 }
 
-// broken says where a value is not as a schema has it: the part of JSON Schema that
-// openapi.json uses.
 var patterns sync.Map // compiled, by their text
 
 func compiled(pattern string) *regexp.Regexp {
@@ -114,6 +112,8 @@ func compiled(pattern string) *regexp.Regexp {
 	return re.(*regexp.Regexp)
 }
 
+// broken says where a value is not as a schema has it: the part of JSON Schema that
+// openapi.json uses.
 func (d *described) broken(s schema, v any, at string) string {
 	for keyword := range s {
 		if !slices.Contains([]string{"$ref", "oneOf", "anyOf", "enum", "const", "type", "pattern", "format", "items", "properties", "required", "additionalProperties", "description", "minItems", "maxItems"}, keyword) {

@@ -8,6 +8,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
 )
@@ -50,12 +51,16 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 		n := 0
 		for _, name := range tx.NamesUnder(board.Name + "/") {
 			v := tx.Value(name) // a board can have a thousand, and few are of this request
-			if life, _ := v.Member("life"); !board.accepts(textOf(life)) || t.isVoid(name) {
+			life, ok := textOf(v, "life")
+			if !ok {
+				return Grant{}, refuse.As(value.ErrInvalid, "the token %s can't be read: it has no life", scan.Quote(name))
+			}
+			if !board.accepts(life) || t.isVoid(name) {
 				tx.Drop(name)
 				continue
 			}
 			n++
-			if request, _ := v.Member("request"); once == (Once{}) || textOf(request) != once.Request {
+			if request, ok := textOf(v, "request"); !ok || request != once.Request {
 				continue
 			}
 			if err := t.mayRepeat(name, v, once, now); err != nil {
@@ -102,9 +107,10 @@ func (t *Tokens) mayRepeat(name string, v value.Value, once Once, now time.Time)
 	return nil
 }
 
-func textOf(v value.Value) string {
-	s, _ := v.AsText()
-	return s
+// textOf returns a text in a map, if there is one of that name.
+func textOf(v value.Value, name string) (s string, ok bool) {
+	member, _ := v.Member(name)
+	return member.AsText()
 }
 
 // wasUsed reports whether somebody has shown a token to this server.

@@ -209,14 +209,14 @@ var deviceFaults = []fault{
 	},
 	{
 		file:    "internal/access/make.go",
-		old:     "!board.accepts(textOf(life)) ||",
-		new:     "life.IsZero() ||",
+		old:     "!board.accepts(life) ||",
+		new:     "life == \"\" ||",
 		promise: "tokens of earlier boards of a name don't count, and are dropped",
 	},
 	{
 		file:    "internal/access/make.go",
-		old:     "; once == (Once{}) || textOf(request) != once.Request {\n",
-		new:     "; once == (Once{}) || textOf(request) != once.Body {\n",
+		old:     "!ok || request != once.Request {\n",
+		new:     "!ok || request != once.Body {\n",
 		promise: "a repeated request for a token makes no second one",
 	},
 	{

@@ -237,4 +237,16 @@ var boardFaults = []fault{
 		new:     "location.href = url.href",
 		promise: "the page asks before it follows a link to another server",
 	},
+	{
+		file:    "server/list.go",
+		old:     "		size = min(f.q.Size(f.l, rules.MaxPage), rules.MaxPage)\n",
+		new:     "		size = rules.MaxPage\n",
+		promise: "a change on a large board ends none of many streams of a link",
+	},
+	{
+		file:    "board/stream.go",
+		old:     "	if errors.As(err, new(*Error)) { //",
+		new:     "	if err = p.conn.unreachable(err); true { //",
+		promise: "a stream whose connection breaks is no outage",
+	},
 }
