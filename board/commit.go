@@ -21,8 +21,8 @@ type write struct {
 	edits []entry.Edit
 	key   string
 	since string // the mark of the board at the first attempt; "" means unknown
-	// base is what variables showed of its names when it was made; only with Offline, and not after
-	// a relaunch.
+	// base is what variables showed of its names when it was made, and the results of own changes
+	// since; only with Offline, and not after a relaunch. The outbox's mu guards it.
 	base map[string]entry.Entry
 }
 
@@ -61,16 +61,20 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []entry.Edit, o *o
 			}
 		})
 	}()
-	w := write{op: op, edits: edits, key: draw()}
+	w := &write{op: op, edits: edits, key: draw()}
 	if o != nil {
-		w.base = b.view.shown(edits)
+		o.begin(b, w)
+		defer o.end(w)
 	}
 	if o != nil && b.mustQueue() {
-		return done, o.add(b, w, false)
+		return done, o.add(b, *w, false)
 	}
-	page, err := b.sendWrite(ctx, &w)
+	page, err := b.sendWrite(ctx, w)
 	if o != nil && err != nil && unsure(err) && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
-		return done, o.add(b, w, !notDone(err))
+		return done, o.add(b, *w, !notDone(err))
+	}
+	if o != nil && err == nil {
+		o.stored(w, page)
 	}
 	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
 		err = b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})

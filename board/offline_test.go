@@ -2,6 +2,8 @@ package board_test
 
 import (
 	"errors"
+	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -56,6 +58,79 @@ func copyDir(t *testing.T, dir string) string {
 	to := t.TempDir()
 	require.NoError(t, os.CopyFS(to, os.DirFS(dir)))
 	return to
+}
+
+// A gate holds requests that write, and then their answers, until a test lets them pass.
+type gate struct {
+	arrived chan struct{} // a request is here
+	leave   chan error    // an error ends the request before it is sent
+	answer  chan struct{} // the answer may come
+}
+
+func (g gate) RoundTrip(r *http.Request) (*http.Response, error) {
+	if r.Method != http.MethodPost {
+		return http.DefaultTransport.RoundTrip(r)
+	}
+	g.arrived <- struct{}{}
+	if err := <-g.leave; err != nil {
+		return nil, err
+	}
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	<-g.answer
+	return resp, err
+}
+
+// A change that is queued after another change of the app was stored does not conflict with it, although the
+// app made it before.
+func TestQueuedAfterAnOwnChange(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ add, answeredFirst bool }{{false, true}, {true, true}, {false, false}, {true, false}} {
+		t.Run(fmt.Sprintf("%+v", c), func(t *testing.T) {
+			s := pantrytest.NewServer(t)
+			g := gate{make(chan struct{}, 10), make(chan error), make(chan struct{})}
+			var met problems
+			phone := join(t, s, board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: g}), board.OnProblem(met.add))
+			hour := board.On(phone, pantry.Int("hour", 0))
+			require.NoError(t, phone.Ready(t.Context()))
+			results := make(chan error)
+			go func() {
+				err := error(nil)
+				if c.add {
+					_, err = board.Add(t.Context(), hour, 7)
+				} else {
+					err = hour.Set(t.Context(), 7)
+				}
+				results <- err
+			}()
+			<-g.arrived
+			g.leave <- nil
+			go func() { results <- hour.Set(t.Context(), 8) }()
+			<-g.arrived
+			noNetwork := &net.OpError{Op: "dial", Err: errors.New("no network")}
+			if c.answeredFirst {
+				g.answer <- struct{}{}
+				require.NoError(t, <-results)
+				g.leave <- noNetwork
+				require.ErrorIs(t, <-results, board.ErrQueued)
+			} else {
+				g.leave <- noNetwork
+				require.ErrorIs(t, <-results, board.ErrQueued)
+				select {
+				case <-g.arrived:
+					t.Error("the queued change was sent before the first one was answered")
+				case <-time.After(200 * time.Millisecond): // there is no event for a change that is not sent
+				}
+				g.answer <- struct{}{}
+				require.NoError(t, <-results)
+			}
+			close(g.answer)
+			close(g.leave)
+			require.Eventually(t, func() bool { return phone.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+			assert.Empty(t, phone.Pending())
+			until(t, hour, shows(8))
+			assert.Zero(t, met.like(pantry.ErrConflict))
+		})
+	}
 }
 
 // What is done without a network is kept over a kill of the app, sent in order, and counts

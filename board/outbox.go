@@ -51,6 +51,8 @@ type outbox struct {
 	boards []*Board   // that use it
 	items  []*item    // by number
 	out    *item      // being sent; nil means none
+	making []*write   // changes of the Boards that are neither stored nor queued yet
+	stores int64      // counts the changes that were stored
 	next   int64
 	silent bool // the instance is lost: nothing is sent
 }
@@ -277,6 +279,37 @@ func (o *outbox) waiting(b *Board) (n int) {
 		}
 	}
 	return n
+}
+
+// begin notes what the variables show of the names of a change that is being made. Queued changes of
+// these names wait for its end, since they may be based on it.
+func (o *outbox) begin(b *Board, w *write) {
+	for begun := false; !begun; {
+		o.mu.Lock()
+		stores := o.stores
+		o.mu.Unlock()
+		base := b.view.shown(w.edits)
+		o.mu.Lock()
+		if begun = stores == o.stores; begun {
+			w.base, o.making = base, append(o.making, w)
+		}
+		o.mu.Unlock()
+	}
+}
+
+// end follows begin, once the change is stored, queued or refused.
+func (o *outbox) end(w *write) {
+	o.mu.Lock()
+	o.making = slices.DeleteFunc(o.making, func(other *write) bool { return other == w })
+	o.mu.Unlock()
+	o.wake()
+}
+
+// stored updates the base of other changes after one that was not queued.
+func (o *outbox) stored(w *write, page *wire.Page) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.rebaseOn(&item{write: *w}, page, nil)
 }
 
 // add queues a change of a Board, and returns ErrQueued once it is on disk. sent means that it may have

@@ -46,7 +46,7 @@ func (o *outbox) run() {
 }
 
 // first returns the oldest change that waits, and a Board with its link; nil means none, or that
-// nothing may be sent.
+// nothing may be sent yet.
 func (o *outbox) first() (*item, *Board) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -56,6 +56,11 @@ func (o *outbox) first() (*item, *Board) {
 	for _, it := range o.items {
 		if it.code != "" {
 			continue
+		}
+		if slices.ContainsFunc(o.making, func(w *write) bool {
+			return slices.ContainsFunc(w.edits, func(e entry.Edit) bool { return it.about(e.Name) })
+		}) {
+			return nil, nil // end wakes the outbox
 		}
 		for _, b := range o.boards {
 			if it.of(b) && b.ctx.Err() == nil {
@@ -168,16 +173,22 @@ func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) erro
 	}
 	o.items = slices.DeleteFunc(o.items, func(other *item) bool { return other == it })
 	if page != nil {
-		for _, e := range page.Entries {
-			o.rebase(it, e, before[e.Name])
-		}
-		for _, g := range page.Gone {
-			o.rebase(it, entry.Entry{Name: g.Name, Version: g.Version}, before[g.Name])
-		}
+		o.rebaseOn(it, page, before)
 	}
 	o.mu.Unlock()
 	o.alter(it, func(r *remote) { r.queued-- })
 	return nil
+}
+
+// rebaseOn calls rebase for each name of a page, which answers a change. mu must be held.
+func (o *outbox) rebaseOn(it *item, page *wire.Page, before map[string]*remote) {
+	o.stores++
+	for _, e := range page.Entries {
+		o.rebase(it, e, before[e.Name])
+	}
+	for _, g := range page.Gone {
+		o.rebase(it, entry.Entry{Name: g.Name, Version: g.Version}, before[g.Name])
+	}
 }
 
 // rebase updates the base of later changes of a name after an own change, if that overwrote nothing
@@ -212,6 +223,16 @@ func (o *outbox) rebase(it *item, now entry.Entry, before *remote) {
 		seen = []entry.Tag{{}}
 		if !was.Value.IsZero() {
 			seen[0] = entry.TagOf(was.Version, was.Updated)
+		}
+	}
+	for _, w := range o.making {
+		base := w.base[now.Name]
+		switch {
+		case seen != nil && entry.Edit{}.If(base.Version, base.Updated).Cond.Is[0] != seen[0]:
+		case now.Value.IsZero():
+			delete(w.base, now.Name)
+		default:
+			w.base[now.Name] = now
 		}
 	}
 	for _, later := range o.items {

@@ -211,12 +211,15 @@ class Core {
       n.sending++
       n.refused = undefined
     })
+    outbox?.begin(item)
     try {
       const waits = await outbox?.waits()
       if (now && waits) throw new BoardError('unavailable', 'other changes wait to be sent, and this one can\'t be queued behind them: try again in a while')
       if (!now && (waits || outbox && unsure(transports.error))) return await outbox.add(item, seen)
       try {
-        return await this.send(item, how?.signal)
+        const before = Object.fromEntries(names.map(n => [n, { mark: view.mark, tag: seen[n] }])), page = await this.send(item, how?.signal)
+        await outbox?.stored(item, page, before)
+        return page
       } catch (e) {
         if (!outbox || now || !unsure(e) || how?.signal?.aborted) throw e
         return await outbox.add({ ...item, sent: true }, seen)
@@ -225,6 +228,7 @@ class Core {
       if (!unsure(e) && !/^(queued|closed)$/.test(e.code)) each(n => { n.refused = e })
       throw e
     } finally {
+      outbox?.end(item)
       each(n => { n.sending-- })
     }
   }

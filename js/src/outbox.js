@@ -16,6 +16,7 @@ export class Outbox {
   #wake = () => {}
   #out = 0 // the id of the change that this page sends
   #busy = 0 // the one that another page sends
+  #making = new Set() // changes of this page that are neither stored nor queued yet
 
   /** board: { connection, view, send(item, signal), away(), keyOf(name), mine(entry), changed(names), problem(e) } */
   constructor(storage, board) {
@@ -48,6 +49,18 @@ export class Outbox {
   async waits() {
     await this.#opened
     return this.#waiting()
+  }
+
+  /** A change is being made. Queued changes of its names wait for its end, since they may be based on it. */
+  begin(item) { this.#making.add(item) }
+
+  end(item) {
+    this.#making.delete(item)
+    this.#wake()
+  }
+
+  #held(item) {
+    return [...this.#making].some(m => m.instance === item.instance && m.ops.some(o => item.ops.some(i => i.name === o.name)))
   }
 
   #ours(item) { return item.who === this.#board.connection.who }
@@ -86,7 +99,7 @@ export class Outbox {
     const { over } = this.#board.connection
     for (let pause = 1000; !over.signal.aborted;) {
       const next = this.#waiting()
-      if (next && !this.#board.away() && await this.#send(next.id).catch(this.#board.problem)) {
+      if (next && !this.#held(next) && !this.#board.away() && await this.#send(next.id).catch(this.#board.problem)) {
         pause = 1000
         continue
       }
@@ -139,6 +152,14 @@ export class Outbox {
     if (bad) this.#board.problem(bad)
     this.#changed(item.ops.map(o => o.name))
     return true
+  }
+
+  /** Updates the base of queued changes after one that was not queued. */
+  async stored(item, page, before) {
+    if (!this.items.some(i => i.instance === item.instance && !i.sent)) return
+    await this.#load((store, all) => {
+      for (const e of page.entries.concat(page.gone)) this.#rebase(store, all, { ...item, id: 0 }, page, e, before[e.name])
+    }).catch(this.#board.problem) // the queued change is then refused as a conflict, and kept
   }
 
   /** Bases later changes of this page on an own change, if no other change came between. */

@@ -645,6 +645,37 @@ export const offline = test(async origin => {
   b.close()
 })
 
+// A change that is queued while another change of the page is being answered does not conflict with it.
+export const ownBase = test(async origin => {
+  const { link } = await site(origin), real = globalThis.fetch
+  let answer, arrived, offline = false
+  const answered = new Promise(done => { answer = done })
+  globalThis.fetch = async (...a) => {
+    const write = a[1]?.method === 'POST'
+    if (offline) throw new TypeError('there is no network')
+    const got = await real(...a)
+    if (write) {
+      arrived = true
+      await answered
+    } else if (offline) throw new TypeError('the network is gone')
+    return got
+  }
+  try {
+    const b = join(link, { ...quick, patience: 20_000, offline: true, push: false }), v = b.on(int('hour', 0))
+    await b.ready()
+    const first = v.set(7)
+    await until('it did not arrive', () => arrived)
+    offline = true
+    await until(() => `${b.status.way} ${v.state().phase} ${b.status.error}`, () => b.status.error)
+    same(await v.set(8).then(() => 'stored', e => e.code), 'queued', 'the second change')
+    answer()
+    await first
+    offline = false
+    await until(async () => `${v.get()} ${JSON.stringify(await b.pending())} ${b.status.error}`, async () => v.get() === 8 && (await b.pending()).length === 0)
+    b.close()
+  } finally { globalThis.fetch = real }
+})
+
 // Mistakes with keys are reported at their first use, once each.
 export const firstUse = test(async origin => {
   const { link } = await site(origin), problems = [], b = join(link, { ...quick, onProblem: e => problems.push(`${e.code} ${e.about}`) })
