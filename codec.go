@@ -7,41 +7,42 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A codec converts values of one Go type to stored values and back.
-type codec[T any] struct {
-	enc   func(T) (value.Value, error)
-	dec   func(value.Value) (T, error)
-	clone func(T) T // nil if T holds no references
+// A codec converts values of one Go type T to stored values and back. Each x is a *T.
+type codec struct {
+	enc   func(x any) (value.Value, error)
+	dec   func(v value.Value) (x any, err error)
+	clone func(x any) any // nil if T holds no references
 	// merge returns now with the members of old that T does not know. It is nil if there can be
 	// none.
 	merge func(now, old value.Value) value.Value
 }
 
-// codecOf returns the codec of any type that coderOf accepts, for a key of kind want. A member that
-// is missing in a stored struct has its value in base.
-func codecOf[T any](want value.Kind, base T) codec[T] {
-	typ := reflect.TypeFor[T]()
-	c := coderOf(typ)
-	out := codec[T]{
-		enc: func(x T) (value.Value, error) { return c.enc(reflect.ValueOf(&x).Elem(), 0) },
-		dec: func(v value.Value) (T, error) {
-			x := base
-			if c.refers {
-				c.copy(reflect.ValueOf(&x).Elem(), reflect.ValueOf(&base).Elem())
-			}
+// codecOf returns the codec of the type to which base points, which is any type that coderOf accepts,
+// for a key of kind want. A member that is missing in a stored struct has its value in base.
+func codecOf(want value.Kind, base any) codec {
+	typ := reflect.TypeOf(base).Elem()
+	c, from := coderOf(typ), reflect.New(typ).Elem()
+	c.copy(from, reflect.ValueOf(base).Elem()) // the caller can change what base refers to
+	out := codec{
+		enc: func(x any) (value.Value, error) { return c.enc(reflect.ValueOf(x).Elem(), 0) },
+		dec: func(v value.Value) (any, error) {
 			if v.Kind() != want {
-				return x, kindError(v.Kind(), want)
+				return nil, kindError(v.Kind(), want)
 			}
-			err := c.dec(v, reflect.ValueOf(&x).Elem())
-			return x, err
+			x := reflect.New(typ)
+			c.copy(x.Elem(), from)
+			if err := c.dec(v, x.Elem()); err != nil {
+				return nil, err
+			}
+			return x.Interface(), nil
 		},
 		merge: c.merge,
 	}
 	if c.refers {
-		out.clone = func(x T) T {
-			var y T
-			c.copy(reflect.ValueOf(&y).Elem(), reflect.ValueOf(&x).Elem())
-			return y
+		out.clone = func(x any) any {
+			y := reflect.New(typ)
+			c.copy(y.Elem(), reflect.ValueOf(x).Elem())
+			return y.Interface()
 		}
 	}
 	return out

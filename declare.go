@@ -79,14 +79,13 @@ func declare(ns *Namespace) error {
 	ns.reportOrphans(known)
 	var changed []entry.Declared
 	for _, k := range d.keys {
-		if lost := k.unkept(); lost != "" {
-			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", lost))
+		d := k.definition()
+		if unkept := d.Unkept(); unkept != "" {
+			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", unkept))
 		}
-		k.examine(ns)
-		if s, ok := k.(interface{ structure() (*members, bool) }); ok {
-			m, family := s.structure()
-			ns.strayMembers(k.Name(), m, family)
-		}
+		d.examine(ns)
+		m, family := d.structure()
+		ns.strayMembers(k.Name(), m, family)
 		for _, one := range declarations(k) {
 			ns.reportSecret(one)
 			if before, ok := known[one.ID()]; !ok {

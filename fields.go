@@ -7,19 +7,24 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/fieldname"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/value"
 )
 
 // A FieldsKey declares a struct whose fields are entries of their own, such as settings: see
 // Fields. It is immutable and safe for concurrent use.
-type FieldsKey[T any] struct{ d *fieldsDef[T] }
+type FieldsKey[T any] struct {
+	_ [0]*T // so that a FieldsKey can't be converted to one of another type
+	d *fieldsDefinition
+}
 
-type fieldsDef[T any] struct {
+// A fieldsDefinition is what a FieldsKey declares. Each x is a *T: see definition.
+type fieldsDefinition struct {
 	name   string
-	def    T
+	def    any
 	fields []fieldEntry
-	clone  func(T) T // nil if T holds no references
-	rules  []func(T) error
+	clone  func(x any) any // nil if T holds no references
+	rules  []func(x any) error
 	unkept string
 }
 
@@ -37,26 +42,24 @@ type fieldEntry struct {
 //
 // A field can be a bool, a number, a string, []byte, time.Time, a slice, a map with string keys, a
 // struct, or a type with MarshalText.
-func Fields[T any](def T) FieldsKey[T] {
-	t := reflect.TypeFor[T]()
+func Fields[T any](def T) FieldsKey[T] { return FieldsKey[T]{d: newFieldsDefinition(&def)} }
+
+func newFieldsDefinition(def any) *fieldsDefinition {
+	t := reflect.TypeOf(def).Elem()
 	if t.Kind() != reflect.Struct {
 		misuse("Fields needs a struct, not %s", t)
 	}
-	c := coderOf(t)
 	fields, unkept := fieldsOf(t, map[reflect.Type]*coder{})
 	name, _ := fieldname.Of(t.Name(), "")
-	d := &fieldsDef[T]{name: name, def: def, unkept: unkept}
-	if c.refers {
-		d.clone = codecOf(value.KindMap, def).clone
-		d.def = d.clone(def)
-	}
+	d := &fieldsDefinition{name: name, unkept: unkept, clone: codecOf(value.KindMap, def).clone}
+	d.def = d.copied(def)
 	for _, f := range fields {
 		if err := CheckName(f.name); err != nil {
 			misuse("the field %s of %s: %v", t.FieldByIndex(f.index).Name, t, err)
 		}
 		e := entryField(f, t.FieldByIndex(f.index).Type)
 		d.fields = append(d.fields, e)
-		v, err := e.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
+		v, err := e.enc(e.in(d.def), 0)
 		if err == nil {
 			err = v.Check()
 		}
@@ -64,8 +67,11 @@ func Fields[T any](def T) FieldsKey[T] {
 			misuse("the default of %s can't be stored: %v", f.name, err)
 		}
 	}
-	return FieldsKey[T]{d}
+	return d
 }
+
+// in returns the field of the struct that x points to.
+func (f fieldEntry) in(x any) reflect.Value { return reflect.ValueOf(x).Elem().FieldByIndex(f.index) }
 
 // entryField returns a field's kind as an entry. Bytes and times have kinds of their own there.
 func entryField(f field, t reflect.Type) fieldEntry {
@@ -75,10 +81,12 @@ func entryField(f field, t reflect.Type) fieldEntry {
 	case t == typeTime:
 		e.kind = value.KindTime
 		k := Time(f.name, time.Time{})
-		own.enc = func(x reflect.Value, _ int) (value.Value, error) { return k.d.enc(x.Interface().(time.Time)) }
+		own.enc = func(x reflect.Value, _ int) (value.Value, error) { return k.d.enc(x.Addr().Interface()) }
 		own.dec = func(v value.Value, x reflect.Value) error {
 			at, err := k.d.dec(v)
-			x.Set(reflect.ValueOf(at))
+			if err == nil {
+				x.Set(reflect.ValueOf(at).Elem())
+			}
 			return err
 		}
 	case t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8:
@@ -109,18 +117,20 @@ func entryField(f field, t reflect.Type) fieldEntry {
 //
 //	hour := pantry.Int("reminder-hour", 18).Between(0, 23)
 //	settings := pantry.Fields(Settings{ReminderHour: 18}).With(hour)
-func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
-	d := *k.definition()
-	d.fields = slices.Clone(d.fields)
+func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] { return FieldsKey[T]{d: k.def().with(keys)} }
+
+func (d *fieldsDefinition) with(keys []AnyKey) *fieldsDefinition {
+	changed := *d
+	changed.fields = slices.Clone(d.fields)
 	for _, key := range keys {
 		if key == nil {
 			misuse("With of %s needs keys, not nil", d.name)
 		}
-		i := slices.IndexFunc(d.fields, func(f fieldEntry) bool { return f.name == key.Name() })
+		i := slices.IndexFunc(changed.fields, func(f fieldEntry) bool { return f.name == key.Name() })
 		if i < 0 {
 			misuse("With of %s: it has no field %s", d.name, key.Name())
 		}
-		f := &d.fields[i]
+		f := &changed.fields[i]
 		if declared := key.Declared(); len(declared) != 1 || declared[0].Family || declared[0].Name != f.name {
 			misuse("With of %s needs keys of one entry, such as Int or OneOf", d.name)
 		}
@@ -128,34 +138,28 @@ func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
 			misuse("With of %s: the field %s is %s, and the key is %s", d.name, f.name, f.kind, key.Kind())
 		}
 		f.key = key
-		def, _ := f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
+		def, _ := f.enc(f.in(d.def), 0)
 		if err := declarations(key)[0].Judge(def); err != nil {
 			misuse("With of %s: the default of %s: %v", d.name, f.name, err)
 		}
 	}
-	return FieldsKey[T]{&d}
+	return &changed
 }
 
 // Check allows only structs for which rule returns nil: see Key.Check.
 func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
-	d := *k.definition()
+	d := *k.def()
 	if rule == nil {
 		misuse("Check of %s needs a function, not nil", d.name)
 	}
-	d.rules = append(slices.Clone(d.rules), rule)
-	return FieldsKey[T]{&d}
+	d.rules = append(slices.Clone(d.rules), ruleOf(rule))
+	return FieldsKey[T]{d: &d}
 }
 
-func (d *fieldsDef[T]) check(x T) error {
-	for _, rule := range d.rules {
-		if err := rule(x); err != nil {
-			return &invalid{err.Error(), err}
-		}
-	}
-	return nil
-}
+func (k FieldsKey[T]) definition() anyDefinition { return k.def() }
 
-func (k FieldsKey[T]) definition() *fieldsDef[T] {
+// def returns k's definition. It panics on a zero FieldsKey.
+func (k FieldsKey[T]) def() *fieldsDefinition {
 	if k.d == nil {
 		misuse("a zero FieldsKey was used; declare it with Fields")
 	}
@@ -164,36 +168,41 @@ func (k FieldsKey[T]) definition() *fieldsDef[T] {
 
 // Name returns the name of the struct's type in small letters with hyphens. The entries have the
 // names of the fields.
-func (k FieldsKey[T]) Name() string { return k.definition().name }
+func (k FieldsKey[T]) Name() string { return k.def().name }
 
 // Kind returns map. Each field has a kind of its own.
 func (k FieldsKey[T]) Kind() value.Kind { return value.KindMap }
 
 // Default returns a copy of the struct of the defaults.
-func (k FieldsKey[T]) Default() T { return k.definition().copied(k.d.def) }
+func (k FieldsKey[T]) Default() T { return keydef.Value[T](k.def().copied(k.d.def)) }
 
-func (k FieldsKey[T]) unkept() string { return k.definition().unkept }
+// Unkept describes what of the struct does not survive being stored.
+func (d *fieldsDefinition) Unkept() string { return d.unkept }
 
-func (k FieldsKey[T]) kept(v value.Value) (value.Value, error) { return v, nil }
+// Kept returns v, since each field has rules of its own.
+func (d *fieldsDefinition) Kept(v value.Value) (value.Value, error) { return v, nil }
+
+func (d *fieldsDefinition) structure() (m *members, family bool) { return nil, false }
+
+func (d *fieldsDefinition) examine(ns *Namespace) { d.bind(ns).moment() }
 
 // Declared returns the declarations, one per field.
-func (k FieldsKey[T]) Declared() []DeclaredKey {
-	d := k.definition()
-	var out []DeclaredKey
+func (k FieldsKey[T]) Declared() []DeclaredKey { return k.def().declared() }
+
+func (d *fieldsDefinition) declared() (out []DeclaredKey) {
 	for _, f := range d.fields {
 		one := DeclaredKey{Name: f.name, Kind: f.kind}
 		if f.key != nil {
 			one = f.key.Declared()[0]
 		}
-		one.Default, _ = f.enc(reflect.ValueOf(&d.def).Elem().FieldByIndex(f.index), 0)
+		one.Default, _ = f.enc(f.in(d.def), 0)
 		out = append(out, one)
 	}
 	return out
 }
 
-func (k FieldsKey[T]) examine(ns *Namespace) { k.bind(ns).moment() }
-
-func (d *fieldsDef[T]) copied(x T) T {
+// copied returns a copy of x that shares no memory with it, or x itself if T refers to none.
+func (d *fieldsDefinition) copied(x any) any {
 	if d.clone == nil {
 		return x
 	}
@@ -202,29 +211,35 @@ func (d *fieldsDef[T]) copied(x T) T {
 
 // decode returns the struct for the fields' values. A field that is absent or unusable has its
 // default. found reports whether one is stored, and errs says, by field, why one is unusable.
-func (d *fieldsDef[T]) decode(stored func(i int) value.Value) (x T, found bool, errs []error) {
-	x, errs = d.copied(d.def), make([]error, len(d.fields))
-	into := reflect.ValueOf(&x).Elem()
+func (d *fieldsDefinition) decode(stored func(i int) value.Value) (x any, found bool, errs []error) {
+	defaults := reflect.ValueOf(d.copied(d.def)).Elem()
+	into := reflect.New(defaults.Type())
+	into.Elem().Set(defaults)
+	errs = make([]error, len(d.fields))
 	for i, f := range d.fields {
 		v := stored(i)
 		if v.IsZero() {
 			continue
 		}
 		found = true
-		at := into.FieldByIndex(f.index)
+		at := into.Elem().FieldByIndex(f.index)
 		if err := f.decode(v, at); err != nil {
 			errs[i] = unusable(v, err)
-			at.Set(reflect.ValueOf(d.copied(d.def)).FieldByIndex(f.index))
+			at.Set(reflect.ValueOf(d.copied(d.def)).Elem().FieldByIndex(f.index))
 		}
 	}
-	return x, found, errs
+	return into.Interface(), found, errs
 }
 
 // Decode returns the struct for stored values, by the names of the fields' entries: see Names. A
 // field that is absent or unusable has its default; errs says why, by name. found reports whether
 // anything is stored.
 func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found bool, errs map[string]error) {
-	d := k.definition()
+	all, found, errs := k.def().decodeNamed(stored)
+	return keydef.Value[T](all), found, errs
+}
+
+func (d *fieldsDefinition) decodeNamed(stored func(name string) value.Value) (x any, found bool, errs map[string]error) {
 	x, found, all := d.decode(func(i int) value.Value { return stored(d.fields[i].name) })
 	for i, err := range all {
 		if err != nil {
@@ -239,16 +254,17 @@ func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found b
 
 // Encode checks x against the key's rules and returns the values to store, by the names of the
 // fields' entries. The error wraps ErrInvalid.
-func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) {
-	d := k.definition()
-	if err := d.check(x); err != nil {
+func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) { return k.def().encode(&x) }
+
+func (d *fieldsDefinition) encode(x any) (map[string]value.Value, error) {
+	if err := checkAll(d.rules, x); err != nil {
 		return nil, err
 	}
 	out := make(map[string]value.Value, len(d.fields))
 	for _, f := range d.fields {
-		v, err := f.enc(reflect.ValueOf(&x).Elem().FieldByIndex(f.index), 0)
+		v, err := f.enc(f.in(x), 0)
 		if err == nil && f.key != nil {
-			v, err = f.key.kept(v)
+			v, err = f.key.definition().Kept(v)
 		}
 		if err == nil {
 			err = v.Check()
@@ -262,16 +278,17 @@ func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) {
 }
 
 // Names returns the names of the fields' entries, in the order of the fields.
-func (k FieldsKey[T]) Names() []string {
-	var names []string
-	for _, f := range k.definition().fields {
+func (k FieldsKey[T]) Names() []string { return k.def().names() }
+
+func (d *fieldsDefinition) names() (names []string) {
+	for _, f := range d.fields {
 		names = append(names, f.name)
 	}
 	return names
 }
 
 // Copy returns a copy of x that shares no memory with it.
-func (k FieldsKey[T]) Copy(x T) T { return k.definition().copied(x) }
+func (k FieldsKey[T]) Copy(x T) T { return keydef.Value[T](k.def().copied(&x)) }
 
 // decode assigns a stored value to the field.
 func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
@@ -279,7 +296,7 @@ func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
 		return kindError(v.Kind(), f.kind)
 	}
 	if f.key != nil {
-		if _, err := f.key.kept(v); err != nil {
+		if _, err := f.key.definition().Kept(v); err != nil {
 			return err
 		}
 	}

@@ -4,30 +4,32 @@ import (
 	"context"
 	"errors"
 	"iter"
-	"reflect"
 	"sync/atomic"
 
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
 
 // A FieldsVar is a FieldsKey in a namespace or a batch. It is safe for concurrent use.
 type FieldsVar[T any] struct {
-	b  *fieldsBinding[T]
-	in *Batch
+	_ [0]*T // so that a FieldsVar can't be converted to one of another type
+	b *fieldsBinding
 }
 
-type fieldsBinding[T any] struct {
+// A fieldsBinding is what all copies of a FieldsVar share.
+type fieldsBinding struct {
 	ns    *Namespace
-	d     *fieldsDef[T]
+	in    *Batch // nil outside a Commit
+	d     *fieldsDefinition
 	nodes []*ledger.Node
-	cache atomic.Pointer[fieldsReading[T]]
+	cache atomic.Pointer[fieldsReading]
 }
 
 // A fieldsReading is the fields as of one moment. It is immutable.
-type fieldsReading[T any] struct {
+type fieldsReading struct {
 	recs  []*ledger.Record
-	x     T
+	x     any     // a *T
 	found bool    // at least one field is stored
 	errs  []error // by field
 }
@@ -37,11 +39,13 @@ func (k FieldsKey[T]) In(at Local) FieldsVar[T] {
 	if at == nil {
 		misuse("In of %s needs a *Namespace or a *Batch, not nil", k.Name())
 	}
-	return FieldsVar[T]{k.bind(at.namespace()), at.batch()}
+	b := k.def().bind(at.namespace())
+	b.in = at.batch()
+	return FieldsVar[T]{b: b}
 }
 
-func (k FieldsKey[T]) bind(ns *Namespace) *fieldsBinding[T] {
-	b := &fieldsBinding[T]{ns: ns, d: k.definition()}
+func (d *fieldsDefinition) bind(ns *Namespace) *fieldsBinding {
+	b := &fieldsBinding{ns: ns, d: d}
 	for _, f := range b.d.fields {
 		ns.noteUse(f.name, "")
 		b.nodes = append(b.nodes, ns.l.Node(f.name))
@@ -49,7 +53,7 @@ func (k FieldsKey[T]) bind(ns *Namespace) *fieldsBinding[T] {
 	return b
 }
 
-func (v FieldsVar[T]) binding() *fieldsBinding[T] {
+func (v FieldsVar[T]) binding() *fieldsBinding {
 	if v.b == nil {
 		misuse("a zero FieldsVar was used; get one from FieldsKey.In")
 	}
@@ -57,22 +61,21 @@ func (v FieldsVar[T]) binding() *fieldsBinding[T] {
 }
 
 // read returns the fields as of one moment.
-func (v FieldsVar[T]) read() *fieldsReading[T] {
-	b := v.binding()
+func (b *fieldsBinding) read() *fieldsReading {
 	for _, n := range b.nodes {
 		n.MarkRead()
 	}
-	if v.in == nil {
+	if b.in == nil {
 		return b.moment()
 	}
 	recs := make([]*ledger.Record, len(b.nodes))
 	for i, n := range b.nodes {
-		recs[i] = v.in.record(n)
+		recs[i] = b.in.record(n)
 	}
 	return b.decode(recs)
 }
 
-func (b *fieldsBinding[T]) moment() *fieldsReading[T] {
+func (b *fieldsBinding) moment() *fieldsReading {
 	old := b.cache.Load()
 	var have []*ledger.Record
 	if old != nil {
@@ -92,25 +95,32 @@ func (b *fieldsBinding[T]) moment() *fieldsReading[T] {
 	return r
 }
 
-func (b *fieldsBinding[T]) decode(recs []*ledger.Record) *fieldsReading[T] {
-	r := &fieldsReading[T]{recs: recs}
+func (b *fieldsBinding) decode(recs []*ledger.Record) *fieldsReading {
+	r := &fieldsReading{recs: recs}
 	r.x, r.found, r.errs = b.d.decode(func(i int) value.Value { return recs[i].Value })
 	return r
 }
 
 // Get returns the struct as of one moment, with the default for each field that is absent or
 // unusable. It never fails. The caller owns the struct.
-func (v FieldsVar[T]) Get() T { return v.binding().d.copied(v.read().x) }
+func (v FieldsVar[T]) Get() T { return keydef.Value[T](v.binding().get()) }
+
+func (b *fieldsBinding) get() any { return b.d.copied(b.read().x) }
 
 // Lookup returns the struct, and reports whether any field is stored and which fields are unusable:
 // the error joins an *Error for each. A struct that breaks the key's rules is ErrInvalid.
 func (v FieldsVar[T]) Lookup() (x T, found bool, err error) {
-	b, r := v.binding(), v.read()
+	all, found, err := v.binding().lookup()
+	return keydef.Value[T](all), found, err
+}
+
+func (b *fieldsBinding) lookup() (x any, found bool, err error) {
+	r := b.read()
 	var errs []error
 	for i, err := range r.errs {
 		errs = append(errs, wrap("look up", b.ns.name, b.d.fields[i].name, err))
 	}
-	if err := b.d.check(r.x); err != nil {
+	if err := checkAll(b.d.rules, r.x); err != nil {
 		errs = append(errs, wrap("look up", b.ns.name, b.d.name, err))
 	}
 	return b.d.copied(r.x), r.found, errors.Join(errs...)
@@ -119,7 +129,7 @@ func (v FieldsVar[T]) Lookup() (x T, found bool, err error) {
 // Set stores the fields of x that differ from the result of Get, in one commit. The errors are
 // those of Var.Set.
 func (v FieldsVar[T]) Set(x T) error {
-	return v.change("set", false, func(T) (T, error) { return x, nil })
+	return v.binding().change("set", false, func(any) (any, error) { return &x, nil })
 }
 
 // Update stores the fields that f changes, in one commit. Other writers can change the other fields
@@ -127,14 +137,15 @@ func (v FieldsVar[T]) Set(x T) error {
 // unusable: that is ErrWrongKind or ErrInvalid. If f returns an error, Update returns it. Other
 // errors are those of Var.Set.
 func (v FieldsVar[T]) Update(f func(old T) (T, error)) (now T, err error) {
-	err = v.change("update", true, f)
+	err = v.binding().change("update", true, updateOf(f))
 	return v.Get(), err
 }
 
 // Clear removes all fields. Get then returns the defaults.
-func (v FieldsVar[T]) Clear() error {
-	b := v.binding()
-	return v.inBatch("clear", func(batch *Batch) error {
+func (v FieldsVar[T]) Clear() error { return v.binding().clear() }
+
+func (b *fieldsBinding) clear() error {
+	return b.inBatch("clear", func(batch *Batch) error {
 		for _, f := range b.d.fields {
 			if err := batch.set(f.name, value.Value{}); err != nil {
 				return err
@@ -144,26 +155,26 @@ func (v FieldsVar[T]) Clear() error {
 	})
 }
 
-func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) error {
-	b := v.binding()
-	return v.inBatch(op, func(batch *Batch) error {
-		old := FieldsVar[T]{b, batch}.read()
+// change stores the fields that f changes. With careful, it does not change an unusable one.
+func (b *fieldsBinding) change(op string, careful bool, f func(any) (any, error)) error {
+	return b.inBatch(op, func(batch *Batch) error {
+		old := (&fieldsBinding{ns: b.ns, in: batch, d: b.d, nodes: b.nodes}).read()
 		next, err := f(b.d.copied(old.x))
 		if err != nil {
 			return callerError{err}
 		}
-		if err := b.d.check(next); err != nil {
+		if err := checkAll(b.d.rules, next); err != nil {
 			return wrap(op, b.ns.name, b.d.name, err)
 		}
 		for i, f := range b.d.fields {
-			before, err1 := f.enc(reflect.ValueOf(&old.x).Elem().FieldByIndex(f.index), 0)
-			after, err2 := f.enc(reflect.ValueOf(&next).Elem().FieldByIndex(f.index), 0)
+			before, err1 := f.enc(f.in(old.x), 0)
+			after, err2 := f.enc(f.in(next), 0)
 			err := errors.Join(err1, err2)
 			if err == nil && value.Equal(before, after) {
 				continue
 			}
 			if err == nil && f.key != nil {
-				after, err = f.key.kept(after)
+				after, err = f.key.definition().Kept(after)
 			}
 			if err == nil && careful {
 				err = old.errs[i]
@@ -181,22 +192,25 @@ func (v FieldsVar[T]) change(op string, careful bool, f func(T) (T, error)) erro
 }
 
 // inBatch makes a change in the variable's batch, or in a batch of its own.
-func (v FieldsVar[T]) inBatch(op string, change func(*Batch) error) error {
-	if v.in != nil {
-		return v.in.edit(op, v.b.d.name, func() error { return change(v.in) })
+func (b *fieldsBinding) inBatch(op string, change func(*Batch) error) error {
+	if b.in != nil {
+		return b.in.edit(op, b.d.name, func() error { return change(b.in) })
 	}
-	return v.b.ns.Commit(change)
+	return b.ns.Commit(change)
 }
 
 // Watch yields the struct now, and then the newest after each change of a field: see Var.Watch.
 func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[T] {
-	b := v.binding()
-	if v.in != nil {
+	return valuesOf[T](v.binding().watch(ctx))
+}
+
+func (b *fieldsBinding) watch(ctx context.Context) iter.Seq[any] {
+	if b.in != nil {
 		misuse("Watch of %s in a batch: watch the variable of the namespace", b.d.name)
 	}
-	return func(yield func(T) bool) {
-		for range b.ns.watch(ctx, FieldsKey[T]{b.d}.Names(), nil) {
-			if !yield(v.Get()) {
+	return func(yield func(any) bool) {
+		for range b.ns.watch(ctx, b.d.names(), nil) {
+			if !yield(b.get()) {
 				return
 			}
 		}

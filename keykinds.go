@@ -1,11 +1,7 @@
 package pantry
 
 import (
-	"fmt"
 	"reflect"
-	"slices"
-	"strings"
-	"sync"
 	"time"
 
 	"github.com/small-pantry/pantry/value"
@@ -22,34 +18,21 @@ type Number interface {
 	Integer | ~float32 | ~float64
 }
 
-func newKey[T any](name string, kind value.Kind, def T, c codec[T]) Key[T] {
-	if err := CheckName(name); err != nil {
-		misuse("%v", err)
-	}
-	k := Key[T]{&definition[T]{codec: c, name: name, kind: kind, def: def, spare: new(sync.Pool)}}
-	var err error
-	if k.d.start, err = c.enc(def); err == nil {
-		err = k.d.start.Check()
-	}
-	if err != nil {
-		misuse("the default of %s can't be stored: %v", name, err)
-	}
-	if c.clone != nil {
-		k.d.def = c.clone(def)
-	}
-	return k
+func newKey[T any](name string, kind value.Kind, def T, c codec) Key[T] {
+	return Key[T]{d: newDefinition(name, kind, &def, c)}
 }
 
 // scalar makes a codec from a value's constructor and accessor.
-func scalar[T, V any](kind value.Kind, make func(V) value.Value, as func(value.Value) (V, bool), to func(V) T, from func(T) V) codec[T] {
-	return codec[T]{
-		enc: func(x T) (value.Value, error) { return make(from(x)), nil },
-		dec: func(v value.Value) (x T, err error) {
+func scalar[T, V any](kind value.Kind, make func(V) value.Value, as func(value.Value) (V, bool), to func(V) T, from func(T) V) codec {
+	return codec{
+		enc: func(x any) (value.Value, error) { return make(from(*x.(*T))), nil },
+		dec: func(v value.Value) (any, error) {
 			n, ok := as(v)
 			if !ok {
-				return x, kindError(v.Kind(), kind)
+				return nil, kindError(v.Kind(), kind)
 			}
-			return to(n), nil
+			x := to(n)
+			return &x, nil
 		},
 	}
 }
@@ -64,17 +47,17 @@ func Bool(name string, def bool) Key[bool] {
 // Int declares a whole number. A stored number outside T's range is ErrInvalid, and a stored float
 // is ErrWrongKind: nothing is truncated.
 func Int[T Integer](name string, def T) Key[T] {
-	return newKey(name, value.KindInt, def, codec[T]{
-		enc: func(x T) (value.Value, error) { return value.Int(int64(x)), nil },
-		dec: func(v value.Value) (T, error) {
+	return newKey(name, value.KindInt, def, codec{
+		enc: func(x any) (value.Value, error) { return value.Int(int64(*x.(*T))), nil },
+		dec: func(v value.Value) (any, error) {
 			n, ok := v.AsInt()
 			if !ok {
-				return 0, kindError(v.Kind(), value.KindInt)
+				return nil, kindError(v.Kind(), value.KindInt)
 			}
 			if x := T(n); int64(x) == n && (x < 0) == (n < 0) {
-				return x, nil
+				return &x, nil
 			}
-			return 0, rangeError(v, reflect.TypeFor[T]())
+			return nil, rangeError(v, reflect.TypeFor[T]())
 		},
 	})
 }
@@ -84,11 +67,11 @@ func Int[T Integer](name string, def T) Key[T] {
 func Float(name string, def float64) Key[float64] {
 	c := scalar(value.KindFloat, value.Float, value.Value.AsFloat, same[float64], same[float64])
 	exact := c.dec
-	c.dec = func(v value.Value) (float64, error) {
+	c.dec = func(v value.Value) (any, error) {
 		if v.Kind() == value.KindInt {
 			f, err := value.Convert(v, value.KindFloat)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			v = f
 		}
@@ -102,7 +85,7 @@ func Text[T ~string](name string, def T) Key[T] {
 	return newKey(name, value.KindText, def, textCodec[T]())
 }
 
-func textCodec[T ~string]() codec[T] {
+func textCodec[T ~string]() codec {
 	return scalar(value.KindText, value.Text, value.Value.AsText,
 		func(s string) T { return T(s) }, func(x T) string { return string(x) })
 }
@@ -110,7 +93,10 @@ func textCodec[T ~string]() codec[T] {
 // Bytes declares bytes. nil and empty are the same value.
 func Bytes(name string, def []byte) Key[[]byte] {
 	c := scalar(value.KindBytes, value.Bytes, value.Value.AsBytes, same[[]byte], same[[]byte])
-	c.clone = func(b []byte) []byte { return append([]byte{}, b...) }
+	c.clone = func(x any) any {
+		b := append([]byte{}, *x.(*[]byte)...)
+		return &b
+	}
 	return newKey(name, value.KindBytes, def, c)
 }
 
@@ -123,20 +109,12 @@ func Time(name string, def time.Time) Key[time.Time] {
 // OneOf declares a choice from a fixed set. The first choice is the default. A stored text that is
 // not in the set, for example after a choice was removed, is ErrInvalid.
 func OneOf[T ~string](name string, first T, rest ...T) Key[T] {
-	set := append([]T{first}, rest...)
 	k := newKey(name, value.KindText, first, textCodec[T]())
-	for i, x := range set {
-		if slices.Contains(set[:i], x) {
-			misuse("OneOf: the choice %q occurs twice in %s", x, name)
-		}
-		k.d.choice = append(k.d.choice, string(x))
+	choices := []string{string(first)}
+	for _, x := range rest {
+		choices = append(choices, string(x))
 	}
-	k.d.rules = append(k.d.rules, func(x T) error {
-		if slices.Contains(set, x) {
-			return nil
-		}
-		return fmt.Errorf("%q is not one of %s", string(x), strings.Join(k.d.choice, ", "))
-	})
+	k.d.choose(choices, func(x any) string { return string(*x.(*T)) })
 	return k
 }
 
@@ -144,7 +122,8 @@ func OneOf[T ~string](name string, first T, rest ...T) Key[T] {
 // string keys, a struct, a type with MarshalText, or any for a mixed list. nil and empty are the
 // same value.
 func List[E any](name string, def ...E) Key[[]E] {
-	return composite(name, value.KindList, append([]E{}, def...), []E{})
+	def, none := append([]E{}, def...), []E{}
+	return Key[[]E]{d: composite(name, value.KindList, &def, &none)}
 }
 
 // Map declares a map from text to E. E can be any type that List accepts.
@@ -152,7 +131,8 @@ func Map[E any](name string, def map[string]E) Key[map[string]E] {
 	if def == nil {
 		def = map[string]E{}
 	}
-	return composite(name, value.KindMap, def, map[string]E{})
+	none := map[string]E{}
+	return Key[map[string]E]{d: composite(name, value.KindMap, &def, &none)}
 }
 
 // Object declares a struct that is one entry: it is read and written as a whole. Its exported
@@ -163,13 +143,14 @@ func Object[T any](name string, def T) Key[T] {
 	if t := reflect.TypeFor[T](); t.Kind() != reflect.Struct {
 		misuse("Object %s takes a struct, not %s", name, t)
 	}
-	k := composite(name, value.KindMap, def, def)
-	k.d.members = membersOf(reflect.TypeFor[T]())
-	return k
+	d := composite(name, value.KindMap, &def, &def)
+	d.members = membersOf(reflect.TypeFor[T]())
+	return Key[T]{d: d}
 }
 
-func composite[T any](name string, kind value.Kind, def, base T) Key[T] {
-	k := newKey(name, kind, def, codecOf(kind, base))
-	k.d.unkept = coderOf(reflect.TypeFor[T]()).unkept
-	return k
+// composite makes the definition of a key of any type that coderOf accepts.
+func composite(name string, kind value.Kind, def, base any) *definition {
+	d := newDefinition(name, kind, def, codecOf(kind, base))
+	d.unkept = coderOf(reflect.TypeOf(def).Elem()).unkept
+	return d
 }

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sync"
 
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/value"
 )
@@ -22,11 +24,16 @@ func Raise[T Number](v Var[T], n T) (T, error) { return onNumber(v, value.Raise,
 func Lower[T Number](v Var[T], n T) (T, error) { return onNumber(v, value.Lower, n) }
 
 func onNumber[T Number](v Var[T], verb value.Verb, n T) (now T, err error) {
-	operand, err := v.binding().d.enc(n)
+	x, err := v.binding().onNumber(verb, &n)
+	return keydef.Value[T](x), err
+}
+
+func (b *binding) onNumber(verb value.Verb, n any) (now any, err error) {
+	operand, err := b.d.enc(n)
 	if err != nil {
-		return now, v.refuse(verb.String(), err)
+		return b.after(nil, b.refuse(verb.String(), err))
 	}
-	return v.operate(value.Op{Verb: verb, Operand: operand})
+	return b.operate(value.Op{Verb: verb, Operand: operand})
 }
 
 // Append adds items at the end of the list and returns the list that is stored then. With the key's
@@ -53,12 +60,18 @@ func RemoveAll[S ~[]E, E any](v Var[S], items ...E) (S, error) {
 	return onList(v, value.Op{Verb: value.Remove, All: true}, items)
 }
 
-// onList applies op with each of items as its operand, in one commit.
 func onList[S ~[]E, E any](v Var[S], op value.Op, items []E) (now S, err error) {
-	d := v.listOf(op.Verb)
-	given, err := d.enc(S(items))
+	all := S(items)
+	x, err := v.binding().onList(op, &all)
+	return keydef.Value[S](x), err
+}
+
+// onList applies op with each of items, a list, as its operand, in one commit.
+func (b *binding) onList(op value.Op, items any) (now any, err error) {
+	d := b.listOf(op.Verb)
+	given, err := d.enc(items)
 	if err != nil {
-		return now, v.refuse(op.Verb.String(), fmt.Errorf("%w: %w", ErrInvalid, err))
+		return b.after(nil, b.refuse(op.Verb.String(), fmt.Errorf("%w: %w", ErrInvalid, err)))
 	}
 	op.Keep = d.keep
 	ops := make([]value.Op, given.Len())
@@ -66,18 +79,26 @@ func onList[S ~[]E, E any](v Var[S], op value.Op, items []E) (now S, err error) 
 		ops[i] = op
 		ops[i].Operand = given.Item(i)
 	}
-	return v.operate(ops...)
+	return b.operate(ops...)
 }
 
 // Take removes the item at a position from the list and returns it: 0 is the first item, -1 the
 // last. If the list has no such item, found is false and nothing changes. An absent entry starts
 // from the key's default. Errors are those of Update.
 func Take[S ~[]E, E any](v Var[S], at int) (item E, found bool, err error) {
-	d := v.listOf(value.Take)
-	var list S
+	taken, err := v.binding().take(at)
+	if list := keydef.Value[S](taken); len(list) > 0 {
+		return list[0], true, nil
+	}
+	return item, false, err
+}
+
+// take removes an item of the list and returns a list of it alone, or nil if there is no such item.
+func (b *binding) take(at int) (list any, err error) {
+	d := b.listOf(value.Take)
 	op := value.Op{Verb: value.Take, At: at}
-	err = v.write(op.Verb.String(), func(old *reading[S]) (value.Value, error) {
-		found = false
+	err = b.write(op.Verb.String(), func(old *reading) (value.Value, error) {
+		list = nil // of the last run
 		if old.err != nil {
 			return value.Value{}, old.err
 		}
@@ -89,29 +110,27 @@ func Take[S ~[]E, E any](v Var[S], at int) (item E, found bool, err error) {
 		case err != nil:
 			return value.Value{}, err
 		}
-		found = true // of the last run
 		list, err = d.dec(value.List(taken))
 		return next, err
 	})
-	if err != nil || !found {
-		return item, false, err
+	if err != nil {
+		list = nil
 	}
-	return list[0], true, nil
+	return list, err
 }
 
-func (v Var[T]) listOf(verb value.Verb) *definition[T] {
-	d := v.binding().d
-	if d.kind != value.KindList {
-		misuse("%s of %s needs a List key, not %s", verb, d.name, d.kind)
+func (b *binding) listOf(verb value.Verb) *definition {
+	if b.d.kind != value.KindList {
+		misuse("%s of %s needs a List key, not %s", verb, b.d.name, b.d.kind)
 	}
-	return d
+	return b.d
 }
 
 // Each iterates over the list without copying it. The items belong to the store and must not be
 // changed. Each sees the list as it is when the loop starts. The body can write.
 func Each[S ~[]E, E any](v Var[S]) iter.Seq2[int, E] {
 	return func(yield func(int, E) bool) {
-		for i, item := range v.read().x {
+		for i, item := range *v.binding().read().x.(*S) {
 			if !yield(i, item) {
 				return
 			}
@@ -121,15 +140,14 @@ func Each[S ~[]E, E any](v Var[S]) iter.Seq2[int, E] {
 
 // operate applies operations in order to the stored value or the default. It returns the value that
 // is stored then, or the present value if they are refused.
-func (v Var[T]) operate(ops ...value.Op) (now T, err error) {
-	b := v.binding()
+func (b *binding) operate(ops ...value.Op) (now any, err error) {
 	if len(ops) == 0 {
-		return v.Get(), nil
+		return b.d.Copy(b.read().x), nil
 	}
 	verb := ops[0].Verb.String()
 	if b.in != nil {
-		o := operation[T]{b: b, ops: ops}
-		err = v.writeInBatch(verb, o.operated)
+		o := operation{b: b, ops: ops}
+		err = b.writeInBatch(verb, o.operated)
 		now = o.now
 	} else {
 		o := b.newOperation()
@@ -137,13 +155,13 @@ func (v Var[T]) operate(ops ...value.Op) (now T, err error) {
 		o.judge(b.node.Record())
 		now, err = o.commit(verb)
 	}
-	return v.after(now, err)
+	return b.after(now, err)
 }
 
 // after returns the value that an operation stored, or the present value if it failed.
-func (v Var[T]) after(now T, err error) (T, error) {
+func (b *binding) after(now any, err error) (any, error) {
 	if err != nil {
-		return v.b.d.copied(v.read().x), err
+		return b.d.Copy(b.read().x), err
 	}
 	return now, nil
 }
@@ -154,10 +172,9 @@ var errAsItIs = errors.New("unchanged")
 // write commits a change that is neither a plain Set nor an operation. f receives the stored value.
 // It returns the value to store, the zero Value to remove the entry, or errAsItIs. f must have no
 // side effects except for the results of its last run.
-func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) error {
-	b := v.binding()
+func (b *binding) write(op string, f func(old *reading) (value.Value, error)) error {
 	if b.in != nil {
-		return v.writeInBatch(op, f)
+		return b.writeInBatch(op, f)
 	}
 	o := b.newOperation()
 	o.f = f
@@ -166,8 +183,7 @@ func (v Var[T]) write(op string, f func(old *reading[T]) (value.Value, error)) e
 	return err
 }
 
-func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, error)) error {
-	b := v.b
+func (b *binding) writeInBatch(op string, f func(old *reading) (value.Value, error)) error {
 	b.node.MarkWritten()
 	return b.in.edit(op, b.d.name, func() error {
 		old := b.in.record(b.node)
@@ -191,36 +207,38 @@ func (v Var[T]) writeInBatch(op string, f func(old *reading[T]) (value.Value, er
 // An operation is one write to one variable. It computes its result from the newest record before
 // it queues. It computes it again, quickly, only if another commit came first. Operations are
 // pooled, since each needs much memory.
-type operation[T any] struct {
-	b *binding[T]
+type operation struct {
+	b *binding
 
 	// Exactly one of these is set. ops are applied in order to the stored value. f receives it and
 	// returns the value, or the zero Value to remove the entry. With always, enc is stored. They
 	// can be evaluated several times.
 	ops    []value.Op
-	f      func(old *reading[T]) (value.Value, error)
+	f      func(old *reading) (value.Value, error)
 	always bool
 
 	rec  *ledger.Record // the record that the following was computed from
-	old  reading[T]
+	old  reading
 	enc  ledger.Encoded
 	drop bool
 	err  error
-	now  T // the results of ops
-
+	now  any // the result of ops
 }
 
-func (b *binding[T]) newOperation() *operation[T] {
-	o, _ := b.d.spare.Get().(*operation[T])
+// operations is a pool of *operation.
+var operations sync.Pool
+
+func (b *binding) newOperation() *operation {
+	o, _ := operations.Get().(*operation)
 	if o == nil {
-		o = new(operation[T])
+		o = new(operation)
 	}
 	o.b = b
 	return o
 }
 
 // operated returns the result of the ops on the stored value.
-func (o *operation[T]) operated(old *reading[T]) (value.Value, error) {
+func (o *operation) operated(old *reading) (value.Value, error) {
 	if old.err != nil {
 		return value.Value{}, old.err // the default is not an operand
 	}
@@ -235,12 +253,12 @@ func (o *operation[T]) operated(old *reading[T]) (value.Value, error) {
 		}
 	}
 	var err error
-	o.now, err = d.decode(now)
+	o.now, err = d.Decode(now)
 	return now, err
 }
 
 // judge computes the change for a record.
-func (o *operation[T]) judge(rec *ledger.Record) {
+func (o *operation) judge(rec *ledger.Record) {
 	b := o.b
 	old := b.cache.Load()
 	if old == nil || old.rec != rec {
@@ -263,7 +281,7 @@ func (o *operation[T]) judge(rec *ledger.Record) {
 }
 
 // Judge adds the changes of the operation to tx.
-func (o *operation[T]) Judge(tx *ledger.Tx) error {
+func (o *operation) Judge(tx *ledger.Tx) error {
 	b := o.b
 	if err := b.ns.checkSchema(tx); err != nil {
 		return err
@@ -290,7 +308,7 @@ func (o *operation[T]) Judge(tx *ledger.Tx) error {
 }
 
 // commit ends the operation, which must not be used afterwards.
-func (o *operation[T]) commit(verb string) (now T, err error) {
+func (o *operation) commit(verb string) (now any, err error) {
 	b := o.b
 	b.node.MarkWritten()
 	if err := b.ns.mayWrite(); err != nil {
@@ -298,7 +316,7 @@ func (o *operation[T]) commit(verb string) (now T, err error) {
 	}
 	_, err = b.ns.l.CommitWithin(b.ns.within, b.ns.author, o)
 	now = o.now
-	*o = operation[T]{ops: o.ops[:0]}
-	b.d.spare.Put(o)
+	*o = operation{ops: o.ops[:0]}
+	operations.Put(o)
 	return now, b.fail(verb, err)
 }

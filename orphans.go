@@ -156,17 +156,17 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 
 // usedKey is the first key that was used under a name.
 type usedKey struct {
-	def      any // its definition, to recognise it
+	def      *definition
 	declared entry.Declared
 }
 
-// firstUse reports, once for each name, mistakes that need no list of keys to be found. def identifies
-// the key.
-func (ns *Namespace) firstUse(def any, one entry.Declared, unkept string, sealed bool) {
-	before, used := ns.used.LoadOrStore(one.Name, usedKey{def, one})
+// firstUse reports, once for each name, mistakes that need no list of keys to be found.
+func (ns *Namespace) firstUse(d *definition) {
+	one := entry.Declared{Key: d.Declaration()}
+	before, used := ns.used.LoadOrStore(one.Name, usedKey{d, one})
 	if used {
 		first := before.(usedKey)
-		if first.def == def || first.declared.Equal(one) {
+		if first.def == d || first.declared.Equal(one) {
 			return
 		}
 		if _, told := ns.differ.LoadOrStore(one.Name, true); !told {
@@ -174,14 +174,14 @@ func (ns *Namespace) firstUse(def any, one entry.Declared, unkept string, sealed
 		}
 		return
 	}
-	if sealed && ns.sealer == nil {
+	if d.sealed && ns.sealer == nil {
 		ns.prob.report(one.Name, nil, refuse.As(ErrSealed, "the key %s is Sealed, and Open has no option Seal: it can't be read or written", scan.Quote(one.Name)))
 	}
 	if ns.declaration != nil && ns.declaration.covers(one.Name) {
 		return // Declare reports the rest
 	}
-	if unkept != "" {
-		ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "%s", unkept))
+	if d.unkept != "" {
+		ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "%s", d.unkept))
 	}
 	ns.reportSecret(one)
 }

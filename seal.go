@@ -18,17 +18,6 @@ type Sealer interface {
 // separate package, so that other apps do not include it.
 func Seal(s Sealer) Option { return func(o *options) { o.sealer = s } }
 
-// Sealed encrypts the values in the file. The namespace must be opened with Seal; otherwise reading
-// and writing return ErrSealed. The encryption covers the names of the namespace and the entry, so
-// a sealed value can't be moved. Renaming either makes it unreadable. Names, the kinds of other
-// keys and sizes are not secret.
-//
-// If a key becomes sealed, a value that is stored in the clear can still be read, and is reported
-// as a Problem. A Set seals it and erases the clear value from the file.
-func (k Key[T]) Sealed() Key[T] {
-	return k.changed(func(d *definition[T]) { d.sealed = true })
-}
-
 func sealContext(namespace, name string) []byte {
 	return []byte("small-pantry/1\x00" + namespace + "\x00" + name)
 }
@@ -69,12 +58,12 @@ func (ns *Namespace) unseal(name string, v value.Value) (value.Value, error) {
 }
 
 // inTheClear reports whether a record of a sealed key is not encrypted.
-func (b *binding[T]) inTheClear(rec *ledger.Record) bool {
+func (b *binding) inTheClear(rec *ledger.Record) bool {
 	return b.d.sealed && rec.Found() && rec.Value.Kind() != value.KindSealed
 }
 
 // plain returns what a record means to a key that can be sealed.
-func (b *binding[T]) plain(rec *ledger.Record) (value.Value, error) {
+func (b *binding) plain(rec *ledger.Record) (value.Value, error) {
 	switch sealed := rec.Value.Kind() == value.KindSealed; {
 	case sealed && !b.d.sealed:
 		return value.Value{}, fmt.Errorf("%w: the entry is sealed, and the key is not; declare it Sealed", ErrSealed)
@@ -88,7 +77,7 @@ func (b *binding[T]) plain(rec *ledger.Record) (value.Value, error) {
 
 // stored returns the value to store for val in place of old. Sealing the same value again would
 // look like a change.
-func (b *binding[T]) stored(val value.Value, old *ledger.Record) (value.Value, error) {
+func (b *binding) stored(val value.Value, old *ledger.Record) (value.Value, error) {
 	if !b.d.sealed || val.IsZero() {
 		return val, nil
 	}

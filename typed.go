@@ -14,59 +14,38 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Parse reads what a user typed, for example in an input field, and checks it against the key's
-// rules. White space around it is ignored, except in a text. A number can have a sign and leading
-// zeros (+5, 007), start with its point (.5), or have a decimal comma if it can't be a thousands
-// separator (4,5 but not 1,000). The error wraps ErrInvalid and is a sentence to show to the user.
-func (k Key[T]) Parse(typed string) (T, error) {
-	d := k.definition()
-	var none T
+// parse reads what a user typed and checks it against the key's rules: see Key.Parse.
+func (d *definition) parse(typed string) (any, error) {
 	if d.kind != value.KindText {
 		typed = strings.TrimSpace(typed)
 	}
-	x, v, err := d.parse(typed)
+	x, v, err := d.read(typed)
 	if err != nil {
-		return none, &invalid{d.sentence(typed), err}
+		return nil, &invalid{d.sentence(typed), err}
 	}
 	if err := d.check(x); err != nil {
 		if !d.min.IsZero() && value.Within(v, d.min, d.max) != nil || d.choice != nil {
-			return none, &invalid{d.sentence(typed), err}
+			return nil, &invalid{d.sentence(typed), err}
 		}
-		return none, err
+		return nil, err
 	}
 	return x, nil
 }
 
-// Format returns x in the form that Parse reads: the text to show in an input field.
-func (k Key[T]) Format(x T) string {
-	d := k.definition()
+// formatted is the inverse of parse.
+func (d *definition) formatted(x any) string {
 	if d.format != nil {
 		return d.format(x)
 	}
 	v, err := d.enc(x)
 	if err != nil {
-		return fmt.Sprint(x)
+		return fmt.Sprint(reflect.ValueOf(x).Elem())
 	}
 	return v.String()
 }
 
-// Choices returns a copy of the choices of a OneOf key, in the order of the declaration, or nil for
-// another key.
-func (k Key[T]) Choices() []T {
-	d := k.definition()
-	var all []T
-	for _, c := range d.choice {
-		if x, err := d.dec(value.Text(c)); err == nil {
-			all = append(all, x)
-		}
-	}
-	return all
-}
-
-// Describe returns the text of About.
-func (k Key[T]) Describe() string { return k.definition().about }
-
-func (d *definition[T]) parse(typed string) (x T, v value.Value, err error) {
+// read reads what a user typed.
+func (d *definition) read(typed string) (x any, v value.Value, err error) {
 	if d.typed != nil {
 		if x, err = d.typed(typed); err == nil {
 			v, err = d.enc(x)
@@ -111,7 +90,7 @@ func plainNumber(typed string) string {
 }
 
 // sentence returns what a user can enter instead of what was typed.
-func (d *definition[T]) sentence(typed string) string {
+func (d *definition) sentence(typed string) string {
 	ask := map[value.Kind]string{
 		value.KindBool:  "true or false",
 		value.KindInt:   "a whole number",
@@ -140,7 +119,7 @@ func (d *definition[T]) sentence(typed string) string {
 }
 
 // shown returns a value in the form of the key's Format.
-func (d *definition[T]) shown(v value.Value) string {
+func (d *definition) shown(v value.Value) string {
 	if d.format != nil {
 		if x, err := d.dec(v); err == nil {
 			return d.format(x)
@@ -150,7 +129,7 @@ func (d *definition[T]) shown(v value.Value) string {
 }
 
 // integers returns the bounds of an int key if its type or rule has narrow ones.
-func (d *definition[T]) integers() (lo, hi int64, ok bool) {
+func (d *definition) integers() (lo, hi int64, ok bool) {
 	if d.kind != value.KindInt || d.format != nil {
 		return 0, 0, false
 	}
@@ -158,7 +137,7 @@ func (d *definition[T]) integers() (lo, hi int64, ok bool) {
 		hi, _ = d.max.AsInt()
 		return lo, hi, true
 	}
-	t := reflect.TypeFor[T]()
+	t := reflect.TypeOf(d.def).Elem()
 	if t.Size() == 8 {
 		return 0, 0, false
 	}
@@ -173,7 +152,12 @@ func (d *definition[T]) integers() (lo, hi int64, ok bool) {
 // Parse reads the usual forms: 90s, 5 min, 1h 30m, 2 days. Format writes that form.
 func Duration(name string, def time.Duration) Key[time.Duration] {
 	k := Int(name, def)
-	k.d.typed, k.d.format, k.d.ask = parseDuration, formatDuration, "a length of time such as 90s, 5 min or 1h 30m"
+	k.d.typed = func(typed string) (any, error) {
+		x, err := parseDuration(typed)
+		return &x, err
+	}
+	k.d.format = func(x any) string { return formatDuration(*x.(*time.Duration)) }
+	k.d.ask = "a length of time such as 90s, 5 min or 1h 30m"
 	return k
 }
 

@@ -86,7 +86,7 @@ func (v FieldsVar[T]) State() State[T] {
 	c := x.read()
 	s := State[T]{Phase: Current}
 	for i, r := range c.remotes {
-		var one State[T]
+		var one State[any]
 		describe(x.b, r, &one)
 		if err := c.errs[x.names[i]]; err != nil {
 			one.Phase, one.Err = Unreadable, x.b.unusable(r.entry, err)

@@ -139,13 +139,14 @@ func (b *Board) Commit(ctx context.Context, ops ...Op) (Committed, error) {
 }
 
 // OpPut is Set as a step of a Commit, which refuses a value that breaks the key's rules.
-func OpPut[T any](v Var[T], x T) Op {
-	at := v.binding()
-	val, err := at.k.Encode(x)
+func OpPut[T any](v Var[T], x T) Op { return opOf(v.binding().putOp(&x)) }
+
+func (x *binding) putOp(y any) entry.Edit {
+	val, err := x.k.Encode(y)
 	if err != nil {
-		return opOf(impossible(at.k.Name(), err))
+		return impossible(x.name, err)
 	}
-	return opOf(at.put(val))
+	return x.put(val)
 }
 
 // impossible returns an edit that a write refuses with err.
@@ -168,16 +169,20 @@ func OpRaise[T pantry.Number](v Var[T], n T) Op { return opOf(onNumber(v, value.
 func OpLower[T pantry.Number](v Var[T], n T) Op { return opOf(onNumber(v, value.Lower, n)) }
 
 func onNumber[T pantry.Number](v Var[T], verb value.Verb, n T) entry.Edit {
-	x := v.binding()
-	d := x.k.Declared()[0]
+	return v.binding().onNumber(verb, number(n), &n)
+}
+
+// onNumber returns an operation with a number, n, which is y as a value.
+func (x *binding) onNumber(verb value.Verb, n value.Value, y any) entry.Edit {
+	d := x.k.Declaration()
 	min, max := x.k.Bounds()
-	over, ok1 := value.Compare(number(n), max)
-	under, ok2 := value.Compare(number(n), min)
+	over, ok1 := value.Compare(n, max)
+	under, ok2 := value.Compare(n, min)
 	if verb == value.Raise && ok1 && over > 0 || verb == value.Lower && ok2 && under < 0 {
-		_, err := x.k.Encode(n)
+		_, err := x.k.Encode(y)
 		return impossible(d.Name, cmp.Or(err, error(refuse.As(pantry.ErrInvalid, "%v is outside the range of %s", n, d.Name))))
 	}
-	return x.op(value.Op{Verb: verb, Operand: number(n), Start: d.Default, Min: min, Max: max})
+	return x.op(value.Op{Verb: verb, Operand: n, Start: d.Default, Min: min, Max: max})
 }
 
 // number returns n as the value that a key of its type stores.
@@ -199,15 +204,16 @@ func OpRemove[S ~[]E, E any](v Var[S], item E) Op {
 }
 
 func oneOp[S ~[]E, E any](v Var[S], op value.Op, item E) Op {
-	ops, err := listOps(v, op, []E{item})
+	return opOf(v.binding().oneOp(op, &S{item}))
+}
+
+func (x *binding) oneOp(op value.Op, items any) entry.Edit {
+	ops, err := x.listOps(op, items)
 	if err != nil {
-		return opOf(impossible(v.binding().k.Name(), err))
+		return impossible(x.name, err)
 	}
-	return opOf(ops[0])
+	return ops[0]
 }
 
 // OpTake is Take as a step of a Commit.
-func OpTake[S ~[]E, E any](v Var[S], at int) Op {
-	x := v.binding()
-	return opOf(x.op(value.Op{Verb: value.Take, At: at, Start: x.k.Declared()[0].Default}))
-}
+func OpTake[S ~[]E, E any](v Var[S], at int) Op { return opOf(v.binding().takeOp(at)) }

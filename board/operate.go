@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"time"
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/keyhook"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/value"
@@ -20,41 +21,42 @@ import (
 // key's own rules is not sent: pantry.ErrInvalid. Members of a stored struct that T does not have
 // are kept. Without an answer the error is ErrUnreachable, and the value may have been stored or
 // not; with Offline it is ErrQueued, and the value will be sent. Other errors are those of Commit.
-func (v Var[T]) Set(ctx context.Context, x T) error {
-	at := v.binding()
-	val, err := at.k.Encode(x)
+func (v Var[T]) Set(ctx context.Context, x T) error { return v.binding().set(ctx, &x) }
+
+func (x *binding) set(ctx context.Context, y any) error {
+	val, err := x.k.Encode(y)
 	if err != nil {
-		return at.refuse("set", err)
+		return x.refuse("set", err)
 	}
-	if at.k.Merges() {
-		return at.merge(ctx, val)
+	if x.k.Merges() {
+		return x.merge(ctx, val)
 	}
-	_, err = at.b.write(ctx, "set", []entry.Edit{at.put(val)})
+	_, err = x.b.write(ctx, "set", []entry.Edit{x.put(val)})
 	return err
 }
 
 // put makes the entry hold val.
-func (x *binding[T]) put(val value.Value) entry.Edit {
+func (x *binding) put(val value.Value) entry.Edit {
 	return x.op(value.Op{Verb: value.Put, Operand: val, Kind: val.Kind()})
 }
 
 // op returns an operation on the entry.
-func (x *binding[T]) op(op value.Op) entry.Edit {
-	return entry.Edit{Name: x.k.Name(), Op: op, Bad: x.bad}
+func (x *binding) op(op value.Op) entry.Edit {
+	return entry.Edit{Name: x.name, Op: op, Bad: x.bad}
 }
 
 // refuse shows that a change was refused before it was sent.
-func (x *binding[T]) refuse(op string, err error) error {
-	err = x.b.conn.fail(op, x.k.Name(), err)
+func (x *binding) refuse(op string, err error) error {
+	err = x.b.conn.fail(op, x.name, err)
 	x.b.view.alter(x.n, func(r *remote) { r.refused = err })
 	return err
 }
 
 // merge stores a struct with the stored members beyond its fields, as far as they are known.
-func (x *binding[T]) merge(ctx context.Context, val value.Value) error {
+func (x *binding) merge(ctx context.Context, val value.Value) error {
 	have := x.n.state.Load()
 	if !have.known {
-		e, _, err := x.b.fetch(ctx, x.k.Name())
+		e, _, err := x.b.fetch(ctx, x.name)
 		if err != nil && (x.b.outbox == nil || !unsure(err)) {
 			return err
 		}
@@ -98,15 +100,18 @@ func errPending(name string) error {
 // SetIf stores x if the stored value is still the one in seen. The error is pantry.ErrConflict if
 // it is not, pantry.ErrInvalid for a State that is pending, and otherwise one of Set.
 func (v Var[T]) SetIf(ctx context.Context, seen State[T], x T) error {
-	at := v.binding()
-	val, err := at.k.Encode(x)
-	if err == nil && seen.Phase == Unknown {
-		err = errPending(at.k.Name())
+	return v.binding().setIf(ctx, seen.Phase, versionOf(seen), seen.Updated, &x)
+}
+
+func (x *binding) setIf(ctx context.Context, phase Phase, version int64, updated time.Time, y any) error {
+	val, err := x.k.Encode(y)
+	if err == nil && phase == Unknown {
+		err = errPending(x.name)
 	}
 	if err != nil {
-		return at.refuse("set", err)
+		return x.refuse("set", err)
 	}
-	_, err = at.b.write(ctx, "set", []entry.Edit{at.put(val).If(versionOf(seen), seen.Updated)})
+	_, err = x.b.write(ctx, "set", []entry.Edit{x.put(val).If(version, updated)})
 	return err
 }
 
@@ -119,32 +124,34 @@ func versionOf[T any](seen State[T]) int64 {
 }
 
 // Seed stores x if nothing is stored, and otherwise changes nothing. The errors are those of Set.
-func (v Var[T]) Seed(ctx context.Context, x T) error {
-	at := v.binding()
-	val, err := at.k.Encode(x)
+func (v Var[T]) Seed(ctx context.Context, x T) error { return v.binding().seed(ctx, &x) }
+
+func (x *binding) seed(ctx context.Context, y any) error {
+	val, err := x.k.Encode(y)
 	if err != nil {
-		return at.refuse("seed", err)
+		return x.refuse("seed", err)
 	}
-	_, err = at.b.write(ctx, "seed", []entry.Edit{at.put(val).If(0, time.Time{})})
+	_, err = x.b.write(ctx, "seed", []entry.Edit{x.put(val).If(0, time.Time{})})
 	if errors.Is(err, pantry.ErrConflict) {
-		at.settle()
+		x.settle()
 		return nil
 	}
 	return err
 }
 
 // settle ends Refused if the entry is as it should be.
-func (x *binding[T]) settle() {
+func (x *binding) settle() {
 	x.b.view.alter(x.n, func(r *remote) { r.refused = nil })
 }
 
 // Clear removes the entry of any kind, so that Get returns the default. Clearing an absent
 // entry is not an error. Errors are those of Set.
-func (v Var[T]) Clear(ctx context.Context) error {
-	at := v.binding()
-	_, err := at.b.write(ctx, "clear", []entry.Edit{v.binding().op(value.Op{Verb: value.Drop})})
+func (v Var[T]) Clear(ctx context.Context) error { return v.binding().clear(ctx) }
+
+func (x *binding) clear(ctx context.Context) error {
+	_, err := x.b.write(ctx, "clear", []entry.Edit{x.op(value.Op{Verb: value.Drop})})
 	if errors.Is(err, pantry.ErrAbsent) {
-		at.settle()
+		x.settle()
 		return nil
 	}
 	return err
@@ -156,33 +163,43 @@ func (v Var[T]) Clear(ctx context.Context) error {
 // the stored value can't be used, f does not run: pantry.ErrWrongKind or pantry.ErrInvalid. An
 // error of f is returned. An Update can't be queued: without an answer the error is ErrUnreachable.
 func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
-	at := v.binding()
-	e, found, err := at.b.fetch(ctx, at.k.Name())
+	x, err := v.binding().update(ctx, func(old any) (any, error) {
+		next, err := f(*old.(*T))
+		return &next, err
+	})
+	return keydef.Value[T](x), err
+}
+
+func (x *binding) update(ctx context.Context, f func(old any) (any, error)) (now any, err error) {
+	e, found, err := x.b.fetch(ctx, x.name)
 	if err != nil {
-		return v.Get(), err
+		return x.get(), err
 	}
 	if !found {
 		e = entry.Entry{}
 	}
 	for try := 0; ; try++ {
-		val, next, err := at.next(e, f)
+		val, next, err := x.next(e, f)
 		if err != nil {
-			return v.Get(), err
+			return x.get(), err
 		}
-		_, err = at.b.writeNow(ctx, "update", []entry.Edit{at.put(val).If(e.Version, e.Updated)})
+		_, err = x.b.writeNow(ctx, "update", []entry.Edit{x.put(val).If(e.Version, e.Updated)})
 		if err == nil {
 			return next, nil
 		}
 		stored, again := overtaken(err)
 		if !again || try == mostTries-1 {
-			return v.Get(), err
+			return x.get(), err
 		}
 		e = stored
 	}
 }
 
+// get returns a copy of the value that Get returns.
+func (x *binding) get() any { return x.k.Copy(x.read().x) }
+
 // next returns the result of f for an entry, and its stored form.
-func (x *binding[T]) next(e entry.Entry, f func(old T) (T, error)) (val value.Value, next T, err error) {
+func (x *binding) next(e entry.Entry, f func(old any) (any, error)) (val value.Value, next any, err error) {
 	old := x.k.Default()
 	if !e.Value.IsZero() {
 		if old, err = x.k.Decode(e.Value); err != nil {
@@ -201,11 +218,11 @@ func (x *binding[T]) next(e entry.Entry, f func(old T) (T, error)) (val value.Va
 }
 
 // operate applies operations to the entry in one commit, and returns what is stored then.
-func (x *binding[T]) operate(ctx context.Context, ops ...entry.Edit) (now T, err error) {
+func (x *binding) operate(ctx context.Context, ops ...entry.Edit) (now any, err error) {
 	if len(ops) == 0 {
-		return x.k.Copy(x.read().x), nil
+		return x.get(), nil
 	}
-	if keyhook.Checks(x.k) {
+	if x.k.Checks() {
 		return x.checked(ctx, ops)
 	}
 	done, err := x.b.write(ctx, ops[0].Op.Verb.String(), ops)
@@ -215,14 +232,14 @@ func (x *binding[T]) operate(ctx context.Context, ops ...entry.Edit) (now T, err
 // checked is operate for a key with a Check, which no operation carries: it applies the operations
 // to the known value, checks the result, and sends them if that value is still stored. Nothing is
 // stored that the app refuses.
-func (x *binding[T]) checked(ctx context.Context, ops []entry.Edit) (now T, err error) {
+func (x *binding) checked(ctx context.Context, ops []entry.Edit) (now any, err error) {
 	verb := ops[0].Op.Verb.String()
 	r := x.n.state.Load()
 	e := r.entry
 	offline := x.b.outbox != nil && x.b.mustQueue()
 	if !offline && (!r.known || r.old || r.away != nil) {
-		if e, _, err = x.b.fetch(ctx, x.k.Name()); err != nil {
-			return x.k.Copy(x.read().x), err
+		if e, _, err = x.b.fetch(ctx, x.name); err != nil {
+			return x.get(), err
 		}
 	}
 	for try := 0; ; try++ {
@@ -236,7 +253,7 @@ func (x *binding[T]) checked(ctx context.Context, ops []entry.Edit) (now T, err 
 			_, err = x.k.Decode(next)
 		}
 		if err != nil {
-			return x.k.Copy(x.read().x), x.refuse(verb, err)
+			return x.get(), x.refuse(verb, err)
 		}
 		sent := slices.Clone(ops)
 		if !offline { // a queued operation can be applied later by the server
@@ -260,17 +277,17 @@ func versionIn(e entry.Entry) int64 {
 }
 
 // stored returns what a commit of operations made of the entry.
-func (x *binding[T]) stored(ops []entry.Edit, done *wire.Page, err error) (now T, _ error) {
+func (x *binding) stored(ops []entry.Edit, done *wire.Page, err error) (now any, _ error) {
 	if err == nil {
 		var e pantry.Entry
-		if e, err = x.b.only(ops[0].Op.Verb.String(), x.k.Name(), done); err == nil {
+		if e, err = x.b.only(ops[0].Op.Verb.String(), x.name, done); err == nil {
 			if now, err = x.k.Decode(e.Value); err == nil {
 				return now, nil
 			}
 			err = x.unusable(entry.Entry(e), err)
 		}
 	}
-	return x.k.Copy(x.read().x), err
+	return x.get(), err
 }
 
 // Add adds n on the server, which counts additions of several phones at once, and returns what is
@@ -279,7 +296,8 @@ func (x *binding[T]) stored(ops []entry.Edit, done *wire.Page, err error) (now T
 // pantry.ErrWrongKind. Without an answer the error is ErrUnreachable, and n may have been counted
 // or not; with Offline it is ErrQueued, and n will be counted once.
 func Add[T pantry.Number](ctx context.Context, v Var[T], n T) (now T, err error) {
-	return v.binding().operate(ctx, onNumber(v, value.Add, n))
+	x, err := v.binding().operate(ctx, onNumber(v, value.Add, n))
+	return keydef.Value[T](x), err
 }
 
 // Raise stores n if the variable is smaller, for example for a maximum over all phones. The errors
@@ -299,7 +317,8 @@ func within[T pantry.Number](ctx context.Context, v Var[T], verb value.Verb, n T
 	if op.Bad != nil {
 		return v.Get(), v.x.refuse(verb.String(), op.Bad)
 	}
-	return v.x.operate(ctx, op)
+	x, err := v.x.operate(ctx, op)
+	return keydef.Value[T](x), err
 }
 
 // Append adds items at the end of the list and returns the list as it is stored now. With the key's
@@ -327,24 +346,32 @@ func RemoveAll[S ~[]E, E any](ctx context.Context, v Var[S], items ...E) (S, err
 }
 
 func onList[S ~[]E, E any](ctx context.Context, v Var[S], op value.Op, items []E) (S, error) {
-	ops, err := listOps(v, op, items)
-	if err != nil {
-		return v.Get(), v.binding().refuse(op.Verb.String(), err)
-	}
-	return v.binding().operate(ctx, ops...)
+	all := S(items)
+	x, err := v.binding().onList(ctx, op, &all)
+	return keydef.Value[S](x), err
 }
 
-// listOps returns one op for each of items.
-func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]entry.Edit, error) {
-	x := v.binding()
-	d := x.k.Declared()[0]
+func (x *binding) onList(ctx context.Context, op value.Op, items any) (now any, err error) {
+	ops, err := x.listOps(op, items)
+	if err != nil {
+		return x.get(), x.refuse(op.Verb.String(), err)
+	}
+	return x.operate(ctx, ops...)
+}
+
+// listOps returns one op for each of items, a list.
+func (x *binding) listOps(op value.Op, items any) ([]entry.Edit, error) {
+	d := x.k.Declaration()
 	if d.Kind != value.KindList {
 		panic(fmt.Sprintf("board: %s of %s takes a List key, not %s", op.Verb, d.Name, d.Kind))
 	}
 	op.Start, op.Keep = d.Default, d.Keep
-	ops := make([]entry.Edit, len(items))
-	for i := range items { // one by one: the key's rules of a list apply to all of it
-		given, err := x.k.EncodeAny(S(items[i : i+1]))
+	list := reflect.ValueOf(items).Elem()
+	ops := make([]entry.Edit, list.Len())
+	one := reflect.New(list.Type())
+	for i := range ops { // one by one: the rules of a list apply to all of it
+		one.Elem().Set(list.Slice(i, i+1))
+		given, err := x.k.EncodeUnchecked(one.Interface())
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", pantry.ErrInvalid, err)
 		}
@@ -361,19 +388,31 @@ func listOps[S ~[]E, E any](v Var[S], op value.Op, items []E) ([]entry.Edit, err
 // without an answer the error is ErrUnreachable, and an item may have been taken or not. Other
 // errors are those of Add.
 func Take[S ~[]E, E any](ctx context.Context, v Var[S], at int) (item E, found bool, err error) {
-	x := v.binding()
-	done, err := x.b.writeNow(ctx, "take", []entry.Edit{OpTake(v, at).edit()})
+	taken, err := v.binding().take(ctx, at)
+	if list := keydef.Value[S](taken); len(list) > 0 {
+		return list[0], true, nil
+	}
+	return item, false, err
+}
+
+// take returns a list of the item that it took out, or nil if there is no such item.
+func (x *binding) take(ctx context.Context, at int) (any, error) {
+	done, err := x.b.writeNow(ctx, "take", []entry.Edit{x.takeOp(at)})
 	if errors.Is(err, pantry.ErrAbsent) {
 		x.settle()
-		return item, false, nil
+		return nil, nil
 	}
 	if err != nil {
-		return item, false, err
+		return nil, err
 	}
-	list, err := x.k.DecodeAny(value.List(done.Results[0].Taken))
-	if err != nil || len(list) != 1 {
-		return item, false, x.b.conn.fail("take", x.k.Name(), &Error{
+	list, err := x.k.DecodeUnchecked(value.List(done.Results[0].Taken))
+	if err != nil {
+		return nil, x.b.conn.fail("take", x.name, &Error{
 			Index: -1, Code: "unreadable", Err: errors.Join(pantry.ErrWrongKind, err), Sentence: fmt.Sprintf("the item that was taken out can't be used: %v", err)})
 	}
-	return list[0], true, nil
+	return list, nil
+}
+
+func (x *binding) takeOp(at int) entry.Edit {
+	return x.op(value.Op{Verb: value.Take, At: at, Start: x.k.Declaration().Default})
 }

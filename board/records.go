@@ -16,7 +16,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/keyhook"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/records"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
@@ -25,11 +25,16 @@ import (
 
 // Records is a collection on a board. Each record is an entry. It is safe for concurrent use. The
 // zero Records panics.
-type Records[T any] struct{ x *recordsBinding[T] }
+type Records[T any] struct {
+	_ [0]*T // so that Records can't be converted to those of another type
+	x *recordSet
+}
 
-type recordsBinding[T any] struct {
-	b *Board
-	k pantry.RecordsKey[T]
+// A recordSet is what Records does apart from T: where a record is an any, it is a *T.
+type recordSet struct {
+	b    *Board
+	k    keydef.Collection
+	name string // of the collection
 }
 
 // An ItemChange is a change of one record: see Records.Changes.
@@ -40,34 +45,34 @@ func OnRecords[T any](b *Board, k pantry.RecordsKey[T]) Records[T] {
 	b.mayHave(k)
 	b.view.keepPrefix(k.Name() + "/")
 	b.poller.start()
-	return Records[T]{&recordsBinding[T]{b, k}}
+	return Records[T]{x: &recordSet{b, keydef.OfRecords(k), k.Name()}}
 }
 
-func (r Records[T]) binding() *recordsBinding[T] {
+func (r Records[T]) bound() *recordSet {
 	if r.x == nil {
 		panic("board: a zero Records was used; get one from OnRecords")
 	}
 	return r.x
 }
 
-// name returns the name of a record's entry.
-func (x *recordsBinding[T]) name(op, id string) (string, error) {
-	part := keyhook.Part(x.k, id)
-	name := x.k.Name() + "/" + part
+// nameOf returns the name of a record's entry.
+func (x *recordSet) nameOf(op, id string) (string, error) {
+	part := x.k.Part(id)
+	name := x.name + "/" + part
 	err := pantry.CheckName(name)
 	if err == nil && strings.Contains(part, "/") {
 		err = refuse.As(pantry.ErrInvalid, "an id can't contain a \"/\", as %s does", scan.Quote(id))
 	}
-	return name, x.b.conn.fail(op, x.k.Name(), err)
+	return name, x.b.conn.fail(op, x.name, err)
 }
 
 // id returns the id of a record for the name of its entry; ok is false for another name.
-func (x *recordsBinding[T]) id(name string) (id string, ok bool) {
-	part, ok := strings.CutPrefix(name, x.k.Name()+"/")
+func (x *recordSet) id(name string) (id string, ok bool) {
+	part, ok := strings.CutPrefix(name, x.name+"/")
 	if !ok || strings.Contains(part, "/") {
 		return "", false
 	}
-	return keyhook.ID(x.k, part), true
+	return x.k.ID(part), true
 }
 
 // A knownRecord is a record as far as is known.
@@ -78,8 +83,8 @@ type knownRecord struct {
 
 // known returns what is known of the records, in order: ids that are numbers first, by size, then the
 // others by their bytes.
-func (x *recordsBinding[T]) known() (all []knownRecord) {
-	for _, e := range x.b.view.under(x.k.Name() + "/") {
+func (x *recordSet) known() (all []knownRecord) {
+	for _, e := range x.b.view.under(x.name + "/") {
 		if id, ok := x.id(e.Name); ok {
 			all = append(all, knownRecord{id, e})
 		}
@@ -96,11 +101,19 @@ func compareIDs(a, b string) int {
 // All iterates over the known records: ids that are numbers first, by size, then the others by
 // their bytes, which for ids of Add is the order in which they were added. A record that can't be used
 // is left out and reported as a problem.
-func (r Records[T]) All() iter.Seq2[string, T] {
-	x := r.binding()
+func (r Records[T]) All() iter.Seq2[string, T] { return recordsOfType[T](r.bound().all()) }
+
+// recordsOfType returns the records of a sequence of *T.
+func recordsOfType[T any](all iter.Seq2[string, any]) iter.Seq2[string, T] {
 	return func(yield func(string, T) bool) {
+		all(func(id string, x any) bool { return yield(id, *x.(*T)) })
+	}
+}
+
+func (x *recordSet) all() iter.Seq2[string, any] {
+	return func(yield func(string, any) bool) {
 		for _, one := range x.known() {
-			rec, err := x.k.At(one.id).Decode(one.e.Value)
+			rec, err := x.k.Record(one.id).Decode(one.e.Value)
 			if err != nil {
 				x.b.report.problem(one.e.Name, x.b.unusable(one.e, err))
 				continue
@@ -115,9 +128,13 @@ func (r Records[T]) All() iter.Seq2[string, T] {
 // Sorted is All in the order of compare, which returns a negative number if a comes before b. Records
 // that compare as equal are in the order of All.
 func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
-	return func(yield func(string, T) bool) {
-		ids, all := []string{}, map[string]T{}
-		for id, rec := range r.All() {
+	return recordsOfType[T](r.bound().sorted(func(a, b any) int { return compare(*a.(*T), *b.(*T)) }))
+}
+
+func (x *recordSet) sorted(compare func(a, b any) int) iter.Seq2[string, any] {
+	return func(yield func(string, any) bool) {
+		ids, all := []string{}, map[string]any{}
+		for id, rec := range x.all() {
 			ids = append(ids, id)
 			all[id] = rec
 		}
@@ -131,14 +148,15 @@ func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
 }
 
 // Len returns the number of known records, including those that can't be used.
-func (r Records[T]) Len() int { return len(r.binding().known()) }
+func (r Records[T]) Len() int { return len(r.bound().known()) }
 
 // Get returns a record as far as is known. If it is absent or can't be used, Get returns the default of
 // its key, which for RecordsOf is the zero T.
-func (r Records[T]) Get(id string) (rec T) {
-	x := r.binding()
-	k := x.k.At(id)
-	name, err := x.name("get", id)
+func (r Records[T]) Get(id string) T { return keydef.Value[T](r.bound().get(id)) }
+
+func (x *recordSet) get(id string) any {
+	k := x.k.Record(id)
+	name, err := x.nameOf("get", id)
 	if e, found := x.b.Known(name); err == nil && found {
 		if rec, err := k.Decode(e.Value); err == nil {
 			return rec
@@ -149,7 +167,7 @@ func (r Records[T]) Get(id string) (rec T) {
 
 // Lookup requests a record from the server: see Var.Lookup. An invalid id is pantry.ErrInvalid.
 func (r Records[T]) Lookup(ctx context.Context, id string) (rec T, found bool, err error) {
-	if _, err := r.binding().name("look up", id); err != nil {
+	if _, err := r.bound().nameOf("look up", id); err != nil {
 		return rec, false, err
 	}
 	return r.At(id).Lookup(ctx)
@@ -157,28 +175,29 @@ func (r Records[T]) Lookup(ctx context.Context, id string) (rec T, found bool, e
 
 // At returns one record as a variable, on which Add, Raise, Append, SetIf and the like work. Writing it
 // creates the record. A text that can't be an id is pantry.ErrInvalid when the variable is written.
-func (r Records[T]) At(id string) Var[T] {
-	x := r.binding()
-	k := x.k.At(id)
-	if _, err := x.name("use", id); err != nil { // it must not be requested
+func (r Records[T]) At(id string) Var[T] { return variable[T](r.bound().at(id)) }
+
+func (x *recordSet) at(id string) *binding {
+	k := x.k.Record(id)
+	if _, err := x.nameOf("use", id); err != nil { // it must not be requested
 		n := &node{name: k.Name()}
 		n.publish(&remote{entry: entry.Entry{Name: k.Name()}})
 		at := newBinding(x.b, k, n)
 		at.bad = err
-		return at.variable()
+		return at
 	}
 	n := x.b.view.use(k.Name())
 	x.b.setCheck(n, k)
-	return newBinding(x.b, k, n).variable()
+	return newBinding(x.b, k, n)
 }
 
 // Add stores a new record and returns its id, which is made of the time and random bits, so that it
 // needs no network and no two phones make the same. The errors are those of Var.Set. With Offline, the
 // id is also valid if the error is ErrQueued.
 func (r Records[T]) Add(ctx context.Context, rec T) (id string, err error) {
-	x := r.binding()
+	x := r.bound()
 	id = x.b.newID()
-	if err = x.put(ctx, "add", id, rec); err != nil && !errors.Is(err, ErrQueued) {
+	if err = x.put(ctx, "add", id, &rec); err != nil && !errors.Is(err, ErrQueued) {
 		id = ""
 	}
 	return id, err
@@ -187,15 +206,15 @@ func (r Records[T]) Add(ctx context.Context, rec T) (id string, err error) {
 // Put stores a record under an id and replaces an existing one. An invalid id is pantry.ErrInvalid;
 // other errors are those of Var.Set.
 func (r Records[T]) Put(ctx context.Context, id string, rec T) error {
-	return r.binding().put(ctx, "put", id, rec)
+	return r.bound().put(ctx, "put", id, &rec)
 }
 
-func (x *recordsBinding[T]) put(ctx context.Context, op, id string, rec T) error {
-	name, err := x.name(op, id)
+func (x *recordSet) put(ctx context.Context, op, id string, rec any) error {
+	name, err := x.nameOf(op, id)
 	if err != nil {
 		return err
 	}
-	k := x.k.At(id)
+	k := x.k.Record(id)
 	val, err := k.Encode(rec)
 	if err != nil {
 		return x.b.conn.fail(op, name, err)
@@ -210,8 +229,8 @@ func (x *recordsBinding[T]) put(ctx context.Context, op, id string, rec T) error
 // Update stores what f makes of a record: see Var.Update. If there is no such record, the error is
 // pantry.ErrAbsent.
 func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, error)) (now T, err error) {
-	x := r.binding()
-	name, err := x.name("update", id)
+	x := r.bound()
+	name, err := x.nameOf("update", id)
 	if err != nil {
 		return now, err
 	}
@@ -227,10 +246,10 @@ func (r Records[T]) Update(ctx context.Context, id string, f func(old T) (T, err
 
 // Drop removes the records with these ids in one commit. Absent ids are ignored.
 func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
-	x := r.binding()
+	x := r.bound()
 	var edits []entry.Edit
 	for _, id := range ids {
-		name, err := x.name("delete", id)
+		name, err := x.nameOf("delete", id)
 		if err != nil {
 			return err
 		}
@@ -253,17 +272,17 @@ func (r Records[T]) Drop(ctx context.Context, ids ...string) error {
 
 // Clear removes all records in one commit.
 func (r Records[T]) Clear(ctx context.Context) error {
-	x := r.binding()
-	_, err := x.b.write(ctx, "clear", []entry.Edit{{Reset: true, Prefix: x.k.Name() + "/"}})
+	x := r.bound()
+	_, err := x.b.write(ctx, "clear", []entry.Edit{{Reset: true, Prefix: x.name + "/"}})
 	return err
 }
 
 // Watch yields the ids of all records as soon as they are known, and then, after each change, those
 // of the records that were added, changed or removed.
 func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
-	x := r.binding()
+	x := r.bound()
 	return func(yield func([]string) bool) {
-		for names := range x.b.watchAll(ctx, nil, []string{x.k.Name() + "/"}) {
+		for names := range x.b.watchAll(ctx, nil, []string{x.name + "/"}) {
 			var ids []string
 			for _, name := range names {
 				if id, ok := x.id(name); ok {
@@ -282,20 +301,23 @@ func (r Records[T]) Watch(ctx context.Context) iter.Seq[[]string] {
 // added, changed or removed. A slow body gets several changes of one record as one. It ends as Watch
 // does.
 func (r Records[T]) Changes(ctx context.Context) iter.Seq2[string, ItemChange[T]] {
-	x := r.binding()
+	x := r.bound()
 	return func(yield func(string, ItemChange[T]) bool) {
-		records.Changes(r.Watch(ctx), func(id string) (rec T, version int64, found bool) {
-			name, err := x.name("get", id)
-			if e, has := x.b.Known(name); err == nil && has {
-				if rec, err = x.k.At(id).Decode(e.Value); err == nil {
-					return rec, e.Version, true
-				}
-			}
-			return rec, 0, false
-		}, func(id string, old, new T, had, has, first bool) bool {
-			return yield(id, ItemChange[T]{Old: old, New: new, Had: had, Has: has, First: first})
+		records.Changes(r.Watch(ctx), x.newest, func(id string, c records.Change) bool {
+			return yield(id, ItemChange[T]{Old: keydef.Value[T](c.Old), New: keydef.Value[T](c.New), Had: c.Had, Has: c.Has, First: c.First})
 		})
 	}
+}
+
+// newest returns a usable record as far as is known, and the version that changed it.
+func (x *recordSet) newest(id string) (rec any, version int64, found bool) {
+	name, err := x.nameOf("get", id)
+	if e, has := x.b.Known(name); err == nil && has {
+		if rec, err = x.k.Record(id).Decode(e.Value); err == nil {
+			return rec, e.Version, true
+		}
+	}
+	return nil, 0, false
 }
 
 // ids makes ids of records: 48 bits of the time in milliseconds and 80 random bits, as 26 small letters

@@ -6,7 +6,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/keyhook"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/scan"
@@ -93,7 +93,7 @@ func (r *reporter) firstUse(k pantry.AnyKey, d entry.Declared, declared bool) {
 	case used:
 		return
 	}
-	if unkept := keyhook.Unkept(k); unkept != "" {
+	if unkept := keydef.Unkept(k); unkept != "" {
 		r.problem(d.Name, refuse.As(pantry.ErrInvalid, "%s", unkept))
 	}
 	if entry.SecretKey(d) && !declared {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"reflect"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -12,7 +13,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/keyhook"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/slot"
 	"github.com/small-pantry/pantry/value"
 )
@@ -57,27 +58,34 @@ type State[T any] struct {
 	Err     error     // with Unreadable and Refused, why; otherwise why the server can't be reached
 }
 
+// stateOf returns a state whose values are *T, or nil, as one of T.
+func stateOf[T any](s State[any]) State[T] {
+	return State[T]{keydef.Value[T](s.Value), s.Found, s.Phase, s.Mine, s.Queued, keydef.Value[T](s.Waiting), s.Version, s.Updated, s.AsOf, s.By, s.Err}
+}
+
 // A Var is a key on a board. It is small, and safe for concurrent use. The zero Var panics.
 type Var[T any] struct {
-	x *binding[T]
+	_ [0]*T // so that a Var can't be converted to one of another type
+	x *binding
 	s *slot.Slot // of x; nil for a zero Var
 }
 
-// A binding is what the copies of a Var share.
-type binding[T any] struct {
+// A binding is what the copies of a Var share. It does not depend on the Var's type T: where a value is
+// an any, it is a *T.
+type binding struct {
 	slot.Slot
 	b     *Board
-	k     pantry.Key[T]
+	k     keydef.Definition
+	name  string // of k
 	n     *node
-	plain bool  // values can be returned without copying
 	bad   error // why the name can't be used; nil if it can
-	cache atomic.Pointer[reading[T]]
+	cache atomic.Pointer[reading]
 }
 
 // A reading is what is known of a name, decoded by its key. It is immutable.
-type reading[T any] struct {
+type reading struct {
 	r   *remote
-	x   T // the default if nothing usable is stored
+	x   any // the default if nothing usable is stored
 	err error
 }
 
@@ -86,14 +94,15 @@ func On[T any](b *Board, k pantry.Key[T]) Var[T] {
 	b.mayHave(k)
 	n := b.view.bind(k.Name())
 	b.poller.start()
-	b.setCheck(n, k)
-	return newBinding(b, k, n).variable()
+	d := keydef.Of(k)
+	b.setCheck(n, d)
+	return variable[T](newBinding(b, d, n))
 }
 
 // setCheck makes the outbox check the operations on a name by its key.
-func (b *Board) setCheck(n *node, k pantry.AnyKey) {
-	if check := keyhook.Check(k); check != nil {
-		b.view.setCheck(n, check)
+func (b *Board) setCheck(n *node, k keydef.Definition) {
+	if k.Checks() {
+		b.view.setCheck(n, func(v value.Value) error { _, err := k.Kept(v); return err })
 	}
 }
 
@@ -106,21 +115,23 @@ func (b *Board) passes(name string, v value.Value) error {
 	return check(v)
 }
 
-func newBinding[T any](b *Board, k pantry.Key[T], n *node) *binding[T] {
-	x := &binding[T]{b: b, k: k, n: n, plain: !k.Copies()}
+func newBinding(b *Board, k keydef.Definition, n *node) *binding {
+	x := &binding{b: b, k: k, name: k.Name(), n: n}
 	x.Find = func() unsafe.Pointer {
 		c := x.read()
-		if !x.plain {
-			y := x.k.Copy(c.x)
-			return unsafe.Pointer(&y)
+		if k.Copies() {
+			return pointer(k.Copy(c.x))
 		}
-		n.keep(&x.Slot, c.r, unsafe.Pointer(&c.x)) // a reading never changes
-		return unsafe.Pointer(&c.x)
+		n.keep(&x.Slot, c.r, pointer(c.x)) // a reading never changes
+		return pointer(c.x)
 	}
 	return x
 }
 
-func (x *binding[T]) variable() Var[T] { return Var[T]{x, &x.Slot} }
+// pointer returns x, which is a *T, for a slot.
+func pointer(x any) unsafe.Pointer { return reflect.ValueOf(x).UnsafePointer() }
+
+func variable[T any](x *binding) Var[T] { return Var[T]{x: x, s: &x.Slot} }
 
 // mayHave panics for a key that can't be on the board.
 func (b *Board) mayHave(k pantry.AnyKey) {
@@ -154,7 +165,7 @@ func (b *Board) isAbout(name string) bool {
 	return false
 }
 
-func (v Var[T]) binding() *binding[T] {
+func (v Var[T]) binding() *binding {
 	if v.x == nil {
 		panic("board: a zero Var was used; get one from On")
 	}
@@ -162,12 +173,12 @@ func (v Var[T]) binding() *binding[T] {
 }
 
 // read returns what is known.
-func (x *binding[T]) read() *reading[T] {
+func (x *binding) read() *reading {
 	r := x.n.state.Load()
 	if c := x.cache.Load(); c != nil && c.r == r {
 		return c
 	}
-	c := &reading[T]{r: r, x: x.k.Default()}
+	c := &reading{r: r, x: x.k.Default()}
 	if !r.entry.Value.IsZero() {
 		if y, err := x.k.Decode(r.entry.Value); err == nil {
 			c.x = y
@@ -185,10 +196,11 @@ func (x *binding[T]) read() *reading[T] {
 func (v Var[T]) Get() T { return *(*T)(v.s.Load()) }
 
 // State returns what is known, and how far it can be trusted.
-func (v Var[T]) State() State[T] {
-	x := v.binding()
+func (v Var[T]) State() State[T] { return stateOf[T](v.binding().state()) }
+
+func (x *binding) state() State[any] {
 	c := x.read()
-	s := State[T]{Value: x.k.Copy(c.x)}
+	s := State[any]{Value: x.k.Copy(c.x)}
 	describe(x.b, c.r, &s)
 	s.Waiting = x.waiting(c)
 	if c.err != nil {
@@ -198,7 +210,7 @@ func (v Var[T]) State() State[T] {
 }
 
 // waiting returns the value after all queued changes are stored.
-func (x *binding[T]) waiting(c *reading[T]) T {
+func (x *binding) waiting(c *reading) any {
 	if c.r.queued > 0 && x.b.outbox != nil {
 		if v := x.b.outbox.after(x.b, x.n.name, c.r.entry.Value); v.IsZero() {
 			return x.k.Default()
@@ -210,7 +222,7 @@ func (x *binding[T]) waiting(c *reading[T]) T {
 }
 
 // describe returns how far what is known can be trusted.
-func describe[T any](b *Board, r *remote, s *State[T]) {
+func describe(b *Board, r *remote, s *State[any]) {
 	s.Found, s.Version, s.Queued = !r.entry.Value.IsZero(), r.entry.Version, r.queued
 	s.Updated, s.By, s.Mine = r.entry.Updated, r.entry.By, r.entry.From == b.view.from && r.entry.From != ""
 	s.Err = r.away
@@ -233,7 +245,7 @@ func describe[T any](b *Board, r *remote, s *State[T]) {
 	}
 }
 
-func (x *binding[T]) unusable(e entry.Entry, err error) error { return x.b.unusable(e, err) }
+func (x *binding) unusable(e entry.Entry, err error) error { return x.b.unusable(e, err) }
 
 // unusable returns the error for a stored value that its key can't use.
 func (b *Board) unusable(e entry.Entry, err error) error {
@@ -255,33 +267,43 @@ func orSomebody(by string) string {
 // (pantry.ErrInvalid); or there was no answer (ErrUnreachable). Except for the first, x is the
 // default.
 func (v Var[T]) Lookup(ctx context.Context) (x T, found bool, err error) {
-	at := v.binding()
-	if at.bad != nil {
-		return at.k.Default(), false, at.bad
+	at, found, err := v.binding().lookup(ctx)
+	return keydef.Value[T](at), found, err
+}
+
+func (x *binding) lookup(ctx context.Context) (_ any, found bool, err error) {
+	if x.bad != nil {
+		return x.k.Default(), false, x.bad
 	}
-	e, found, err := at.b.fetch(ctx, at.k.Name())
+	e, found, err := x.b.fetch(ctx, x.name)
 	if err != nil || !found {
-		return at.k.Default(), found, err
+		return x.k.Default(), found, err
 	}
-	x, err = at.k.Decode(e.Value)
+	y, err := x.k.Decode(e.Value)
 	if err != nil {
-		return at.k.Default(), true, at.unusable(e, err)
+		return x.k.Default(), true, x.unusable(e, err)
 	}
-	return x, true, nil
+	return y, true, nil
 }
 
 // Watch yields the state now, and then the newest after each change: one body can draw first and
 // update later. A slow body skips states, but never the last one. It ends when the body breaks, ctx
 // ends, or the board is closed. A value that can't be used is reported as a problem, once.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
-	x := v.binding()
+	states := v.binding().watch(ctx)
 	return func(yield func(State[T]) bool) {
+		states(func(s State[any]) bool { return yield(stateOf[T](s)) })
+	}
+}
+
+func (x *binding) watch(ctx context.Context) iter.Seq[State[any]] {
+	return func(yield func(State[any]) bool) {
 		var told int64
-		for range x.b.changes(ctx, []string{x.k.Name()}, nil) {
-			s := v.State()
+		for range x.b.changes(ctx, []string{x.name}, nil) {
+			s := x.state()
 			if s.Phase == Unreadable && s.Version != told {
 				told = s.Version
-				x.b.report.problem(x.k.Name(), s.Err)
+				x.b.report.problem(x.name, s.Err)
 			}
 			if !yield(s) {
 				return

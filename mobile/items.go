@@ -6,6 +6,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/handover"
+	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -240,10 +241,11 @@ func newList[T any](keys *Keys, self anyKey, name string) *listOf[T] {
 			if items == nil {
 				return nil, handover.Misuse("there is no list: make one with NewItems")
 			}
-			return l.k.DecodeAny(value.List(items.all...)) // what is stored is checked by the key's rules
+			x, err := keydef.Of(l.k).DecodeUnchecked(value.List(items.all...))
+			return keydef.Value[[]T](x), err // what is stored is checked by the key's rules
 		},
 		func(all []T) *Items {
-			v, err := l.k.EncodeAny(all)
+			v, err := keydef.Of(l.k).EncodeUnchecked(&all)
 			if err != nil {
 				return &Items{}
 			}

@@ -8,12 +8,19 @@ import (
 	"strings"
 )
 
-// Changes calls yield for each record whose ids come from watch: for all of the first ids with first
+// A Change is a change of one record: see pantry.ItemChange. Old and New are pointers, or nil.
+type Change struct {
+	Old, New any
+	Had, Has bool
+	First    bool
+}
+
+// Changes calls yield for each record whose ids come from watch: for all of the first ids with First
 // set, and then for those that have changed since the last call. It ends with watch, or when yield
 // returns false. lookup returns a usable record, and the version that changed it.
-func Changes[T any](watch iter.Seq[[]string], lookup func(id string) (x T, version int64, found bool), yield func(id string, old, new T, had, has, first bool) bool) {
+func Changes(watch iter.Seq[[]string], lookup func(id string) (x any, version int64, found bool), yield func(id string, c Change) bool) {
 	type record struct {
-		x       T
+		x       any
 		version int64
 	}
 	known := map[string]record{}
@@ -30,7 +37,7 @@ func Changes[T any](watch iter.Seq[[]string], lookup func(id string) (x T, versi
 			} else {
 				delete(known, id)
 			}
-			if !yield(id, old.x, now, had, has, first) {
+			if !yield(id, Change{old.x, now, had, has, first}) {
 				return
 			}
 		}
