@@ -68,11 +68,11 @@ func TestPageLarge(t *testing.T) {
 			g.commit(fmt.Sprintf(`{"op":"drop","name":"bed/1/come/%d"}`, n%10))
 		}
 	}
-	churn(time.Now().Add(time.Second))
+	churn(time.Now().Add(soak.For(300*time.Millisecond, time.Second)))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-1}`)
 	small.Until(shown("bed/1/n") + ` === '−1'`)
 	before, heap := nodes(), small.Heap()
-	churn(time.Now().Add(soak.For(2*time.Second, 10*time.Minute)))
+	churn(time.Now().Add(soak.For(700*time.Millisecond, 10*time.Minute)))
 	g.commit(`{"op":"put","name":"bed/1/n","value":-2}`)
 	small.Until(shown("bed/1/n") + ` === '−2'`)
 	t.Logf("nodes %d, then %d; heap %d KiB, then %d KiB", before, nodes(), heap>>10, small.Heap()>>10)
