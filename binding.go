@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"reflect"
 	"sync/atomic"
 	"unsafe"
 	"weak"
@@ -39,12 +38,9 @@ func passing(ns *Namespace, d *definition, in *Batch) *binding {
 
 func bindTo(n *ledger.Node, ns *Namespace, d *definition, in *Batch) *binding {
 	b := &binding{ns: ns, d: d, node: n, in: in}
-	b.Find = func() unsafe.Pointer { return pointer(d.Copy(b.read().x)) } // a reading never changes
+	b.Find = func() unsafe.Pointer { return slot.Pointer(d.Copy(b.read().x)) } // a reading never changes
 	return b
 }
-
-// pointer returns x, which is a *T, for a slot.
-func pointer(x any) unsafe.Pointer { return reflect.ValueOf(x).UnsafePointer() }
 
 // A reading is what a record means to a key. It is immutable.
 type reading struct {
@@ -122,7 +118,7 @@ func (b *binding) makeReady(r *reading) {
 		}
 		b.known.Store(true) // two goroutines can register twice, which does no harm
 	}
-	b.node.IfNewest(r.rec, func() { b.Fill(pointer(r.x)) })
+	b.node.IfNewest(r.rec, func() { b.Fill(slot.Pointer(r.x)) })
 }
 
 func (b *binding) decode(rec *ledger.Record) *reading {

@@ -137,7 +137,7 @@ func (v FieldsVar[T]) Set(x T) error {
 // unusable: that is ErrWrongKind or ErrInvalid. If f returns an error, Update returns it. Other
 // errors are those of Var.Set.
 func (v FieldsVar[T]) Update(f func(old T) (T, error)) (now T, err error) {
-	err = v.binding().change("update", true, updateOf(f))
+	err = v.binding().change("update", true, keydef.Update(f))
 	return v.Get(), err
 }
 
@@ -201,7 +201,7 @@ func (b *fieldsBinding) inBatch(op string, change func(*Batch) error) error {
 
 // Watch yields the struct now, and then the newest after each change of a field: see Var.Watch.
 func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[T] {
-	return valuesOf[T](v.binding().watch(ctx))
+	return keydef.Values[T](v.binding().watch(ctx))
 }
 
 func (b *fieldsBinding) watch(ctx context.Context) iter.Seq[any] {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"iter"
 	"math"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -145,7 +144,7 @@ func (r recordSet) put(id string, x any) error {
 // Update stores the record that f returns for the present one, and returns what is stored then: see
 // Var.Update. If there is no such record, the error is ErrAbsent.
 func (r Records[T]) Update(id string, f func(old T) (T, error)) (now T, err error) {
-	x, err := r.bound().update(id, updateOf(f))
+	x, err := r.bound().update(id, keydef.Update(f))
 	return keydef.Value[T](x), err
 }
 
@@ -280,18 +279,13 @@ func (e recordEntry) added() int64 {
 // byte order. Changing a record does not move it; dropping it and putting it again does. An
 // unusable record is left out and reported as a Problem. The body can write. In a batch, All
 // includes the batch's changes.
-func (r Records[T]) All() iter.Seq2[string, T] {
-	all := r.bound()
-	return recordsOfType[T](func(yield func(string, any) bool) {
-		all.markRead()
-		all.all()(yield)
-	})
-}
+func (r Records[T]) All() iter.Seq2[string, T] { return keydef.Records[T](r.bound().read()) }
 
-// recordsOfType returns the records of a sequence of *T.
-func recordsOfType[T any](all iter.Seq2[string, any]) iter.Seq2[string, T] {
-	return func(yield func(string, T) bool) {
-		all(func(id string, x any) bool { return yield(id, *x.(*T)) })
+// read is all, and notes that the program reads the records.
+func (r recordSet) read() iter.Seq2[string, any] {
+	return func(yield func(string, any) bool) {
+		r.markRead()
+		r.all()(yield)
 	}
 }
 
@@ -314,28 +308,7 @@ func (r recordSet) all() iter.Seq2[string, any] {
 // Sorted is All in the order of compare, which returns a negative number if a comes before b.
 // Records that compare as equal are in the order of All.
 func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
-	all := r.bound()
-	return recordsOfType[T](all.sorted(func(a, b any) int { return compare(*a.(*T), *b.(*T)) }))
-}
-
-func (r recordSet) sorted(compare func(a, b any) int) iter.Seq2[string, any] {
-	return func(yield func(string, any) bool) {
-		type record struct {
-			id string
-			x  any
-		}
-		var all []record
-		r.markRead()
-		for id, x := range r.all() {
-			all = append(all, record{id, x})
-		}
-		slices.SortStableFunc(all, func(a, b record) int { return compare(a.x, b.x) })
-		for _, one := range all {
-			if !yield(one.id, one.x) {
-				return
-			}
-		}
-	}
+	return keydef.Records[T](records.Sorted(r.bound().read(), keydef.Order(compare)))
 }
 
 // At returns one record as a variable, on which Add, Raise, Append and the like work. Writing it creates

@@ -65,16 +65,8 @@ func (v Var[T]) Clear() error { return v.binding().clear() }
 // a default must not overwrite the stored value. Set and Clear overwrite it on purpose. Other
 // errors are those of Set.
 func (v Var[T]) Update(f func(old T) (T, error)) (now T, err error) {
-	x, err := v.binding().update(updateOf(f), func(*reading) error { return nil })
+	x, err := v.binding().update(keydef.Update(f), func(*reading) error { return nil })
 	return keydef.Value[T](x), err
-}
-
-// updateOf returns the function of an Update for a binding.
-func updateOf[T any](f func(old T) (T, error)) func(old any) (any, error) {
-	return func(old any) (any, error) {
-		x, err := f(*old.(*T))
-		return &x, err
-	}
 }
 
 // Watch yields the value now, and then the newest value after each change by any program. One loop
@@ -82,12 +74,5 @@ func updateOf[T any](f func(old T) (T, error)) func(old any) (any, error) {
 // loop ends when the body breaks, ctx ends, or the namespace is closed. The body can write, and can
 // close the namespace. Values that can't be used are yielded as the default.
 func (v Var[T]) Watch(ctx context.Context) iter.Seq[T] {
-	return valuesOf[T](v.binding().watch(ctx))
-}
-
-// valuesOf returns the values of a sequence of *T.
-func valuesOf[T any](all iter.Seq[any]) iter.Seq[T] {
-	return func(yield func(T) bool) {
-		all(func(x any) bool { return yield(*x.(*T)) })
-	}
+	return keydef.Values[T](v.binding().watch(ctx))
 }

@@ -163,10 +163,7 @@ func (x *binding) clear(ctx context.Context) error {
 // the stored value can't be used, f does not run: pantry.ErrWrongKind or pantry.ErrInvalid. An
 // error of f is returned. An Update can't be queued: without an answer the error is ErrUnreachable.
 func (v Var[T]) Update(ctx context.Context, f func(old T) (T, error)) (now T, err error) {
-	x, err := v.binding().update(ctx, func(old any) (any, error) {
-		next, err := f(*old.(*T))
-		return &next, err
-	})
+	x, err := v.binding().update(ctx, keydef.Update(f))
 	return keydef.Value[T](x), err
 }
 

@@ -101,14 +101,7 @@ func compareIDs(a, b string) int {
 // All iterates over the known records: ids that are numbers first, by size, then the others by
 // their bytes, which for ids of Add is the order in which they were added. A record that can't be used
 // is left out and reported as a problem.
-func (r Records[T]) All() iter.Seq2[string, T] { return recordsOfType[T](r.bound().all()) }
-
-// recordsOfType returns the records of a sequence of *T.
-func recordsOfType[T any](all iter.Seq2[string, any]) iter.Seq2[string, T] {
-	return func(yield func(string, T) bool) {
-		all(func(id string, x any) bool { return yield(id, *x.(*T)) })
-	}
-}
+func (r Records[T]) All() iter.Seq2[string, T] { return keydef.Records[T](r.bound().all()) }
 
 func (x *recordSet) all() iter.Seq2[string, any] {
 	return func(yield func(string, any) bool) {
@@ -128,23 +121,7 @@ func (x *recordSet) all() iter.Seq2[string, any] {
 // Sorted is All in the order of compare, which returns a negative number if a comes before b. Records
 // that compare as equal are in the order of All.
 func (r Records[T]) Sorted(compare func(a, b T) int) iter.Seq2[string, T] {
-	return recordsOfType[T](r.bound().sorted(func(a, b any) int { return compare(*a.(*T), *b.(*T)) }))
-}
-
-func (x *recordSet) sorted(compare func(a, b any) int) iter.Seq2[string, any] {
-	return func(yield func(string, any) bool) {
-		ids, all := []string{}, map[string]any{}
-		for id, rec := range x.all() {
-			ids = append(ids, id)
-			all[id] = rec
-		}
-		slices.SortStableFunc(ids, func(a, b string) int { return compare(all[a], all[b]) })
-		for _, id := range ids {
-			if !yield(id, all[id]) {
-				return
-			}
-		}
-	}
+	return keydef.Records[T](records.Sorted(r.bound().all(), keydef.Order(compare)))
 }
 
 // Len returns the number of known records, including those that can't be used.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"iter"
-	"reflect"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -120,16 +119,13 @@ func newBinding(b *Board, k keydef.Definition, n *node) *binding {
 	x.Find = func() unsafe.Pointer {
 		c := x.read()
 		if k.Copies() {
-			return pointer(k.Copy(c.x))
+			return slot.Pointer(k.Copy(c.x))
 		}
-		n.keep(&x.Slot, c.r, pointer(c.x)) // a reading never changes
-		return pointer(c.x)
+		n.keep(&x.Slot, c.r, slot.Pointer(c.x)) // a reading never changes
+		return slot.Pointer(c.x)
 	}
 	return x
 }
-
-// pointer returns x, which is a *T, for a slot.
-func pointer(x any) unsafe.Pointer { return reflect.ValueOf(x).UnsafePointer() }
 
 func variable[T any](x *binding) Var[T] { return Var[T]{x: x, s: &x.Slot} }
 

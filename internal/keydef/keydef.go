@@ -4,6 +4,8 @@
 package keydef
 
 import (
+	"iter"
+
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/value"
 )
@@ -60,4 +62,31 @@ func Value[T any](x any) (y T) {
 		y = *p
 	}
 	return y
+}
+
+// Values returns what the pointers of a sequence point to.
+func Values[T any](all iter.Seq[any]) iter.Seq[T] {
+	return func(yield func(T) bool) {
+		all(func(x any) bool { return yield(*x.(*T)) })
+	}
+}
+
+// Records is Values for records, with their ids.
+func Records[T any](all iter.Seq2[string, any]) iter.Seq2[string, T] {
+	return func(yield func(string, T) bool) {
+		all(func(id string, x any) bool { return yield(id, *x.(*T)) })
+	}
+}
+
+// Order returns the order of two values as that of pointers to them.
+func Order[T any](compare func(a, b T) int) func(a, b any) int {
+	return func(a, b any) int { return compare(*a.(*T), *b.(*T)) }
+}
+
+// Update returns the function of an Update as one of pointers.
+func Update[T any](f func(old T) (T, error)) func(old any) (any, error) {
+	return func(old any) (any, error) {
+		x, err := f(*old.(*T))
+		return &x, err
+	}
 }

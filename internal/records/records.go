@@ -4,6 +4,7 @@ package records
 import (
 	"cmp"
 	"iter"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -42,6 +43,26 @@ func Changes(watch iter.Seq[[]string], lookup func(id string) (x any, version in
 			}
 		}
 		first = false
+	}
+}
+
+// Sorted yields records in the order of compare. Those that compare as equal stay in their order.
+func Sorted(all iter.Seq2[string, any], compare func(a, b any) int) iter.Seq2[string, any] {
+	return func(yield func(string, any) bool) {
+		type record struct {
+			id string
+			x  any
+		}
+		var sorted []record
+		for id, x := range all {
+			sorted = append(sorted, record{id, x})
+		}
+		slices.SortStableFunc(sorted, func(a, b record) int { return compare(a.x, b.x) })
+		for _, one := range sorted {
+			if !yield(one.id, one.x) {
+				return
+			}
+		}
 	}
 }
 

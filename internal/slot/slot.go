@@ -3,6 +3,7 @@
 package slot
 
 import (
+	"reflect"
 	"sync/atomic"
 	"unsafe"
 )
@@ -36,6 +37,9 @@ func (s *Slot) slowly() unsafe.Pointer {
 	}
 	return s.Find()
 }
+
+// Pointer returns x, which is a *T, for a slot.
+func Pointer(x any) unsafe.Pointer { return reflect.ValueOf(x).UnsafePointer() }
 
 // Ready reports whether the slot has a value.
 func (s *Slot) Ready() bool { return atomic.LoadPointer(&s.now) != nil }
