@@ -35,6 +35,24 @@ var boardFaults = []fault{
 	},
 	{
 		file:    "board/sending.go",
+		old:     "if slices.ContainsFunc(o.making, func",
+		new:     "if false && slices.ContainsFunc(o.making, func",
+		promise: "a queued change waits for the changes of its names that are being made",
+	},
+	{
+		file:    "board/commit.go",
+		old:     "\t\to.stored(w, page)\n",
+		new:     "",
+		promise: "a queued change is based on own changes that end meanwhile",
+	},
+	{
+		file:    "js/src/board.js",
+		old:     "        await outbox?.stored(item, page, before)\n",
+		new:     "",
+		promise: "a queued change in a page is based on own changes that end meanwhile",
+	},
+	{
+		file:    "board/sending.go",
 		old:     "if e.Name != now.Name || later.sent || ",
 		new:     "if e.Name != now.Name || ",
 		promise: "a change that was sent is not altered",
