@@ -161,7 +161,7 @@ func writing(s *suite) error {
 		if err != nil {
 			return err
 		}
-		return s.time(row{what: "prompt Set", floor: "flock, a look at the path, write and unlock by system calls", limit: 3}, setting(ns), floor)
+		return s.time(row{what: "prompt Set", floor: "flock, a look at the path, write and unlock by system calls", limit: 2.5}, setting(ns), floor)
 	}
 	limited := func(ns *pantry.Namespace) error {
 		return in(func(free *pantry.Namespace) error {

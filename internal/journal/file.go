@@ -317,8 +317,10 @@ func (f *File) write(h Handle, data []byte, at int64) error {
 	if err == nil && n < len(data) {
 		err = io.ErrShortWrite
 	}
-	if room, known := f.Free(); IsFull(err) && known {
-		err = fmt.Errorf("%w: %d bytes are needed, and %d are free", err, len(data), room)
+	if IsFull(err) {
+		if room, known := f.Free(); known {
+			err = fmt.Errorf("%w: %d bytes are needed, and %d are free", err, len(data), room)
+		}
 	}
 	return err
 }
