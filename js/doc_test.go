@@ -165,7 +165,7 @@ func TestTypes(t *testing.T) {
 	t.Parallel()
 	tsc := tool(t, "typescript/bin/tsc")
 	out, _ := exec.Command("node", tsc, "--noEmit", "--strict", "--target", "es2022", "--module", "nodenext", "--moduleResolution", "nodenext", "--lib", "es2022,dom",
-		"--skipDefaultLibCheck", "--typeRoots", "testdata", "testdata/types.ts", "testdata/wrong.ts").CombinedOutput() // exits with 2 on errors
+		"--skipDefaultLibCheck", "--typeRoots", t.TempDir(), "testdata/types.ts", "testdata/wrong.ts").CombinedOutput() // exits with 2 on errors
 	raw, err := os.ReadFile("testdata/wrong.ts")
 	require.NoError(t, err)
 	var want, got []string

@@ -661,6 +661,7 @@ export const ownBase = test(async origin => {
   try {
     const b = join(link, { ...quick, patience: 20_000, offline: true, push: false }), v = b.on(int('hour', 0))
     await b.ready()
+    await b.pending() // the queue is open, so that the first change leaves before the network is found to be gone
     const first = v.set(7)
     offline = true
     await until(() => `${b.status.way} ${v.state().phase} ${b.status.error}`, () => b.status.error)
