@@ -1,6 +1,7 @@
 package etcd
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"sync/atomic"
@@ -55,6 +56,7 @@ func newPrefix() string { return fmt.Sprintf("test/%d/", prefixes.Add(1)) }
 func open(t testing.TB, prefix string, o Options) *Store {
 	t.Helper()
 	o.Endpoints, o.Prefix = endpoints, prefix
+	o.ledger.Wait = cmp.Or(o.ledger.Wait, patience)
 	s, err := Open(t.Context(), o)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
@@ -68,7 +70,7 @@ func TestSuiteOnEtcd(t *testing.T) {
 		prefix := newPrefix()
 		var all []*Store
 		for range 2 {
-			s, err := Open(t.Context(), Options{Endpoints: endpoints, Prefix: prefix, ledger: ledger.Options{Twice: true, Every: 5}})
+			s, err := Open(t.Context(), Options{Endpoints: endpoints, Prefix: prefix, ledger: ledger.Options{Twice: true, Every: 5, Wait: patience}})
 			require.NoError(t, err)
 			all = append(all, s)
 			t.Cleanup(func() { assert.NoError(t, s.Close()) })
