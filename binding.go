@@ -177,8 +177,7 @@ func (b *binding) set(x any) error {
 	if err != nil {
 		return b.fail("set", err)
 	}
-	o := b.newOperation()
-	o.enc, o.always = enc, true
+	o := &operation{b: b, enc: enc, always: true}
 	_, err = o.commit("set")
 	return err
 }
@@ -238,8 +237,7 @@ func (b *binding) update(f func(old any) (any, error), guard func(*reading) erro
 	}
 	err = again(func(last bool) error {
 		if last {
-			o := b.newOperation()
-			o.f = step
+			o := &operation{b: b, f: step}
 			_, err := o.commit("update")
 			return err
 		}

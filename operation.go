@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"sync"
 
 	"github.com/small-pantry/pantry/internal/keydef"
 	"github.com/small-pantry/pantry/internal/ledger"
@@ -150,8 +149,7 @@ func (b *binding) operate(ops ...value.Op) (now any, err error) {
 		err = b.writeInBatch(verb, o.operated)
 		now = o.now
 	} else {
-		o := b.newOperation()
-		o.ops = append(o.ops[:0], ops...)
+		o := &operation{b: b, ops: ops}
 		o.judge(b.node.Record())
 		now, err = o.commit(verb)
 	}
@@ -176,8 +174,7 @@ func (b *binding) write(op string, f func(old *reading) (value.Value, error)) er
 	if b.in != nil {
 		return b.writeInBatch(op, f)
 	}
-	o := b.newOperation()
-	o.f = f
+	o := &operation{b: b, f: f}
 	o.judge(b.node.Record())
 	_, err := o.commit(op)
 	return err
@@ -205,8 +202,7 @@ func (b *binding) writeInBatch(op string, f func(old *reading) (value.Value, err
 }
 
 // An operation is one write to one variable. It computes its result from the newest record before
-// it queues. It computes it again, quickly, only if another commit came first. Operations are
-// pooled, since each needs much memory.
+// it queues. It computes it again, quickly, only if another commit came first.
 type operation struct {
 	b *binding
 
@@ -223,18 +219,6 @@ type operation struct {
 	drop bool
 	err  error
 	now  any // the result of ops
-}
-
-// operations is a pool of *operation.
-var operations sync.Pool
-
-func (b *binding) newOperation() *operation {
-	o, _ := operations.Get().(*operation)
-	if o == nil {
-		o = new(operation)
-	}
-	o.b = b
-	return o
 }
 
 // operated returns the result of the ops on the stored value.
@@ -307,7 +291,7 @@ func (o *operation) Judge(tx *ledger.Tx) error {
 	return b.ns.checkLimit(tx)
 }
 
-// commit ends the operation, which must not be used afterwards.
+// commit makes the operation and returns its result.
 func (o *operation) commit(verb string) (now any, err error) {
 	b := o.b
 	b.node.MarkWritten()
@@ -315,8 +299,5 @@ func (o *operation) commit(verb string) (now any, err error) {
 		return now, b.fail(verb, err)
 	}
 	_, err = b.ns.l.CommitWithin(b.ns.within, b.ns.author, o)
-	now = o.now
-	*o = operation{ops: o.ops[:0]}
-	operations.Put(o)
-	return now, b.fail(verb, err)
+	return o.now, b.fail(verb, err)
 }
