@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 
 	"github.com/go-chi/chi/v5"
@@ -89,9 +88,6 @@ var nowhere = route{handle: func(c *call) error {
 	return wire.Refuse("no-route", "there is nothing at this path; boards are at /v1/boards/BOARD/entries")
 }}
 
-// ways are reused, with their memory, to find routes.
-var ways = sync.Pool{New: func() any { return chi.NewRouteContext() }}
-
 // A way is the route of a request with the parts of its escaped path: the board, and the rest as a
 // name.
 type way struct {
@@ -107,9 +103,7 @@ const maxWay = 512
 
 // find returns the way of a request.
 func (r routes) find(method, path string) *way {
-	found := ways.Get().(*chi.Context)
-	defer ways.Put(found)
-	found.Reset()
+	found := chi.NewRouteContext()
 	to := &way{method: method, path: path, route: nowhere}
 	pattern := r.paths.Find(found, http.MethodGet, path)
 	if pattern == "" {
