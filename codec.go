@@ -48,6 +48,14 @@ func codecOf(want value.Kind, base any) codec {
 	return out
 }
 
+// Copy returns a copy of x that shares no memory with it, or x itself if T refers to none.
+func (c *codec) Copy(x any) any {
+	if c.clone == nil {
+		return x
+	}
+	return c.clone(x)
+}
+
 // kindMismatch is an ErrWrongKind that knows the kinds.
 type kindMismatch struct{ got, want value.Kind }
 

@@ -79,7 +79,7 @@ func declare(ns *Namespace) error {
 	ns.reportOrphans(known)
 	var changed []entry.Declared
 	for _, k := range d.keys {
-		d := k.definition()
+		d := k.behind()
 		if unkept := d.Unkept(); unkept != "" {
 			ns.prob.report(k.Name(), nil, refuse.As(ErrInvalid, "%s", unkept))
 		}

@@ -51,7 +51,7 @@ func init() {
 	keydef.Unkept = func(key any) string { return definitionOf(key).Unkept() }
 }
 
-func definitionOf(key any) anyDefinition { return key.(AnyKey).definition() }
+func definitionOf(key any) anyDefinition { return key.(AnyKey).behind() }
 
 func newDefinition(name string, kind value.Kind, def any, c codec) *definition {
 	if err := CheckName(name); err != nil {
@@ -91,7 +91,7 @@ func (d *definition) between(lo, hi any) *definition {
 	})
 }
 
-func (d *definition) bound(n int) *definition {
+func (d *definition) keeping(n int) *definition {
 	return d.changed(func(d *definition) {
 		if d.kind != value.KindList || n < 1 {
 			misuse("Keep of %s needs a list and at least 1", d.name)
@@ -136,14 +136,6 @@ func (d *definition) stored() value.Kind {
 
 // Default returns a copy of the default.
 func (d *definition) Default() any { return d.Copy(d.def) }
-
-// Copy returns a copy of x that shares no memory with it, or x itself if T refers to none.
-func (d *definition) Copy(x any) any {
-	if d.clone == nil {
-		return x
-	}
-	return d.clone(x)
-}
 
 // Copies reports whether Copy copies anything: T holds a slice, a map, a pointer or an interface.
 func (d *definition) Copies() bool { return d.clone != nil }

@@ -20,10 +20,10 @@ type FieldsKey[T any] struct {
 
 // A fieldsDefinition is what a FieldsKey declares. Each x is a *T: see definition.
 type fieldsDefinition struct {
+	codec  // of the struct as one value, for copies
 	name   string
 	def    any
 	fields []fieldEntry
-	clone  func(x any) any // nil if T holds no references
 	rules  []func(x any) error
 	unkept string
 }
@@ -51,8 +51,8 @@ func newFieldsDefinition(def any) *fieldsDefinition {
 	}
 	fields, unkept := fieldsOf(t, map[reflect.Type]*coder{})
 	name, _ := fieldname.Of(t.Name(), "")
-	d := &fieldsDefinition{name: name, unkept: unkept, clone: codecOf(value.KindMap, def).clone}
-	d.def = d.copied(def)
+	d := &fieldsDefinition{name: name, unkept: unkept, codec: codecOf(value.KindMap, def)}
+	d.def = d.Copy(def)
 	for _, f := range fields {
 		if err := CheckName(f.name); err != nil {
 			misuse("the field %s of %s: %v", t.FieldByIndex(f.index).Name, t, err)
@@ -117,7 +117,9 @@ func entryField(f field, t reflect.Type) fieldEntry {
 //
 //	hour := pantry.Int("reminder-hour", 18).Between(0, 23)
 //	settings := pantry.Fields(Settings{ReminderHour: 18}).With(hour)
-func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] { return FieldsKey[T]{d: k.def().with(keys)} }
+func (k FieldsKey[T]) With(keys ...AnyKey) FieldsKey[T] {
+	return FieldsKey[T]{d: k.definition().with(keys)}
+}
 
 func (d *fieldsDefinition) with(keys []AnyKey) *fieldsDefinition {
 	changed := *d
@@ -148,7 +150,7 @@ func (d *fieldsDefinition) with(keys []AnyKey) *fieldsDefinition {
 
 // Check allows only structs for which rule returns nil: see Key.Check.
 func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
-	d := *k.def()
+	d := *k.definition()
 	if rule == nil {
 		misuse("Check of %s needs a function, not nil", d.name)
 	}
@@ -156,10 +158,10 @@ func (k FieldsKey[T]) Check(rule func(T) error) FieldsKey[T] {
 	return FieldsKey[T]{d: &d}
 }
 
-func (k FieldsKey[T]) definition() anyDefinition { return k.def() }
+func (k FieldsKey[T]) behind() anyDefinition { return k.definition() }
 
-// def returns k's definition. It panics on a zero FieldsKey.
-func (k FieldsKey[T]) def() *fieldsDefinition {
+// definition returns k's definition. It panics on a zero FieldsKey.
+func (k FieldsKey[T]) definition() *fieldsDefinition {
 	if k.d == nil {
 		misuse("a zero FieldsKey was used; declare it with Fields")
 	}
@@ -168,13 +170,13 @@ func (k FieldsKey[T]) def() *fieldsDefinition {
 
 // Name returns the name of the struct's type in small letters with hyphens. The entries have the
 // names of the fields.
-func (k FieldsKey[T]) Name() string { return k.def().name }
+func (k FieldsKey[T]) Name() string { return k.definition().name }
 
 // Kind returns map. Each field has a kind of its own.
 func (k FieldsKey[T]) Kind() value.Kind { return value.KindMap }
 
 // Default returns a copy of the struct of the defaults.
-func (k FieldsKey[T]) Default() T { return keydef.Value[T](k.def().copied(k.d.def)) }
+func (k FieldsKey[T]) Default() T { return keydef.Value[T](k.definition().Copy(k.d.def)) }
 
 // Unkept describes what of the struct does not survive being stored.
 func (d *fieldsDefinition) Unkept() string { return d.unkept }
@@ -187,7 +189,7 @@ func (d *fieldsDefinition) structure() (m *members, family bool) { return nil, f
 func (d *fieldsDefinition) examine(ns *Namespace) { d.bind(ns).moment() }
 
 // Declared returns the declarations, one per field.
-func (k FieldsKey[T]) Declared() []DeclaredKey { return k.def().declared() }
+func (k FieldsKey[T]) Declared() []DeclaredKey { return k.definition().declared() }
 
 func (d *fieldsDefinition) declared() (out []DeclaredKey) {
 	for _, f := range d.fields {
@@ -201,18 +203,10 @@ func (d *fieldsDefinition) declared() (out []DeclaredKey) {
 	return out
 }
 
-// copied returns a copy of x that shares no memory with it, or x itself if T refers to none.
-func (d *fieldsDefinition) copied(x any) any {
-	if d.clone == nil {
-		return x
-	}
-	return d.clone(x)
-}
-
 // decode returns the struct for the fields' values. A field that is absent or unusable has its
 // default. found reports whether one is stored, and errs says, by field, why one is unusable.
 func (d *fieldsDefinition) decode(stored func(i int) value.Value) (x any, found bool, errs []error) {
-	defaults := reflect.ValueOf(d.copied(d.def)).Elem()
+	defaults := reflect.ValueOf(d.Copy(d.def)).Elem()
 	into := reflect.New(defaults.Type())
 	into.Elem().Set(defaults)
 	errs = make([]error, len(d.fields))
@@ -225,7 +219,7 @@ func (d *fieldsDefinition) decode(stored func(i int) value.Value) (x any, found 
 		at := into.Elem().FieldByIndex(f.index)
 		if err := f.decode(v, at); err != nil {
 			errs[i] = unusable(v, err)
-			at.Set(reflect.ValueOf(d.copied(d.def)).Elem().FieldByIndex(f.index))
+			at.Set(reflect.ValueOf(d.Copy(d.def)).Elem().FieldByIndex(f.index))
 		}
 	}
 	return into.Interface(), found, errs
@@ -235,7 +229,7 @@ func (d *fieldsDefinition) decode(stored func(i int) value.Value) (x any, found 
 // field that is absent or unusable has its default; errs says why, by name. found reports whether
 // anything is stored.
 func (k FieldsKey[T]) Decode(stored func(name string) value.Value) (x T, found bool, errs map[string]error) {
-	all, found, errs := k.def().decodeNamed(stored)
+	all, found, errs := k.definition().decodeNamed(stored)
 	return keydef.Value[T](all), found, errs
 }
 
@@ -254,7 +248,7 @@ func (d *fieldsDefinition) decodeNamed(stored func(name string) value.Value) (x 
 
 // Encode checks x against the key's rules and returns the values to store, by the names of the
 // fields' entries. The error wraps ErrInvalid.
-func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) { return k.def().encode(&x) }
+func (k FieldsKey[T]) Encode(x T) (map[string]value.Value, error) { return k.definition().encode(&x) }
 
 func (d *fieldsDefinition) encode(x any) (map[string]value.Value, error) {
 	if err := checkAll(d.rules, x); err != nil {
@@ -264,7 +258,7 @@ func (d *fieldsDefinition) encode(x any) (map[string]value.Value, error) {
 	for _, f := range d.fields {
 		v, err := f.enc(f.in(x), 0)
 		if err == nil && f.key != nil {
-			v, err = f.key.definition().Kept(v)
+			v, err = f.key.behind().Kept(v)
 		}
 		if err == nil {
 			err = v.Check()
@@ -278,7 +272,7 @@ func (d *fieldsDefinition) encode(x any) (map[string]value.Value, error) {
 }
 
 // Names returns the names of the fields' entries, in the order of the fields.
-func (k FieldsKey[T]) Names() []string { return k.def().names() }
+func (k FieldsKey[T]) Names() []string { return k.definition().names() }
 
 func (d *fieldsDefinition) names() (names []string) {
 	for _, f := range d.fields {
@@ -288,7 +282,7 @@ func (d *fieldsDefinition) names() (names []string) {
 }
 
 // Copy returns a copy of x that shares no memory with it.
-func (k FieldsKey[T]) Copy(x T) T { return keydef.Value[T](k.def().copied(&x)) }
+func (k FieldsKey[T]) Copy(x T) T { return keydef.Value[T](k.definition().Copy(&x)) }
 
 // decode assigns a stored value to the field.
 func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
@@ -296,7 +290,7 @@ func (f fieldEntry) decode(v value.Value, into reflect.Value) error {
 		return kindError(v.Kind(), f.kind)
 	}
 	if f.key != nil {
-		if _, err := f.key.definition().Kept(v); err != nil {
+		if _, err := f.key.behind().Kept(v); err != nil {
 			return err
 		}
 	}

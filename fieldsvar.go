@@ -39,7 +39,7 @@ func (k FieldsKey[T]) In(at Local) FieldsVar[T] {
 	if at == nil {
 		misuse("In of %s needs a *Namespace or a *Batch, not nil", k.Name())
 	}
-	b := k.def().bind(at.namespace())
+	b := k.definition().bind(at.namespace())
 	b.in = at.batch()
 	return FieldsVar[T]{b: b}
 }
@@ -105,7 +105,7 @@ func (b *fieldsBinding) decode(recs []*ledger.Record) *fieldsReading {
 // unusable. It never fails. The caller owns the struct.
 func (v FieldsVar[T]) Get() T { return keydef.Value[T](v.binding().get()) }
 
-func (b *fieldsBinding) get() any { return b.d.copied(b.read().x) }
+func (b *fieldsBinding) get() any { return b.d.Copy(b.read().x) }
 
 // Lookup returns the struct, and reports whether any field is stored and which fields are unusable:
 // the error joins an *Error for each. A struct that breaks the key's rules is ErrInvalid.
@@ -123,7 +123,7 @@ func (b *fieldsBinding) lookup() (x any, found bool, err error) {
 	if err := checkAll(b.d.rules, r.x); err != nil {
 		errs = append(errs, wrap("look up", b.ns.name, b.d.name, err))
 	}
-	return b.d.copied(r.x), r.found, errors.Join(errs...)
+	return b.d.Copy(r.x), r.found, errors.Join(errs...)
 }
 
 // Set stores the fields of x that differ from the result of Get, in one commit. The errors are
@@ -159,7 +159,7 @@ func (b *fieldsBinding) clear() error {
 func (b *fieldsBinding) change(op string, careful bool, f func(any) (any, error)) error {
 	return b.inBatch(op, func(batch *Batch) error {
 		old := (&fieldsBinding{ns: b.ns, in: batch, d: b.d, nodes: b.nodes}).read()
-		next, err := f(b.d.copied(old.x))
+		next, err := f(b.d.Copy(old.x))
 		if err != nil {
 			return callerError{err}
 		}
@@ -174,7 +174,7 @@ func (b *fieldsBinding) change(op string, careful bool, f func(any) (any, error)
 				continue
 			}
 			if err == nil && f.key != nil {
-				after, err = f.key.definition().Kept(after)
+				after, err = f.key.behind().Kept(after)
 			}
 			if err == nil && careful {
 				err = old.errs[i]

@@ -69,16 +69,16 @@ func recordsOf(name string, none any) *definition {
 // counter for each gardener. They are read, sorted and cleared together. The id of a record is
 // the text that At takes.
 func Family[T any](k Key[T]) RecordsKey[T] {
-	if k.def().sealed {
+	if k.definition().sealed {
 		misuse("Family of %s: sealed keys have no collections", k.Name())
 	}
 	return RecordsKey[T]{c: collection{k.d, true}}
 }
 
-func (k RecordsKey[T]) definition() anyDefinition { return k.def() }
+func (k RecordsKey[T]) behind() anyDefinition { return k.definition() }
 
-// def returns k's collection. It panics on a zero RecordsKey.
-func (k RecordsKey[T]) def() collection {
+// definition returns k's collection. It panics on a zero RecordsKey.
+func (k RecordsKey[T]) definition() collection {
 	if k.c.definition == nil {
 		misuse("a zero RecordsKey was used; declare it with RecordsOf or Family")
 	}
@@ -119,27 +119,27 @@ func (k RecordsKey[T]) Check(rule func(T) error) RecordsKey[T] {
 	if rule == nil {
 		misuse("Check of %s needs a function, not nil", k.Name())
 	}
-	d := *k.def().definition
+	d := *k.definition().definition
 	d.rules = append(slices.Clone(d.rules), ruleOf(rule))
 	return RecordsKey[T]{c: collection{&d, k.c.family}}
 }
 
 // About describes the records in a few words.
 func (k RecordsKey[T]) About(text string) RecordsKey[T] {
-	d := *k.def().definition
+	d := *k.definition().definition
 	d.about = text
 	return RecordsKey[T]{c: collection{&d, k.c.family}}
 }
 
 // Name returns the collection's name: the first part of its entries' names.
-func (k RecordsKey[T]) Name() string { return k.def().name }
+func (k RecordsKey[T]) Name() string { return k.definition().name }
 
 // Kind returns the kind of a record.
-func (k RecordsKey[T]) Kind() value.Kind { return k.def().kind }
+func (k RecordsKey[T]) Kind() value.Kind { return k.definition().kind }
 
 // At returns the key of the record with an id. A text that can't be an id is ErrInvalid when it is
 // written.
-func (k RecordsKey[T]) At(id string) Key[T] { return Key[T]{d: k.def().record(id)} }
+func (k RecordsKey[T]) At(id string) Key[T] { return Key[T]{d: k.definition().record(id)} }
 
 // oneID returns an ErrInvalid if the part of a name for an id is more than one part.
 func oneID(id, part string) error {
@@ -150,7 +150,7 @@ func oneID(id, part string) error {
 }
 
 // Declared returns the declaration: a family.
-func (k RecordsKey[T]) Declared() []DeclaredKey { return []DeclaredKey{k.def().declared()} }
+func (k RecordsKey[T]) Declared() []DeclaredKey { return []DeclaredKey{k.definition().declared()} }
 
 func (c collection) declared() DeclaredKey {
 	k := DeclaredKey(c.Declaration())
@@ -168,7 +168,7 @@ func (c collection) examine(ns *Namespace) {
 
 // In returns the collection for this key in a namespace or in a batch.
 func (k RecordsKey[T]) In(at Local) Records[T] {
-	c := k.def()
+	c := k.definition()
 	if at == nil {
 		misuse("In of %s needs a *Namespace or a *Batch, not nil", c.name)
 	}

@@ -62,9 +62,9 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []entry.Edit, o *o
 		})
 	}()
 	w := &write{op: op, edits: edits, key: draw()}
-	if o != nil {
-		o.begin(b, w)
-		defer o.end(w)
+	if b.outbox != nil {
+		b.outbox.begin(b, w)
+		defer b.outbox.end(w)
 	}
 	if o != nil && b.mustQueue() {
 		return done, o.add(b, *w, false)
@@ -73,8 +73,8 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []entry.Edit, o *o
 	if o != nil && err != nil && unsure(err) && ctx.Err() != context.Canceled && b.ctx.Err() == nil {
 		return done, o.add(b, *w, !notDone(err))
 	}
-	if o != nil && err == nil {
-		o.stored(w, page)
+	if b.outbox != nil && err == nil {
+		b.outbox.stored(w, page)
 	}
 	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
 		err = b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})

@@ -73,8 +73,7 @@ func (x *binding) listOps(op value.Op, items any) ([]entry.Edit, error) {
 }
 
 // Take removes the item at a position from the list on the server and returns it: 0 is the first,
-// -1
-// the last. If two phones take at once, each gets another item. If the list has no such item, found
+// -1 the last. If two phones take at once, each gets another item. If the list has no such item, found
 // is false and nothing changes. A Take can't be queued, because its result is not known yet:
 // without an answer the error is ErrUnreachable, and an item may have been taken or not. Other
 // errors are those of Add.

@@ -2,7 +2,6 @@ package board_test
 
 import (
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -84,8 +83,16 @@ func (g gate) RoundTrip(r *http.Request) (*http.Response, error) {
 // app made it before.
 func TestQueuedAfterAnOwnChange(t *testing.T) {
 	t.Parallel()
-	for _, c := range []struct{ add, answeredFirst bool }{{false, true}, {true, true}, {false, false}, {true, false}} {
-		t.Run(fmt.Sprintf("%+v", c), func(t *testing.T) {
+	firsts := map[string]func(hour board.Var[int]) error{
+		"Set": func(hour board.Var[int]) error { return hour.Set(t.Context(), 7) },
+		"Add": func(hour board.Var[int]) error { _, err := board.Add(t.Context(), hour, 7); return err },
+		"Update": func(hour board.Var[int]) error {
+			_, err := hour.Update(t.Context(), func(old int) (int, error) { return old + 7, nil })
+			return err
+		},
+	}
+	for name, first := range firsts {
+		run := func(t *testing.T, answeredFirst bool) {
 			s := pantrytest.NewServer(t)
 			g := gate{make(chan struct{}, 10), make(chan error), make(chan struct{})}
 			var met problems
@@ -93,21 +100,13 @@ func TestQueuedAfterAnOwnChange(t *testing.T) {
 			hour := board.On(phone, pantry.Int("hour", 0))
 			require.NoError(t, phone.Ready(t.Context()))
 			results := make(chan error)
-			go func() {
-				err := error(nil)
-				if c.add {
-					_, err = board.Add(t.Context(), hour, 7)
-				} else {
-					err = hour.Set(t.Context(), 7)
-				}
-				results <- err
-			}()
+			go func() { results <- first(hour) }()
 			<-g.arrived
 			g.leave <- nil
 			go func() { results <- hour.Set(t.Context(), 8) }()
 			<-g.arrived
 			noNetwork := &net.OpError{Op: "dial", Err: errors.New("no network")}
-			if c.answeredFirst {
+			if answeredFirst {
 				g.answer <- struct{}{}
 				require.NoError(t, <-results)
 				g.leave <- noNetwork
@@ -129,7 +128,9 @@ func TestQueuedAfterAnOwnChange(t *testing.T) {
 			assert.Empty(t, phone.Pending())
 			until(t, hour, shows(8))
 			assert.Zero(t, met.like(pantry.ErrConflict))
-		})
+		}
+		t.Run(name+" is answered first", func(t *testing.T) { run(t, true) })
+		t.Run(name+" is answered later", func(t *testing.T) { run(t, false) })
 	}
 }
 

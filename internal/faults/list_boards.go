@@ -41,7 +41,7 @@ var boardFaults = []fault{
 	},
 	{
 		file:    "board/commit.go",
-		old:     "\t\to.stored(w, page)\n",
+		old:     "\t\tb.outbox.stored(w, page)\n",
 		new:     "",
 		promise: "a queued change is based on own changes that end meanwhile",
 	},
