@@ -146,16 +146,14 @@ func ExampleVar_State() {
 	b := joined(link)
 	defer b.Close()
 	tank := board.On(b, TankLitres)
-	fmt.Println(tank.State().Phase)
 	if err := b.Ready(ctx); err != nil {
 		log.Fatal(err)
 	}
-	fmt.Println(tank.State().Phase)
+	fmt.Println(tank.State().Phase) // unknown, until the board has answered
 	err := tank.Set(ctx, 6000)
 	sentence, _ := pantry.Sentence(err)
 	fmt.Println(tank.State().Phase, "-", sentence)
 	// Output:
-	// unknown
 	// current
 	// refused - 6000 is not from 0 to 5000
 }
