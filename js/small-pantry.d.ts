@@ -274,6 +274,8 @@ export interface Status {
   version: number
   /** When the last byte from the server came. A stream of a page in view brings one every 5 seconds. */
   heard?: Date
+  /** When the server last said what is stored; after join with offline, also in an earlier visit. */
+  asOf?: Date
 }
 
 export interface Options {

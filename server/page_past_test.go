@@ -161,6 +161,12 @@ func TestPageOutage(t *testing.T) {
 	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
 	put("100")
 	p.Until(shown("tank/litres") + ` === '100'`)
+	s.Cut(true)
+	p.Reload() // at once
+	p.Shows("No connection since")
+	p.Until(shown("tank/litres") + ` === '100'`)
+	s.Cut(false)
+	p.Until(`document.querySelector('#connection.live')`)
 
 	a := ask(t, "DELETE", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1), "")
 	require.Equal(t, 204, a.status)

@@ -267,4 +267,11 @@ var boardFaults = []fault{
 		new:     "	if err = p.conn.unreachable(err); true { //",
 		promise: "a stream whose connection breaks is no outage",
 	},
+	{
+		file:     "js/src/board.js",
+		old:      "    core.save() // the page may be left now\n",
+		new:      "",
+		promise:  "a page without a network shows what it showed before it was left",
+		packages: []string{"./server"},
+	},
 }

@@ -301,8 +301,13 @@ export function join(link, options = {}) {
     get trouble() { return transports.trouble },
     get version() { return view.version },
     get heard() { return connection.heard },
+    get asOf() { return core.asOf },
   }
-  const onVisibility = () => page.hidden ? board.pause() : board.resume()
+  const onVisibility = () => {
+    if (!page.hidden) return board.resume()
+    core.save() // the page may be left now
+    board.pause()
+  }
   const board = {
     board: connection.board,
     status,

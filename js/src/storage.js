@@ -62,6 +62,7 @@ export class Storage {
     await this.#transaction('known', 'relaxed', store => {
       for (const [name, entry] of entries) entry?.kind ? store.put({ place, who, name, entry }) : store.delete([place, who, name])
       store.put({ place, who, name: '', at })
+      store.transaction.commit() // a page that is being left waits for nothing
     })
   }
 }

@@ -68,7 +68,11 @@ function draw() {
   frame = undefined
   const changed = news
   news = new Map()
-  if (!ready) return begin()
+  if (!ready) {
+    begin()
+    if (known) namesChanged()
+    return
+  }
   let more = false
   const now = Date.now()
   for (const [name, before] of changed) {
@@ -174,7 +178,8 @@ function connection() {
   emit('connection')
 }
 
-// ---- The link on this device, and what this browser knew, for a visit without a network ----
+// ---- The link on this device, and what else this browser knew, for a visit without a network ----
+// The client keeps the entries.
 
 export const isKept = () => device(slot) === token && token !== ''
 export function keepLink(keep) {
@@ -187,8 +192,7 @@ const knownSlot = `${slot} known`
 
 function saveKnown() {
   if (!ready) return
-  const text = json({ id: tokenID, at: board.status.error ? lost?.getTime() : Date.now(), entries: [...entries.values()], facts, keys: [...keys.values()] })
-  if (text.length > 1 << 20) return
+  const text = json({ id: tokenID, at: board.status.error ? lost?.getTime() : Date.now(), facts, keys: [...keys.values()] })
   session(knownSlot, text)
   if (isKept()) device(knownSlot, text)
 }
@@ -202,12 +206,11 @@ function showKnown() {
     try {
       const was = parse(text)
       if (was.id !== tokenID) continue
-      for (const e of was.entries) entries.set(e.name, e)
       facts ??= was.facts
       keys = new Map(was.keys.map(k => [k.family ? `${k.name}/` : k.name, k]))
       const changes = /write|own|admin/.test(facts.may)
       may = { right: facts.may, changes, adds: changes || facts.may === 'add', owns: false }
-      known = Number(was.at)
+      known = Math.max(Number(was.at), board.status.asOf ?? 0)
       lost = new Date(known)
       namesChanged()
       emit('ready', 'facts', 'connection')
