@@ -178,70 +178,71 @@ func TestPageIsAccessible(t *testing.T) {
 		found := browser.Eval[string](p, `axe.run({`+rules+`resultTypes: ['violations'], preload: false}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join('\n')).join('\n'))`)
 		assert.Empty(t, found, what)
 	}
-	everywhere := func(p *browser.Page, what string) { // wide and narrow, light and dark
+	// Wide and narrow, light and dark. Colours do not depend on the width.
+	everywhere := func(p *browser.Page, f func(at string)) {
 		t.Helper()
-		for _, size := range []int64{1280, 390} {
-			p.Size(size, 844)
-			for _, dark := range []bool{false, true} {
-				p.Dark(dark, true)
-				checks(p, fmt.Sprint(what, " ", size, " ", dark))
-			}
+		for _, view := range []struct {
+			width int64
+			dark  bool
+		}{{1280, false}, {1280, true}, {390, false}} {
+			p.Size(view.width, 844)
+			p.Dark(view.dark, true)
+			f(fmt.Sprint(" ", view.width, " ", view.dark))
 		}
+	}
+	checkAll := func(p *browser.Page, what string) {
+		t.Helper()
+		everywhere(p, func(at string) { checks(p, what+at) })
 	}
 	p := opened(g.link)
 	p.Until(`document.querySelector('.spark')`)
-	check := func(what string) {
-		t.Helper()
-		checks(p, what)
-	}
-	for _, size := range []int64{1280, 390} {
-		p.Size(size, 844)
-		for _, dark := range []bool{false, true} {
-			p.Dark(dark, true)
-			at := fmt.Sprint(" ", size, " ", dark)
-			check("cards" + at)
-			for _, tab := range []string{"happened", "change", "use"} {
-				selects(p, "tank/litres", tab)
-				check(tab + at)
-			}
-			press(p, "dialog, aside", "Close")
-			for _, dialog := range []string{"#add", "#share", "#about"} {
-				p.Click(dialog)
-				check(dialog + at)
-				p.Type("\x1b")
-				p.Until(`!document.querySelector('dialog')`)
-			}
-			browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
-			p.Do(browser.Left)
-			p.Until(`document.querySelector('.past-bar')`)
-			check("past" + at)
-			press(p, ".past-bar", "Take these back…")
-			check("take back" + at)
-			p.Type("\x1b")
-			press(p, ".past-bar", "Back to now")
-			press(p, "header", "Rows")
-			check("rows" + at)
-			press(p, "header", "Cards")
+	everywhere(p, func(at string) {
+		check := func(what string) {
+			t.Helper()
+			checks(p, what+at)
 		}
-	}
+		check("cards")
+		for _, tab := range []string{"happened", "change", "use"} {
+			selects(p, "tank/litres", tab)
+			check(tab)
+		}
+		press(p, "dialog, aside", "Close")
+		for _, dialog := range []string{"#add", "#share", "#about"} {
+			p.Click(dialog)
+			check(dialog)
+			p.Type("\x1b")
+			p.Until(`!document.querySelector('dialog')`)
+		}
+		browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
+		p.Do(browser.Left)
+		p.Until(`document.querySelector('.past-bar')`)
+		check("past")
+		press(p, ".past-bar", "Take these back…")
+		check("take back")
+		p.Type("\x1b")
+		press(p, ".past-bar", "Back to now")
+		press(p, "header", "Rows")
+		check("rows")
+		press(p, "header", "Cards")
+	})
 	p.Type("w")
 	p.Until(`document.querySelector('.on-wall')`)
-	everywhere(p, "the wall")
+	checkAll(p, "the wall")
 	p.Type("\x1b")
 
 	for _, right := range []string{"read", "add"} {
 		other := opened(g.invited(right, ""))
 		other.Until(`document.querySelector('[data-name]')`)
-		everywhere(other, "a link that may "+right)
+		checkAll(other, "a link that may "+right)
 	}
 	g.make("elm-street")
 	empty := opened(strings.Replace(strings.Replace(g.link, "rowan-street", "elm-street", 1), g.link[strings.Index(g.link, "#")+1:], g.admin, 1))
 	empty.Until(`document.querySelector('.ghost')`)
-	everywhere(empty, "an empty board")
+	checkAll(empty, "an empty board")
 	none, _, _ := strings.Cut(g.link, "#")
 	closed := opened(none)
 	closed.Until(`document.querySelector('.paste')`)
-	everywhere(closed, "without a link")
+	checkAll(closed, "without a link")
 
 	p.Size(1280, 844)
 	selects(p, "tank/litres", "change")
@@ -249,7 +250,7 @@ func TestPageIsAccessible(t *testing.T) {
 	require.Equal(t, 200, g.as(g.admin, "POST", gardenPath+"/entries/tank/litres", `{"op":"add","amount":-500}`).status)
 	p.Type("\r")
 	p.Until(`document.querySelector('#tab .note')`)
-	everywhere(p, "a conflict")
+	checkAll(p, "a conflict")
 	p.Size(1280, 844)
 	press(p, "#tab", "Keep theirs")
 	press(p, "#tab", "Give up my change")
@@ -258,5 +259,5 @@ func TestPageIsAccessible(t *testing.T) {
 	p.Shows("No connection since")
 	p.Click(`[data-name="gate/open"] .sw`)
 	p.Until(`document.querySelectorAll('.note').length === 1`)
-	everywhere(p, "an outage, with a change that waits")
+	checkAll(p, "an outage, with a change that waits")
 }
