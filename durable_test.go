@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/seal"
 	"github.com/small-pantry/pantry/value"
 )
@@ -234,7 +235,7 @@ func TestWatchFollowsAnOlderFile(t *testing.T) {
 	require.NoError(t, reminderHour.In(ns).Set(7))
 	require.NoError(t, plantings.In(ns).Put("2", planting{Crop: "garlic"}))
 
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	var seen [][]string
 	for names := range ns.WatchNames(ctx) {

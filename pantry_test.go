@@ -18,7 +18,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/small-pantry/pantry"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -317,7 +317,7 @@ func TestFollowsAnotherWriter(t *testing.T) {
 	w := open(t, dir)
 	r := open(t, dir, pantry.ReadOnly(), pantry.Follow(time.Millisecond))
 	require.NoError(t, reminderHour.In(w).Set(1))
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	for x := range reminderHour.In(r).Watch(ctx) {
 		if x == 5 {

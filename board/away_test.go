@@ -14,6 +14,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 	"github.com/stretchr/testify/assert"
@@ -32,18 +33,18 @@ func TestOutageIsToldOnce(t *testing.T) {
 	until(t, tank, func(s board.State[int]) bool {
 		return s.Phase == board.Unknown && errors.Is(s.Err, board.ErrUnreachable)
 	})
-	require.Eventually(t, func() bool { return b.Status().Failed > 3 }, 10*time.Second, time.Millisecond)
-	require.Eventually(t, func() bool { return met.like(board.ErrUnreachable) == 1 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Failed > 3 }, hang.Patience, time.Millisecond)
+	require.Eventually(t, func() bool { return met.like(board.ErrUnreachable) == 1 }, hang.Patience, time.Millisecond)
 	s.Cut(false)
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current && s.Err == nil })
 	s.Cut(true)
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale && errors.Is(s.Err, board.ErrUnreachable) })
-	require.Eventually(t, func() bool { return b.Status().Failed > 8 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Failed > 8 }, hang.Patience, time.Millisecond)
 	assert.Equal(t, 2, met.like(board.ErrUnreachable), "once an outage")
 	s.Cut(false)
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current })
 	assert.Equal(t, "push", func() string {
-		require.Eventually(t, func() bool { return b.Status().Way == "push" }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return b.Status().Way == "push" }, hang.Patience, time.Millisecond)
 		return b.Status().Way
 	}(), "and it is pushed again")
 
@@ -110,7 +111,7 @@ func TestRetryAfterIsHeeded(t *testing.T) {
 		w.WriteHeader(503)
 		_, _ = io.WriteString(w, `{"code":"unavailable","detail":"busy","status":503,"title":"x"}`)
 	})
-	require.Eventually(t, func() bool { return asked.Load() > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return asked.Load() > 0 }, hang.Patience, time.Millisecond)
 	for range 11 {
 		err := tank.Set(t.Context(), 1)
 		assert.ErrorIs(t, err, board.ErrUnreachable)
@@ -244,7 +245,7 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 	require.NoError(t, tank.Set(t.Context(), 2))
 	polled := func() { // four polls from now; the first may have begun
 		polls := b.Status().Polls
-		require.Eventually(t, func() bool { return b.Status().Polls > polls+3 }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return b.Status().Polls > polls+3 }, hang.Patience, time.Millisecond)
 	}
 	polled()
 	asked.Delete("")
@@ -263,7 +264,7 @@ func TestDeclareAndOnly(t *testing.T) {
 	require.Eventually(t, func() bool {
 		keys, _, err := first.Keys(t.Context())
 		return err == nil && len(keys) == 1
-	}, 10*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 	var met problems
 	second := join(t, s, board.Declare(pantry.Int("tank/litre", 0)), board.OnProblem(met.add), board.Only("tank/"))
 	require.Eventually(t, func() bool {
@@ -271,7 +272,7 @@ func TestDeclareAndOnly(t *testing.T) {
 		defer met.mu.Unlock()
 		var f *board.FindingError
 		return len(met.all) == 1 && errors.As(met.all[0].Err, &f) && f.Finding.Code == "near"
-	}, 10*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 	assert.Panics(t, func() { board.On(second, pantry.Bool("gate/open", false)) })
 	require.NoError(t, board.On(first, pantry.Bool("gate/open", false)).Set(t.Context(), true))
 	require.NoError(t, board.On(first, tankLitres).Set(t.Context(), 5))

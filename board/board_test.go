@@ -23,7 +23,7 @@ import (
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/rules"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/hooks"
 	"github.com/small-pantry/pantry/internal/test/suite"
 	"github.com/small-pantry/pantry/server"
@@ -164,7 +164,7 @@ func (st *store) pushed(t *testing.T, opts ...board.Option) *board.Board {
 // until waits for a state of v that is as wanted.
 func until[T any](t *testing.T, v board.Var[T], wanted func(board.State[T]) bool) board.State[T] {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	for s := range v.Watch(ctx) {
 		if wanted(s) {
@@ -173,6 +173,12 @@ func until[T any](t *testing.T, v board.Var[T], wanted func(board.State[T]) bool
 	}
 	require.FailNow(t, "the state did not come", "%+v", v.State())
 	panic("unreachable")
+}
+
+// sent waits until b has sent all that it had queued.
+func sent(t testing.TB, b *board.Board) bool {
+	t.Helper()
+	return assert.Eventually(t, func() bool { return b.Status().Queued == 0 }, hang.Patience, 5*time.Millisecond)
 }
 
 func shows[T comparable](x T) func(board.State[T]) bool {
@@ -259,7 +265,7 @@ func TestWrongKindIsNamed(t *testing.T) {
 	s := until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Unreadable })
 	assert.ErrorIs(t, s.Err, pantry.ErrWrongKind)
 	assert.Equal(t, 0, s.Value)
-	require.Eventually(t, func() bool { return problems.Load() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return problems.Load() == 1 }, hang.Patience, time.Millisecond)
 	_, found, err := tank.Lookup(t.Context())
 	assert.True(t, found)
 	assert.ErrorIs(t, err, pantry.ErrWrongKind)
@@ -285,13 +291,13 @@ func TestPollsInOneRequestAndSlowsDown(t *testing.T) {
 		board.On(b, pantry.Int(fmt.Sprint("name", i), 0))
 	}
 	require.NoError(t, b.Ready(t.Context()))
-	require.Eventually(t, func() bool { return b.Status().NotModified >= 3 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().NotModified >= 3 }, hang.Patience, time.Millisecond)
 	assert.Less(t, b.Status().Polls, 40, "one request for all variables, not one each")
 	asked := st.asked.Load()
 	b.Pause()
-	require.Eventually(t, func() bool { n := st.asked.Load(); same := n == asked; asked = n; return same }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { n := st.asked.Load(); same := n == asked; asked = n; return same }, hang.Patience, 50*time.Millisecond)
 	b.Resume()
-	require.Eventually(t, func() bool { return st.asked.Load() > asked }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return st.asked.Load() > asked }, hang.Patience, time.Millisecond)
 }
 
 func TestWatchTheBoard(t *testing.T) {
@@ -300,7 +306,7 @@ func TestWatchTheBoard(t *testing.T) {
 	b, other := st.join(t), st.join(t)
 	_, err := other.Put(t.Context(), "gate/open", value.Bool(true))
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	var seen []string
 	for names := range b.Watch(ctx) {
@@ -374,7 +380,7 @@ func TestWatchFieldsAndRecords(t *testing.T) {
 	beans, err := value.Map(value.Member{Name: "crop", Value: value.Text("beans")})
 	require.NoError(t, err)
 	write("plantings/1", beans)
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	var seen []string
 	for names := range b.Watch(ctx, plantings, fields) {

@@ -17,6 +17,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/cases"
+	"github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // What every client must do, by the files that the client in JavaScript reads too.
@@ -84,7 +85,7 @@ func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *bo
 	t.Helper()
 	switch {
 	case step.Problem != "":
-		require.Eventually(t, func() bool { return met.count(step.Problem) >= step.Problems }, 20*time.Second, 5*time.Millisecond, "%s: it was reported %d times", at, met.count(step.Problem))
+		require.Eventually(t, func() bool { return met.count(step.Problem) >= step.Problems }, hang.Patience, 5*time.Millisecond, "%s: it was reported %d times", at, met.count(step.Problem))
 		assert.Equal(t, step.Problems, met.count(step.Problem), at)
 	case step.Do == "pause":
 		b.Pause()
@@ -99,12 +100,12 @@ func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *bo
 		if !assert.Eventually(t, func() bool {
 			phase, failed := v.state()
 			return phase == step.Until && (step.Now == nil || v.shows(step.Now)) && (step.Error == "" || codeIs(failed, step.Error))
-		}, 20*time.Second, 5*time.Millisecond) {
+		}, hang.Patience, 5*time.Millisecond) {
 			phase, failed := v.state()
 			require.FailNow(t, "it does not become "+step.Until, "%s: it is %s %s, not %s; %v; %+v", at, phase, v.text(), step.Now, failed, b.Status())
 		}
 	case step.Pending != nil:
-		require.Eventually(t, func() bool { return len(b.Pending()) == *step.Pending }, 10*time.Second, 5*time.Millisecond, at)
+		require.Eventually(t, func() bool { return len(b.Pending()) == *step.Pending }, hang.Patience, 5*time.Millisecond, at)
 	case step.Do == "holds":
 		assert.Contains(t, s.Holds(name, entry), fmt.Sprintf(`"kind":%q,"value":%s,`, step.Kind, step.JSON), at)
 	case step.Do == "discard":
@@ -129,7 +130,7 @@ func runStep(t *testing.T, at string, s *cases.Server, name, entry string, b *bo
 		return
 	}
 	if step.Now != nil {
-		require.Eventually(t, func() bool { return v.shows(step.Now) }, 20*time.Second, 5*time.Millisecond, "%s: it shows %s, not %s", at, v.text(), step.Now)
+		require.Eventually(t, func() bool { return v.shows(step.Now) }, hang.Patience, 5*time.Millisecond, "%s: it shows %s, not %s", at, v.text(), step.Now)
 	}
 }
 

@@ -97,11 +97,7 @@ func TestChaos(t *testing.T) {
 		want += added[i]
 		all.Go(func() {
 			b := join(i, calm)
-			waiting := b.Pending()
-			for end := time.Now().Add(40 * time.Second); len(waiting) > 0 && waiting[0].Err == nil && time.Now().Before(end); waiting = b.Pending() {
-				time.Sleep(5 * time.Millisecond)
-			}
-			if !assert.Empty(t, waiting, "phone %d: %+v", i, b.Status()) {
+			if !sent(t, b) {
 				return
 			}
 			counted, _, err := board.On(b, countOf(i)).Lookup(t.Context())

@@ -18,6 +18,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
@@ -124,7 +125,7 @@ func TestQueuedAfterAnOwnChange(t *testing.T) {
 			}
 			close(g.answer)
 			close(g.leave)
-			require.Eventually(t, func() bool { return phone.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+			require.True(t, sent(t, phone))
 			assert.Empty(t, phone.Pending())
 			until(t, hour, shows(8))
 			assert.Zero(t, met.like(pantry.ErrConflict))
@@ -198,7 +199,7 @@ func TestOffline(t *testing.T) {
 	assert.Contains(t, e.Value.String(), `"ops":[{"amount":-10,`)
 	require.NoError(t, ns.Close())
 
-	require.Eventually(t, func() bool { return met.like(board.ErrUnreachable) == 2 }, 10*time.Second, time.Millisecond, "once an outage, of each launch")
+	require.Eventually(t, func() bool { return met.like(board.ErrUnreachable) == 2 }, hang.Patience, time.Millisecond, "once an outage, of each launch")
 
 	// The network is back, and the first answers are lost.
 	_, err = board.Add(t.Context(), tank, 5)
@@ -253,7 +254,7 @@ func TestOfflineConflicts(t *testing.T) {
 	require.NoError(t, theirs[0].Set(t.Context(), 9))
 	require.NoError(t, theirs[2].Set(t.Context(), 8))
 	way.inside.Store(false)
-	require.Eventually(t, func() bool { return phone.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+	require.True(t, sent(t, phone))
 	until(t, theirs[1], func(s board.State[int]) bool { return s.Value == 20 })
 	until(t, theirs[3], func(s board.State[int]) bool { return s.Value == 4 })
 	pending := phone.Pending()
@@ -264,7 +265,7 @@ func TestOfflineConflicts(t *testing.T) {
 	require.NoError(t, phone.Discard(pending[1].ID))
 	assert.Equal(t, 9, theirs[0].Get())
 	assert.Equal(t, 8, theirs[2].Get(), "a seed that came second is no conflict")
-	require.Eventually(t, func() bool { return met.like(pantry.ErrConflict) == 2 }, 10*time.Second, time.Millisecond, "reported")
+	require.Eventually(t, func() bool { return met.like(pantry.ErrConflict) == 2 }, hang.Patience, time.Millisecond, "reported")
 	until(t, mine[0], func(s board.State[int]) bool { return s.Phase == board.Refused && s.Value == 9 })
 	require.NoError(t, theirs[0].Set(t.Context(), 10))
 	until(t, mine[0], func(s board.State[int]) bool { return s.Phase == board.Refused && s.Value == 10 }) // as long as it is kept
@@ -327,7 +328,7 @@ func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 			met.mu.Lock()
 			defer met.mu.Unlock()
 			return slices.ContainsFunc(met.all, func(p pantry.Problem) bool { return strings.Contains(p.Err.Error(), sentence) })
-		}, 20*time.Second, time.Millisecond, sentence)
+		}, hang.Patience, time.Millisecond, sentence)
 	}
 	assert.Never(t, func() bool {
 		_, found, err := tank.Lookup(t.Context())

@@ -14,6 +14,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
@@ -167,7 +168,7 @@ func TestForgetOnABoard(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, past, 1)
 	assert.Equal(t, "hour", past[0].Changes[0].Name)
-	assert.Eventually(t, func() bool { return gate.Get() == "none" }, 5*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { return gate.Get() == "none" }, hang.Patience, time.Millisecond)
 	assert.ErrorIs(t, b.Forget(ctx, "gate-code"), pantry.ErrAbsent)
 	assert.ErrorIs(t, b.Forget(ctx, "a//b"), pantry.ErrInvalid)
 	entries, version, err := b.EntriesAtTime(ctx, time.Now().Add(time.Second))

@@ -15,6 +15,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/small-pantry/pantry/value"
 )
@@ -246,7 +247,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 	now, err := mine.Update(t.Context(), func(s settings) (settings, error) { s.ReminderHour++; return s, nil })
 	require.NoError(t, err)
 	assert.Equal(t, 8, now.ReminderHour)
-	require.Eventually(t, func() bool { return mine.Get().Units == "imperial" }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return mine.Get().Units == "imperial" }, hang.Patience, time.Millisecond)
 	_, err = mine.Update(t.Context(), func(s settings) (settings, error) { s.ReminderHour = 99; return s, nil })
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
 	_, err = one.Put(t.Context(), "units", value.Text("metric"))
@@ -301,7 +302,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 	sorted := slices.Sorted(maps.Keys(ids))
 	require.NoError(t, recs.Drop(t.Context(), sorted[0], "77", sorted[1]))
 	assert.ErrorIs(t, recs.Put(t.Context(), "a/b", planting{}), pantry.ErrInvalid)
-	require.Eventually(t, func() bool { return others.Len() == 7 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return others.Len() == 7 }, hang.Patience, time.Millisecond)
 	var order []string
 	for id := range others.All() {
 		order = append(order, id)

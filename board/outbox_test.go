@@ -19,6 +19,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -186,14 +187,14 @@ func TestCloseFromOnProblem(t *testing.T) {
 	select {
 	case err := <-closed:
 		assert.NoError(t, err)
-	case <-time.After(10 * time.Second):
+	case <-time.After(hang.Patience):
 		t.Fatal("Close does not return")
 	}
 	turn := make(chan struct{})
 	b, err = board.Join("http://127.0.0.1:1/boards/rowan-street", board.OnProblem(func(pantry.Problem) { <-turn }))
 	require.NoError(t, err)
 	board.On(b, tankLitres)
-	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Failed > 0 }, hang.Patience, time.Millisecond)
 	require.NoError(t, b.Close(), "although OnProblem waits")
 	close(turn)
 }
@@ -251,7 +252,7 @@ func TestRelaunchWithoutANetwork(t *testing.T) {
 	require.NoError(t, records.Put(t.Context(), "B2", bed{"beans"}))
 	require.NoError(t, board.On(b, tankLitres).Set(t.Context(), 410))
 	require.NoError(t, b.Ready(t.Context()))
-	require.Eventually(t, func() bool { return records.Len() == 2 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return records.Len() == 2 }, hang.Patience, time.Millisecond)
 	answered := b.Status().Answered
 	require.NoError(t, b.Close())
 	st.answer(func(w http.ResponseWriter, _ *http.Request) { panic(http.ErrAbortHandler) })
@@ -271,7 +272,7 @@ func TestRelaunchWithoutANetwork(t *testing.T) {
 	require.NoError(t, board.OnRecords(other, beds).Drop(t.Context(), "B2"))
 	b = st.join(t, board.Offline(dir))
 	records = board.OnRecords(b, beds)
-	require.Eventually(t, func() bool { return records.Len() == 1 }, 5*time.Second, time.Millisecond, "what was removed meanwhile goes")
+	require.Eventually(t, func() bool { return records.Len() == 1 }, hang.Patience, time.Millisecond, "what was removed meanwhile goes")
 }
 
 // A change that is being sent can't be discarded, and one that was refused can be sent again as the
@@ -312,11 +313,11 @@ func TestDiscardAndRetry(t *testing.T) {
 	st.answer(nil)
 	direct := st.join(t)
 	_ = board.On(direct, tankLitres).Set(t.Context(), 50) // it may come before or after the queued one
-	require.Eventually(t, func() bool { return tank.State().Queued == 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return tank.State().Queued == 0 }, hang.Patience, time.Millisecond)
 	for _, p := range b.Pending() {
 		assert.ErrorIs(t, p.Err, pantry.ErrConflict)
 		require.NoError(t, b.Retry(p.ID))
 	}
 	until(t, tank, func(s board.State[int]) bool { return s.Queued == 0 && (s.Value == 3 || s.Value == 50) })
-	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, hang.Patience, time.Millisecond)
 }

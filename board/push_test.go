@@ -20,6 +20,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -31,7 +32,7 @@ func TestPush(t *testing.T) {
 	tank1, tank2 := board.On(one, tankLitres), board.On(two, tankLitres)
 	require.NoError(t, tank1.Set(t.Context(), 1))
 	until(t, tank2, shows(1))
-	require.Eventually(t, func() bool { return one.Status().Pushed > 0 && two.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return one.Status().Pushed > 0 && two.Status().Pushed > 0 }, hang.Patience, time.Millisecond)
 	for n := 2; n < 30; n++ {
 		require.NoError(t, tank1.Set(t.Context(), n))
 		assert.Equal(t, n, tank1.Get(), "one's own change shows at once")
@@ -42,7 +43,7 @@ func TestPush(t *testing.T) {
 		asked = st.asked.Load()
 		time.Sleep(100 * time.Millisecond) // the time of twenty polls; no event marks that nothing was sent
 		return st.asked.Load() == asked
-	}, 10*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 
 	// What is asked for later opens another stream.
 	hose := board.On(two, queue)
@@ -67,7 +68,7 @@ func TestPushOfWhatIsAskedForLater(t *testing.T) {
 	b := st.pushed(t, board.Poll(time.Hour, time.Hour)) // no other poll comes
 	require.NoError(t, b.Ready(t.Context()))
 	tank := board.On(b, tankLitres)
-	require.Eventually(t, func() bool { return b.Status().Pushed > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Pushed > 0 }, hang.Patience, time.Millisecond)
 	assert.Zero(t, tank.Get())
 }
 
@@ -89,13 +90,13 @@ func TestPushFromBeforeAWrite(t *testing.T) {
 	})
 	b := st.pushed(t, board.Poll(time.Hour, time.Hour)) // no other poll comes
 	tank := board.On(b, tankLitres)
-	require.Eventually(t, func() bool { return b.Status().Way == "push" }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Way == "push" }, hang.Patience, time.Millisecond)
 	holds.Store(true)
 	other := board.On(b, pantry.Int("other", 7)) // so that another stream is asked for
 	<-begun
 	require.NoError(t, tank.Set(t.Context(), 1))
 	close(goOn)
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	require.NoError(t, b.Ready(ctx))
 	assert.Equal(t, []any{1, board.Current}, []any{tank.Get(), other.State().Phase})
@@ -173,7 +174,7 @@ func TestPushInTrouble(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := writer.Put(t.Context(), "n0", value.Int(time.Now().UnixNano()))
 		return err == nil && b.Status().Pushed > pushed
-	}, 10*time.Second, 10*time.Millisecond, "by a stream again")
+	}, hang.Patience, 10*time.Millisecond, "by a stream again")
 }
 
 // cutting ends an answer after some bytes.
@@ -269,7 +270,7 @@ func TestStreamThatBreaks(t *testing.T) {
 	b := st.pushed(t, board.HTTPClient(&http.Client{Transport: way}), board.OnProblem(met.add))
 	tank := board.On(b, tankLitres)
 	require.NoError(t, tank.Set(t.Context(), 420))
-	require.Eventually(t, func() bool { return way.broken.Load() && b.Status().Way == "push" }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return way.broken.Load() && b.Status().Way == "push" }, hang.Patience, time.Millisecond)
 	until(t, tank, shows(420))
 	met.mu.Lock()
 	defer met.mu.Unlock()

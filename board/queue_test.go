@@ -17,6 +17,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/cases"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -58,7 +59,7 @@ func TestQueueKeepsItsOrder(t *testing.T) {
 	way.loses.Store(true)
 	assert.ErrorIs(t, a.Set(t.Context(), 1), board.ErrQueued, "it was done, and the answer was lost")
 	until(t, a, func(s board.State[int]) bool { return s.Value == 1 }) // but by another way
-	require.Eventually(t, func() bool { return phone.Status().Err == nil }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return phone.Status().Err == nil }, hang.Patience, time.Millisecond)
 	assert.ErrorIs(t, b.Set(t.Context(), 2), board.ErrQueued, "the server is there, but others wait")
 	assert.ErrorIs(t, a.Set(t.Context(), 3), board.ErrQueued)
 	assert.ErrorIs(t, a.Set(t.Context(), 4), board.ErrQueued)
@@ -67,7 +68,7 @@ func TestQueueKeepsItsOrder(t *testing.T) {
 	assert.Equal(t, []bool{true, false, false}, []bool{pending[0].Sent, pending[1].Sent, pending[2].Sent})
 	assert.Equal(t, []string{"1", "2", "4"}, []string{pending[0].Ops[0].Op.Operand.String(), pending[1].Ops[0].Op.Operand.String(), pending[2].Ops[0].Op.Operand.String()})
 	way.loses.Store(false)
-	require.Eventually(t, func() bool { return phone.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+	require.True(t, sent(t, phone))
 	assert.Empty(t, phone.Pending(), "no conflict with what was one's own")
 	until(t, a, func(s board.State[int]) bool { return s.Value == 4 && s.Phase == board.Current })
 	history, err := phone.History(t.Context(), 0)
@@ -93,7 +94,7 @@ func TestSecretOfALink(t *testing.T) {
 	told += err.Error()
 	_, err = b.Tokens(t.Context())
 	told += err.Error()
-	require.Eventually(t, func() bool { return len(met.list()) > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(met.list()) > 0 }, hang.Patience, time.Millisecond)
 	require.NoError(t, b.Close())
 	for _, p := range met.list() {
 		told += p.Err.Error() + p.Place
@@ -218,7 +219,7 @@ func TestQueueOfAnotherLink(t *testing.T) {
 	b = open(owner)
 	defer b.Close()
 	until(t, board.On(b, pantry.Int("a", 0)), func(s board.State[int]) bool { return s.Value == 1 && s.Queued == 0 && s.Phase == board.Current })
-	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, hang.Patience, time.Millisecond)
 	x, _, err := board.On(b, pantry.Int("a", 0)).Lookup(t.Context())
 	assert.Equal(t, []any{1, nil}, []any{x, err}, "it was done once")
 }
@@ -251,7 +252,7 @@ func TestAnswerLostAndThenNoServer(t *testing.T) {
 			assert.True(t, p.Sent)
 		}
 	}
-	require.Eventually(t, func() bool { return b.Status().Queued == 0 }, 20*time.Second, time.Millisecond)
+	require.True(t, sent(t, b))
 	assert.Empty(t, b.Pending(), "the repeat is what was sent, and is known as that")
 	until(t, tank, shows(5))
 	history, err := b.History(t.Context(), 0)
@@ -283,8 +284,8 @@ func TestSentChangeIsNotAltered(t *testing.T) {
 	s.Do(name, "cut")
 	require.ErrorIs(t, setUntilQueued(t, tank, 60), board.ErrQueued)
 	s.Do(name, "back")
-	require.Eventually(t, func() bool { return strings.Contains(s.Holds(name, "tank/litres"), `"value":60,`) }, 20*time.Second, 5*time.Millisecond)
-	require.Eventually(t, func() bool { return len(b.Pending()) == 1 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.Holds(name, "tank/litres"), `"value":60,`) }, hang.Patience, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(b.Pending()) == 1 }, hang.Patience, time.Millisecond)
 	assert.Equal(t, sent, b.Pending()[0])
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -37,7 +38,7 @@ func TestFamilyOnABoard(t *testing.T) {
 	require.NoError(t, board.On(one, grams.At("Cem")).Set(t.Context(), 90))
 	eventually := func(want ...string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return slices.Equal(want, order(b)) }, 10*time.Second, time.Millisecond, "%v", order(b))
+		require.Eventually(t, func() bool { return slices.Equal(want, order(b)) }, hang.Patience, time.Millisecond, "%v", order(b))
 	}
 	eventually("Ana", "Ben / Eva", "Cem")
 	assert.Equal(t, []int{400, 350, 90, 0}, []int{b.Get("Ana"), b.Get("Ben / Eva"), b.Get("Cem"), b.Get("Dana")})
@@ -126,7 +127,7 @@ func TestAddRecordsOffline(t *testing.T) {
 	st.answer(nil)
 	b = st.join(t, board.Offline(dir))
 	r = board.OnRecords(b, pantry.RecordsOf[notice]("notices"))
-	require.Eventually(t, func() bool { return slices.Equal(ids, order(r)) }, 10*time.Second, time.Millisecond, "%v", order(r))
+	require.Eventually(t, func() bool { return slices.Equal(ids, order(r)) }, hang.Patience, time.Millisecond, "%v", order(r))
 	assert.Equal(t, notice{"b"}, r.Get(ids[1]))
 	_, err := r.Add(t.Context(), notice{"\xff"})
 	assert.ErrorIs(t, err, pantry.ErrInvalid)
@@ -153,7 +154,7 @@ func TestWhatASetReplaced(t *testing.T) {
 		select {
 		case err := <-problems:
 			return err
-		case <-time.After(10 * time.Second):
+		case <-time.After(hang.Patience):
 			require.FailNow(t, "no problem is reported")
 			return nil
 		}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -161,7 +162,7 @@ func TestOlderAnswerIsNotShown(t *testing.T) {
 	require.Equal(t, 2, tank.Get())
 	polls := b.Status().Polls
 	close(goOn)
-	require.Eventually(t, func() bool { return b.Status().Polls > polls }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.Status().Polls > polls }, hang.Patience, time.Millisecond)
 	assert.Equal(t, 2, tank.Get(), "the late answer is older")
 }
 

@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,7 +17,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/debugview"
 	"github.com/small-pantry/pantry/internal/test/browser"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/seal"
 )
 
@@ -79,7 +78,7 @@ func TestView(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{7, true}, []any{n, found})
 
-	ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, stop := context.WithTimeout(t.Context(), hang.Patience)
 	defer stop()
 	for s := range there.Watch(ctx) { // what the app changes
 		if s.Value == 10 {

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -50,7 +51,7 @@ func TestWatch(t *testing.T) {
 	require.NoError(t, err)
 	drawn := func() int {
 		n := 0
-		require.Eventually(t, func() bool { n = s.draw(); return n > 0 }, 5*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { n = s.draw(); return n > 0 }, hang.Patience, time.Millisecond)
 		return n
 	}
 	assert.Equal(t, 1, drawn())
@@ -60,10 +61,10 @@ func TestWatch(t *testing.T) {
 	}
 	time.Sleep(50 * time.Millisecond) // more than one would be posted in this time; nothing marks that none was
 	assert.LessOrEqual(t, drawn(), 1, "one waits at a time")
-	require.Eventually(t, func() bool { s.draw(); return s.seen[len(s.seen)-1] == 19 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { s.draw(); return s.seen[len(s.seen)-1] == 19 }, hang.Patience, time.Millisecond)
 	assert.Less(t, len(s.seen), 10)
 	require.NoError(t, hour.Set(5))
-	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.posted) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.posted) == 1 }, hang.Patience, time.Millisecond)
 	w.Stop()
 	before := len(s.seen)
 	s.draw()
@@ -102,7 +103,7 @@ func TestHandlersRunOneAfterTheOther(t *testing.T) {
 	require.NoError(t, err)
 	<-c.entered
 	require.NoError(t, hour.Set(5))
-	require.Eventually(t, func() bool { return c.posted.Load() == 2 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return c.posted.Load() == 2 }, hang.Patience, time.Millisecond)
 	select {
 	case <-c.entered:
 		t.Fatal("the handler is called while it runs")

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -87,7 +88,7 @@ func TestBodiesOfOneLink(t *testing.T) {
 		})
 		defer conn.Close()
 	}
-	require.Eventually(t, func() bool { return refused.Load() >= 6 }, 20*time.Second, time.Millisecond, "8 MiB of 14 are its share")
+	require.Eventually(t, func() bool { return refused.Load() >= 6 }, hang.Patience, time.Millisecond, "8 MiB of 14 are its share")
 	a := s.as(phone, "PUT", "/v1/boards/elm/entries/note", strings.Repeat("x", 500<<10))
 	assert.Equal(t, 201, a.status, a.body)
 }
@@ -109,7 +110,7 @@ func TestRightsAtTheCommit(t *testing.T) {
 			conn := s.half(token, call.method, "/v1/boards/oak"+call.path, call.body[:len(call.body)-1], len(call.body))
 			require.Eventually(t, func() bool {
 				return strings.Contains(s.as(s.admin, "GET", "/metrics", "").body, "smallpantry_requests_under_way 2")
-			}, 5*time.Second, 5*time.Millisecond)
+			}, hang.Patience, 5*time.Millisecond)
 			if again {
 				require.Equal(t, 204, s.as(s.admin, "DELETE", "/v1/boards/oak", "").status)
 				s.make("oak")
@@ -291,7 +292,7 @@ func TestBehindProxy(t *testing.T) {
 		from := func(address string) int {
 			return s.as(s.admin, "GET", "/v1/boards", "", "X-Forwarded-For", address).status
 		}
-		require.Eventually(t, func() bool { return from(c.one) == 429 }, 5*time.Second, time.Millisecond, name)
+		require.Eventually(t, func() bool { return from(c.one) == 429 }, hang.Patience, time.Millisecond, name)
 		over := from(c.other) == 429
 		for tries := 0; c.shared && !over && tries < 50; tries++ { // a request a second is allowed meanwhile
 			over = from(c.other) == 429

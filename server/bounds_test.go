@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -135,7 +136,7 @@ func testDebt(t *testing.T) {
 	s.ordinary(s.admin, 3)
 	require.Eventually(t, func() bool {
 		return s.as(s.admin, "PUT", "/v1/boards/busy/entries/more", "1").status == 201
-	}, 10*time.Second, 100*time.Millisecond)
+	}, hang.Patience, 100*time.Millisecond)
 }
 
 // A small commit that causes much work is refused, and delays no other caller.
@@ -209,7 +210,7 @@ func TestSlowBodies(t *testing.T) {
 	}
 	require.Eventually(t, func() bool {
 		return s.as(greedy, "PUT", "/v1/boards/busy/entries/large", `"`+strings.Repeat("y", 900<<10)+`"`, "Content-Type", typeJSON).status == 201
-	}, 10*time.Second, 50*time.Millisecond, "and what they held is given back")
+	}, hang.Patience, 50*time.Millisecond, "and what they held is given back")
 }
 
 // A body that stops coming is given up.

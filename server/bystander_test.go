@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server"
 )
@@ -184,7 +185,7 @@ func TestBystander(t *testing.T) {
 			})
 			name := fmt.Sprintf("%s (%s), %s", a.call, a.what, mode.what)
 			assert.Empty(t, seen.refused, "%s: the phone was refused", name)
-			require.Eventually(t, func() bool { return s.held() == 0 }, 20*time.Second, 10*time.Millisecond, "%s: %v is still held", name, s.held)
+			require.Eventually(t, func() bool { return s.held() == 0 }, hang.Patience, 10*time.Millisecond, "%s: %v is still held", name, s.held)
 			if soak.On() {
 				peak := apart.memory("VmHWM")
 				apart.restart(links, boards)

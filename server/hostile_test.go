@@ -15,6 +15,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -207,7 +208,7 @@ func TestLimits(t *testing.T) {
 	assert.Equal(t, []any{503, "unavailable", "10"}, []any{a.status, a.code(), a.header.Get("Retry-After")}, a.body)
 	assert.Equal(t, 200, s.as(s.admin, "GET", b+"/entries", "").status, "a plain poll goes on")
 	stream.resp.Body.Close()
-	require.Eventually(t, func() bool { return s.streams() == "0" }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return s.streams() == "0" }, hang.Patience, 5*time.Millisecond)
 	require.Equal(t, 204, s.as(s.admin, "DELETE", "/v1/boards/c", "").status)
 	s.make("d")
 	for text, fine := range map[string]bool{"names=5": true, "bytes=8MiB": true, "boards=1": true, "streams=9": true, "names": false, "names=": false, "names=-1": false, "phones=2": false, "bytes=1TB": false, "": false} {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/internal/ledger"
+	"github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // A mark is valid only with the commit that it was made for: not after an older file was put back under a
@@ -45,7 +46,7 @@ func TestMarks(t *testing.T) {
 	}
 	put(backup)
 	assert.Equal(t, "n0=1 n1=1 n2=1 whole", l.next().text(), "a stream reports it by itself")
-	require.Eventually(t, func() bool { return mark() == third }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return mark() == third }, hang.Patience, 50*time.Millisecond)
 	whole, n := since(third)
 	assert.Equal(t, []any{false, 0}, []any{whole, n}, "what is in the backup is as it was")
 	whole, n = since(fourth)
@@ -109,7 +110,7 @@ func TestBackupIsNoticedByReading(t *testing.T) {
 		ask(t, "PUT", at+"/a", "2")
 		require.NoError(t, os.WriteFile(path+".tmp", backup, 0o600))
 		require.NoError(t, os.Rename(path+".tmp", path))
-		assert.Eventually(t, func() bool { return read() == json.Number("1") }, 10*time.Second, 20*time.Millisecond, name)
+		assert.Eventually(t, func() bool { return read() == json.Number("1") }, hang.Patience, 20*time.Millisecond, name)
 	}
 }
 

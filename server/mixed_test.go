@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server"
 )
@@ -78,7 +79,7 @@ func TestMixedLoad(t *testing.T) {
 		http.DefaultClient.CloseIdleConnections()
 	}
 	settle := func() (goroutines, files int, heap int64) {
-		require.Eventually(t, func() bool { return s.streams() == "0" }, 20*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { return s.streams() == "0" }, hang.Patience, 20*time.Millisecond)
 		http.DefaultClient.CloseIdleConnections()
 		time.Sleep(1500 * time.Millisecond) // a replaced file is closed after a second; nothing signals that
 		return runtime.NumGoroutine(), openFiles(), heapInUse()

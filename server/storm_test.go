@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +25,7 @@ import (
 // storm makes 64 calls of an attack at once, each with a token on a board, and reads their answers. In make
 // soak it lasts two seconds. It returns the answers that must not occur.
 func storm(base string, n int, tokens, boards []string) (bad []string) {
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), hang.Patience)
 	defer cancel()
 	a := attacks()[n]
 	end := time.Now()

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/server"
 	"github.com/stretchr/testify/assert"
@@ -133,7 +134,7 @@ func TestRevoking(t *testing.T) {
 		stream.next()
 		waited := make(chan answer, 1)
 		go func() { waited <- s.as(token, "GET", b+"/entries?wait=30&since="+mark, "") }()
-		require.Eventually(t, func() bool { return s.streams() == "2" }, 5*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { return s.streams() == "2" }, hang.Patience, 5*time.Millisecond)
 		assert.Equal(t, 204, revoke(id).status, how)
 		from := time.Now()
 		assert.Equal(t, 401, s.as(token, "GET", b+"/entries", "").status, how)

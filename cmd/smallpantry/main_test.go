@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -302,7 +302,7 @@ func (a awaited) next(t *testing.T) string {
 	select {
 	case line := <-a:
 		return line
-	case <-time.After(10 * time.Second):
+	case <-time.After(hang.Patience):
 		require.FailNow(t, "nothing was printed")
 		return ""
 	}

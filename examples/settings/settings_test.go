@@ -23,7 +23,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/examples/plotbook/keys"
 	"github.com/small-pantry/pantry/internal/test/console"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -55,7 +55,7 @@ func (p *phone) quit() {
 // until runs the functions posted to the drawing thread until a condition holds.
 func (p *phone) until(holds func() bool, what string) {
 	p.t.Helper()
-	for end := time.After(20 * time.Second); !holds(); {
+	for end := time.After(hang.Patience); !holds(); {
 		select {
 		case f := <-p.tasks:
 			f()

@@ -21,7 +21,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/browser"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -67,7 +67,7 @@ func (p *program) says(text string) {
 		defer p.mu.Unlock()
 		return p.out.String()
 	}
-	if !assert.Eventually(p.t, func() bool { return strings.Contains(said(), text) }, 20*time.Second, 5*time.Millisecond) {
+	if !assert.Eventually(p.t, func() bool { return strings.Contains(said(), text) }, hang.Patience, 5*time.Millisecond) {
 		require.FailNow(p.t, "a program prints something else", "%q is not in %q", text, said())
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -59,7 +60,7 @@ func TestReplacedFilesStayOpenForAWhile(t *testing.T) {
 	f, disk := attached(t)
 	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
 	require.NoError(t, f.Rewrite(*f.Header(), nil, 0, 0, End{}))
-	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, 10*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { return disk.open.Load() == 1 }, hang.Patience, time.Millisecond)
 
 	f.retired.after = time.Hour
 	for range 5 {

@@ -16,6 +16,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
@@ -287,7 +288,7 @@ func TestOneCompactionAtATime(t *testing.T) {
 	}
 	closed := make(chan error, 1)
 	go func() { closed <- l.Close() }()
-	require.Eventually(t, func() bool { l.queue.mu.Lock(); defer l.queue.mu.Unlock(); return l.queue.closing }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { l.queue.mu.Lock(); defer l.queue.mu.Unlock(); return l.queue.closing }, hang.Patience, time.Millisecond)
 	time.Sleep(10 * time.Millisecond) // a Close that does not wait would end in this time; nothing signals that it waits
 	assert.Empty(t, closed)
 	close(slow.goOn)

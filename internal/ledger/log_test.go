@@ -12,6 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/value"
 )
@@ -282,11 +283,11 @@ func TestAnsweredBeforeCompaction(t *testing.T) {
 		l.queue.mu.Lock()
 		defer l.queue.mu.Unlock()
 		return l.queue.leading && len(l.queue.waiting) == 0
-	}, 10*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 	for n := range int64(2) {
 		go func() { answers <- put(61+n, func() { l.opts.Small = 1 }) }()
 	}
-	require.Eventually(t, func() bool { return l.Waiting() == 2 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return l.Waiting() == 2 }, hang.Patience, time.Millisecond)
 	close(first)
 	<-compacting
 	for range 2 {

@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/place"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -58,7 +58,7 @@ func TestWatchOverAnOutage(t *testing.T) {
 		select {
 		case s := <-from:
 			return s
-		case <-time.After(10 * time.Second):
+		case <-time.After(hang.Patience):
 			require.FailNow(t, "nothing came")
 			return ""
 		}

@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -134,17 +134,17 @@ func TestLimitMemory(t *testing.T) {
 	_, stop = run(t)
 	defer func() {
 		stop()
-		require.Eventually(t, func() bool { return limit() == math.MaxInt64 }, 20*time.Second, time.Millisecond, "it does not outlive the server")
+		require.Eventually(t, func() bool { return limit() == math.MaxInt64 }, hang.Patience, time.Millisecond, "it does not outlive the server")
 	}()
-	require.Eventually(t, func() bool { return limit() < 1<<30 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return limit() < 1<<30 }, hang.Patience, time.Millisecond)
 	small := limit()
 	data := make([]byte, 100<<20)
 	runtime.GC()
-	require.Eventually(t, func() bool { return limit() > small+80<<20 }, 20*time.Second, time.Millisecond, "more data")
+	require.Eventually(t, func() bool { return limit() > small+80<<20 }, hang.Patience, time.Millisecond, "more data")
 	runtime.KeepAlive(data)
 	data = nil
 	runtime.GC()
-	require.Eventually(t, func() bool { return limit() < small+40<<20 }, 20*time.Second, time.Millisecond, "less again")
+	require.Eventually(t, func() bool { return limit() < small+40<<20 }, hang.Patience, time.Millisecond, "less again")
 }
 
 // What is wrong with the flags is said before anything is done.

@@ -21,7 +21,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/hooks"
 	"github.com/small-pantry/pantry/internal/test/simdisk"
 	"github.com/small-pantry/pantry/internal/test/suite"
@@ -199,7 +199,7 @@ func testUnloading(t *testing.T) {
 		assert.EqualValues(t, i+1, l.Version(), "nothing is lost between")
 		left = append(left, l)
 		release()
-		require.Eventually(t, func() bool { return errors.Is(l.Refresh(), ledger.ErrClosed) }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return errors.Is(l.Refresh(), ledger.ErrClosed) }, hang.Patience, time.Millisecond)
 	}
 	assert.False(t, slices.Contains(left[1:], left[0]))
 	release()

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
 	"github.com/small-pantry/pantry/mobile/boards"
 	"github.com/small-pantry/pantry/pantrytest"
@@ -98,7 +98,7 @@ func TestTwoPhones(t *testing.T) {
 	var told counter
 	w, err := b.tank.Watch(quiet{}, &told)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { n, _ := a.tank.Get(); note, _ := b.note.Get(); return n == 400 && note == "frost 🌱" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { n, _ := a.tank.Get(); note, _ := b.note.Get(); return n == 400 && note == "frost 🌱" }, hang.Patience, time.Millisecond)
 	_, err = a.tank.Raise(nil, 1000)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -106,7 +106,7 @@ func TestTwoPhones(t *testing.T) {
 		told.mu.Lock()
 		defer told.mu.Unlock()
 		return n == 1000 && told.n > 1
-	}, 5*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 	w.Stop()
 	state, err := b.tank.State()
 	require.NoError(t, err)
@@ -139,7 +139,7 @@ func TestEveryKind(t *testing.T) {
 		photo, _ := b.photo.Get()
 		pause, _ := b.pause.Get()
 		return err == nil && string(photo) == "\x00\xff\x07" && pause == 1500
-	}, 5*time.Second, time.Millisecond)
+	}, hang.Patience, time.Millisecond)
 	frost, err := b.frost.Get()
 	require.NoError(t, err)
 	assert.EqualValues(t, 1777799564123, frost)
@@ -160,9 +160,9 @@ func TestEveryKind(t *testing.T) {
 	w, err := b.grows.Watch(quiet{}, &told)
 	require.NoError(t, err)
 	require.NoError(t, a.grows.Drop(nil, id))
-	require.Eventually(t, func() bool { _, err := b.grows.Get(id); return code(err) == "absent" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, err := b.grows.Get(id); return code(err) == "absent" }, hang.Patience, time.Millisecond)
 	require.NoError(t, a.grows.Clear(nil))
-	require.Eventually(t, func() bool { ids, _ := b.grows.Ids(); return ids.Len() == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { ids, _ := b.grows.Ids(); return ids.Len() == 0 }, hang.Patience, time.Millisecond)
 	told.mu.Lock()
 	assert.GreaterOrEqual(t, told.n, 2)
 	told.mu.Unlock()
@@ -176,7 +176,7 @@ func TestEveryKind(t *testing.T) {
 	deep, err := other.Records(deeper)
 	require.NoError(t, err)
 	require.NoError(t, deep.Put(nil, "b", mobile.NewRecord().SetText("crop", "peas")))
-	require.Eventually(t, func() bool { _, err := deep.Get("b"); return err == nil }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, err := deep.Get("b"); return err == nil }, hang.Patience, time.Millisecond)
 	_, err = b.grows.Get("a/b")
 	assert.Equal(t, "absent", code(err), "it is of another collection")
 	assert.Equal(t, "too-large", code(a.photo.Set(nil, make([]byte, 2<<20))))
@@ -210,10 +210,10 @@ func TestOutage(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.queue.Take(nil, 0)
 	assert.Equal(t, "unreachable", code(err), "its result is needed now")
-	require.Eventually(t, func() bool { return mobile.Code(p.Trouble()) == "unreachable" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return mobile.Code(p.Trouble()) == "unreachable" }, hang.Patience, time.Millisecond)
 	s.Cut(false)
-	require.Eventually(t, func() bool { n, _ := p.tank.Get(); return n == 410 && p.Pending() == 0 && p.Trouble() == "" }, 20*time.Second, time.Millisecond)
-	require.Eventually(t, func() bool { _, err := p.grows.Get(id); return err == nil }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { n, _ := p.tank.Get(); return n == 410 && p.Pending() == 0 && p.Trouble() == "" }, hang.Patience, time.Millisecond)
+	require.Eventually(t, func() bool { _, err := p.grows.Get(id); return err == nil }, hang.Patience, time.Millisecond)
 
 	other := join(t, s.Link("rowan-street"), "gatehouse", boards.NewOptions())
 	s.Slow(2 * time.Second)

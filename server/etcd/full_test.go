@@ -15,6 +15,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 	"github.com/stretchr/testify/assert"
@@ -90,7 +91,7 @@ func TestRevokeWhileFull(t *testing.T) {
 	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
 	a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
 	assert.Equal(t, 401, a.as(token, "GET", tank, "").status)
-	require.Eventually(t, func() bool { return b.as(token, "GET", tank, "").status == 401 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.as(token, "GET", tank, "").status == 401 }, hang.Patience, time.Millisecond)
 	c := serve(t, 1, false, o)[0]
 	for _, s := range []*site{a, b, c} {
 		assert.Equal(t, 401, s.as(token, "GET", tank, "").status)
@@ -116,7 +117,7 @@ func TestRevokeWhileFull(t *testing.T) {
 	c = serve(t, 1, false, o)[0]
 	_, err = a.store.g.c.AlarmDisarm(t.Context(), &clientv3.AlarmMember{})
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return a.as(a.admin, "POST", street+"/tokens", `{"may":"read"}`).status == 201 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return a.as(a.admin, "POST", street+"/tokens", `{"may":"read"}`).status == 201 }, hang.Patience, 50*time.Millisecond)
 	assert.False(t, a.store.tokens.Node("rowan-street/"+made["id"].(string)).Record().Found(), "now it is dropped")
 	assert.Equal(t, 401, c.as(token, "GET", tank, "").status)
 }
@@ -177,7 +178,7 @@ func TestQuota(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err = rules.Commit(l, rules.Call{Edits: text("big", "small")})
 		return err == nil || !errors.Is(err, ledger.ErrNotStored)
-	}, 10*time.Second, 50*time.Millisecond)
+	}, hang.Patience, 50*time.Millisecond)
 	require.NoError(t, err)
 	assert.NoError(t, s.State())
 	mu.Lock()

@@ -12,6 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // With one group more, new boards go where there is room, and none moves.
@@ -41,7 +42,7 @@ func TestGroups(t *testing.T) {
 	}
 	both := Options{Groups: []Group{{Name: "east", Endpoints: secondNode(t)}}}
 	a, b := open(t, prefix, both), open(t, prefix, both)
-	require.Eventually(t, func() bool { return a.roomiest(t.Context()) == a.groups[1] }, 5*time.Second, 10*time.Millisecond, "a node says now and then what it has")
+	require.Eventually(t, func() bool { return a.roomiest(t.Context()) == a.groups[1] }, hang.Patience, 10*time.Millisecond, "a node says now and then what it has")
 	for i := range 3 {
 		write([]*Store{a, b}[i%2], fmt.Sprint("new-", i), "new")
 	}
@@ -76,7 +77,7 @@ func TestGroups(t *testing.T) {
 	_, err = a.Backup(t.Context(), &file)
 	require.NoError(t, err)
 	require.NoError(t, a.Remove(t.Context(), "new-1", ""))
-	assert.Eventually(t, func() bool { _, _, err := b.Board(t.Context(), "new-1", false); return err == store.ErrNoBoard }, 5*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { _, _, err := b.Board(t.Context(), "new-1", false); return err == store.ErrNoBoard }, hang.Patience, time.Millisecond)
 	bad := 0
 	require.NoError(t, a.Check(t.Context(), func(c BoardCheck) {
 		if c.Err != nil {

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -145,7 +146,7 @@ func TestRevokedWhileTheFeedIsCutOff(t *testing.T) {
 	token := made["token"].(string)
 	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
 	b.store.stop() // the feed ends, and etcd still answers
-	require.Eventually(t, func() bool { return !b.store.Near() }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return !b.store.Near() }, hang.Patience, 10*time.Millisecond)
 	require.Equal(t, 200, b.as(token, "GET", tank, "").status)
 	a.do(204, "DELETE", street+"/tokens/"+made["id"].(string), "")
 	assert.Equal(t, 401, b.as(token, "GET", tank, "").status)

@@ -18,6 +18,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -261,7 +262,7 @@ func TestNewerFormat(t *testing.T) {
 	_, err := rules.Commit(l, rules.Call{Edits: add("n", 1)})
 	require.NoError(t, err)
 	require.NoError(t, s.g.put(t.Context(), s.g.keys.store(), fmt.Sprintf(`{"format":%d,"random":"x"}`, format+1)))
-	require.Eventually(t, func() bool { return errors.Is(s.Ready(t.Context()), ErrNewer) }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return errors.Is(s.Ready(t.Context()), ErrNewer) }, hang.Patience, time.Millisecond)
 	_, err = rules.Commit(l, rules.Call{Edits: add("n", 1)})
 	assert.ErrorIs(t, err, ErrNewer)
 	assert.ErrorIs(t, err, ledger.ErrNotStored)

@@ -16,6 +16,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
@@ -73,7 +74,7 @@ func TestMoveWhileServing(t *testing.T) {
 		_, err := operator.Move(t.Context(), "rowan-street", []string{"east", ""}[i%2])
 		require.NoError(t, err)
 		before := done.Load()
-		require.Eventually(t, func() bool { return done.Load() > before+5 }, 20*time.Second, time.Millisecond, "it is served on")
+		require.Eventually(t, func() bool { return done.Load() > before+5 }, hang.Patience, time.Millisecond, "it is served on")
 	}
 	stop()
 	all.Wait()

@@ -21,6 +21,7 @@ import (
 
 	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/store"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server"
 )
 
@@ -73,7 +74,7 @@ func serve(t testing.TB, n int, homes bool, o Options) (all []*site) {
 	}
 	if homes {
 		for _, s := range all {
-			require.Eventually(t, func() bool { return len(s.peers.Servers()) == n }, 10*time.Second, time.Millisecond)
+			require.Eventually(t, func() bool { return len(s.peers.Servers()) == n }, hang.Patience, time.Millisecond)
 		}
 	}
 	return all
@@ -211,7 +212,7 @@ func TestTwoServers(t *testing.T) {
 		assert.NotContains(t, b.do(200, "GET", street+"/history", "").body, "secret-word")
 		require.Eventually(t, func() bool {
 			return b.do(200, "GET", street+"/entries?since="+was, "").json["whole"] == true
-		}, 5*time.Second, 10*time.Millisecond)
+		}, hang.Patience, 10*time.Millisecond)
 		resp, err := a.store.g.c.Get(t.Context(), string(a.store.g.keys), prefixed()...)
 		require.NoError(t, err)
 		for _, kv := range resp.Kvs {
@@ -273,7 +274,7 @@ func (s *site) listen(t testing.TB, token string) *listening {
 
 func (l *listening) until(part string) {
 	l.t.Helper()
-	late := time.After(5 * time.Second)
+	late := time.After(hang.Patience)
 	for {
 		select {
 		case line, ok := <-l.lines:

@@ -21,6 +21,7 @@ import (
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/mark"
 	"github.com/small-pantry/pantry/internal/rules"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -322,7 +323,7 @@ func TestFarBehind(t *testing.T) {
 	la, lb := hold(t, a), hold(t, b)
 	b.stop() // its feed
 	b.feeds.Wait()
-	require.Eventually(t, func() bool { return b.opened("rowan-street").busy.Load() == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return b.opened("rowan-street").busy.Load() == 0 }, hang.Patience, time.Millisecond)
 	w := lb.Watch(nil, nil)
 	defer w.Close()
 	for range 50 {
@@ -331,7 +332,7 @@ func TestFarBehind(t *testing.T) {
 	}
 	_, n := count(lb)
 	assert.Zero(t, n)
-	assert.Eventually(t, func() bool { return !b.Near() }, 5*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return !b.Near() }, hang.Patience, 10*time.Millisecond)
 	require.NoError(t, lb.Current(t.Context()))
 	_, n = count(lb)
 	assert.EqualValues(t, 50, n)

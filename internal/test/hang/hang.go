@@ -5,6 +5,8 @@
 // A binary hangs if it and its child processes use almost no processor time for a while. A slow
 // machine is no hang: there the binary still uses what it gets. A hang prints all goroutines and
 // exits with status 2. A test that loops for ever ends at the -timeout of go test.
+//
+// Patience is for tests that wait for something in particular.
 package hang
 
 import (
@@ -15,6 +17,10 @@ import (
 	"strings"
 	"time"
 )
+
+// Patience is how long a test waits for what should happen. It only ends a test that fails: what is
+// waited for takes milliseconds, but can take long on a machine that does much else.
+const Patience = 40 * time.Second
 
 const (
 	interval = 5 * time.Second

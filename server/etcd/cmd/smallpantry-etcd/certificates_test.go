@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 )
 
@@ -128,7 +129,7 @@ func (c *certificates) change(on *cluster.Cluster) error {
 		if err := on.StartNode(i); err != nil {
 			return err
 		}
-		assert.Eventually(c.t, func() bool { _, err := on.Leader(c.t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
+		assert.Eventually(c.t, func() bool { _, err := on.Leader(c.t.Context()); return err == nil }, hang.Patience, 50*time.Millisecond)
 	}
 	time.Sleep(11 * time.Second) // servers look for changed files every ten seconds
 	c.mu.Lock()

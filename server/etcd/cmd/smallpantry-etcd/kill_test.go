@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 )
@@ -155,7 +156,7 @@ func TestKills(t *testing.T) {
 	breaks := trouble(ctx, t, c, own)
 	stop()
 	all.Wait()
-	require.Eventually(t, func() bool { _, err := c.Leader(t.Context()); return err == nil }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := c.Leader(t.Context()); return err == nil }, hang.Patience, 50*time.Millisecond)
 
 	done, maybe := int(r.done.Load()), int(r.maybe.Load())
 	lives := 0

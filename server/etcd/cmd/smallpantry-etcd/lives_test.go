@@ -8,6 +8,8 @@ import (
 	"io"
 	"net/http"
 	"time"
+
+	"github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // A gardener makes a board, uses it, removes it and makes it again, while servers and nodes are killed. It asks
@@ -40,7 +42,7 @@ func (g *gardener) ask(ctx context.Context, method, path, token, body string) (s
 }
 
 func (g *gardener) send(ctx context.Context, server, method, path, token, body string) (status int, answer []byte) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, hang.Patience)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, server+path, bytes.NewReader([]byte(body)))
 	if err != nil {

@@ -22,6 +22,7 @@ import (
 
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/console"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
@@ -90,7 +91,7 @@ func (s *site) unit(i int, begins, as string) (stop func()) {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		select {
 		case <-ended:
-		case <-time.After(10 * time.Second):
+		case <-time.After(hang.Patience):
 			_ = cmd.Process.Kill()
 			<-ended
 		}
@@ -184,7 +185,7 @@ func TestMachinesPage(t *testing.T) {
 	stop := make([]func(), 4)
 	serve := func(i int) {
 		stop[i] = s.unit(i, "Description=Small Pantry", "1")
-		require.Eventually(t, func() bool { return s.call(i, "GET", "/readyz", "") == http.StatusOK }, 30*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return s.call(i, "GET", "/readyz", "") == http.StatusOK }, hang.Patience, 50*time.Millisecond)
 	}
 	serve(1) // which makes the admin token
 	for i := 2; i <= 3; i++ {
@@ -192,7 +193,7 @@ func TestMachinesPage(t *testing.T) {
 		serve(i)
 	}
 	require.Equal(t, http.StatusCreated, s.call(1, "POST", "/v1/boards", `{"board":"rowan-street"}`))
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), hang.Patience)
 	defer cancel()
 	require.NoError(t, s.tank(2).Set(ctx, 420))
 
@@ -202,7 +203,7 @@ func TestMachinesPage(t *testing.T) {
 		cmd.Env = s.env
 		out, err := cmd.CombinedOutput()
 		return err == nil && strings.Count(string(out), "of 64 shards") == 3
-	}, 30*time.Second, 200*time.Millisecond)
+	}, hang.Patience, 200*time.Millisecond)
 	assert.Contains(t, s.run(s.block("smallpantry-etcd backup")), "all of it can be read")
 
 	stop[2]()

@@ -18,7 +18,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	_ "github.com/small-pantry/pantry/internal/test/hang"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
@@ -207,15 +207,15 @@ func TestNoMajority(t *testing.T) {
 			defer resp.Body.Close()
 			body, err := io.ReadAll(resp.Body)
 			return err == nil && resp.StatusCode == 503 && strings.Contains(string(body), sentence)
-		}, 30*time.Second, 50*time.Millisecond, sentence)
+		}, hang.Patience, 50*time.Millisecond, sentence)
 	}
 	says("most of the nodes that store the boards don't work together")
 	require.Eventually(t, func() bool { // after a while the answer comes at once
 		_, _, err = tank.Lookup(t.Context())
 		return strings.Contains(err.Error(), "most of the nodes that store the boards don't work together")
-	}, 30*time.Second, 50*time.Millisecond, "people read the cause")
+	}, hang.Patience, 50*time.Millisecond, "people read the cause")
 	require.NoError(t, c.StartNode(0))
-	require.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, hang.Patience, 50*time.Millisecond)
 	require.NoError(t, tank.Set(t.Context(), 3))
 	litres, _, err := tank.Lookup(t.Context())
 	require.NoError(t, err)
@@ -231,7 +231,7 @@ func TestNoMajority(t *testing.T) {
 	select {
 	case err := <-stopped:
 		assert.NoError(t, err)
-	case <-time.After(20 * time.Second):
+	case <-time.After(hang.Patience):
 		t.Error("a server that reaches no node does not stop")
 	}
 }
@@ -246,7 +246,7 @@ func TestStatus(t *testing.T) {
 		var code int
 		code, out, errs = call("status", endpoints)
 		return code == exitDone && strings.Count(out, "of 64 shards") == 2
-	}, 30*time.Second, 100*time.Millisecond, "%s%s", out, errs)
+	}, hang.Patience, 100*time.Millisecond, "%s%s", out, errs)
 	assert.Equal(t, 1, strings.Count(out, "leader"), out)
 	assert.Equal(t, 2, strings.Count(out, "follower"), out)
 	assert.Equal(t, 2, strings.Count(out, " ready "), out)

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 )
 
@@ -155,7 +156,7 @@ func TestOperations(t *testing.T) {
 	show := func(what, litres string) {
 		t.Helper()
 		for name, shows := range all {
-			if !assert.Eventually(t, func() bool { return shows() == litres }, 40*time.Second, 20*time.Millisecond) {
+			if !assert.Eventually(t, func() bool { return shows() == litres }, hang.Patience, 20*time.Millisecond) {
 				require.FailNow(t, what, "%s shows %s and not %s", name, shows(), litres)
 			}
 		}
@@ -166,7 +167,7 @@ func TestOperations(t *testing.T) {
 	require.Eventually(t, func() bool { // a new server registers first
 		code, out, _ := call(append([]string{"status"}, etcd...)...)
 		return code == 0 && strings.Count(out, "of 64 shards") == 3
-	}, 30*time.Second, 200*time.Millisecond)
+	}, hang.Patience, 200*time.Millisecond)
 	file := filepath.Join(dir, "pantry.jsonl")
 	operator("backup", file)
 

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/server/etcd/internal/cluster"
 )
 
@@ -145,7 +146,7 @@ func TestPartitions(t *testing.T) {
 	goesOn := func(what string) {
 		t.Helper()
 		before := done.Load()
-		assert.Eventually(t, func() bool { return done.Load() > before+20 }, 15*time.Second, 10*time.Millisecond, what)
+		assert.Eventually(t, func() bool { return done.Load() > before+20 }, hang.Patience, 10*time.Millisecond, what)
 	}
 	goesOn("whole")
 	leader, err := c.Leader(t.Context())
@@ -159,13 +160,13 @@ func TestPartitions(t *testing.T) {
 	// A server that reaches no node, and whom phones reach.
 	n.part(server, []int{node, node + 1, node + 2}, true)
 	ready := fmt.Sprintf("http://%s/readyz", c.Addresses[0])
-	assert.Eventually(t, func() bool { return status(t, ready, admin) == 503 }, 10*time.Second, 100*time.Millisecond)
+	assert.Eventually(t, func() bool { return status(t, ready, admin) == 503 }, hang.Patience, 100*time.Millisecond)
 	other := join(t, c.LinkAt(c.Addresses[1]), "gatehouse", board.Timeout(10*time.Second))
 	require.NoError(t, other.Set(t.Context(), 1_000_000))
 	rq := fmt.Sprintf("http://%s/v1/boards/rowan-street/entries/tank/litres", c.Addresses[0])
 	assert.Equal(t, 503, status(t, rq, admin), "what it has is old")
 	n.part(server, []int{node, node + 1, node + 2}, false)
-	assert.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, 30*time.Second, 100*time.Millisecond)
+	assert.Eventually(t, func() bool { return status(t, ready, admin) == 200 }, hang.Patience, 100*time.Millisecond)
 
 	// And one that no phone reaches.
 	n.cut(server+2, true)
