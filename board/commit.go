@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/small-pantry/pantry"
@@ -24,6 +25,21 @@ type write struct {
 	// base is what variables showed of its names when it was made, and the results of own changes
 	// since; only with Offline, and not after a relaunch. The outbox's mu guards it.
 	base map[string]entry.Entry
+}
+
+// names returns the names of the edits.
+func (w *write) names() (names []string) {
+	for _, e := range w.edits {
+		if e.Name != "" {
+			names = append(names, e.Name)
+		}
+	}
+	return names
+}
+
+// about reports whether an edit changes a name.
+func (w *write) about(name string) bool {
+	return slices.ContainsFunc(w.edits, func(e entry.Edit) bool { return e.Name == name })
 }
 
 // write is the only path of changes to the board. Variables show Sending meanwhile. If it can't be
@@ -74,7 +90,7 @@ func (b *Board) writeOr(ctx context.Context, op string, edits []entry.Edit, o *o
 		return done, o.add(b, *w, !notDone(err))
 	}
 	if b.outbox != nil && err == nil {
-		b.outbox.stored(w, page)
+		b.outbox.stored(b, w, page)
 	}
 	if err != nil && b.ctx.Err() != nil && w.since != "" { // it was being sent
 		err = b.conn.fail(op, namesOf(edits), &Error{Index: -1, Code: "uncertain", Sentence: "the board was closed while the change was being sent; it may have been stored", Err: errors.Join(pantry.ErrClosed, ErrUncertain)})

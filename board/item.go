@@ -3,7 +3,6 @@ package board
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 
 	"github.com/small-pantry/pantry"
@@ -70,16 +69,6 @@ func readItem(e pantry.Entry) (*item, error) {
 func (it *item) name() string { return fmt.Sprintf("%s%09d", queuePrefix, it.number) }
 func (it *item) id() string   { return strconv.FormatInt(it.number, 10) }
 
-// names returns the names of the item's edits.
-func (it *item) names() (names []string) {
-	for _, e := range it.edits {
-		if e.Name != "" {
-			names = append(names, e.Name)
-		}
-	}
-	return names
-}
-
 // checks reports whether the item applies operations to one entry whose key has a Check on a Board.
 func (it *item) checks(b *Board) bool {
 	name := ""
@@ -90,11 +79,6 @@ func (it *item) checks(b *Board) bool {
 		name = e.Name
 	}
 	return b.view.checkOf(name) != nil
-}
-
-// about reports whether the item changes a name.
-func (it *item) about(name string) bool {
-	return slices.ContainsFunc(it.edits, func(e entry.Edit) bool { return e.Name == name })
 }
 
 // put returns the put or clear if that is all that the item does; otherwise nil.

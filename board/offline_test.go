@@ -2,6 +2,7 @@ package board_test
 
 import (
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -134,6 +135,51 @@ func TestQueuedAfterAnOwnChange(t *testing.T) {
 		t.Run(name+" is answered later", func(t *testing.T) { run(t, false) })
 	}
 }
+
+// The same, where the answer of the first change came too late to be shown, and a poll fails.
+func TestQueuedAfterAnUnseenChange(t *testing.T) {
+	t.Parallel()
+	for _, queued := range []bool{false, true} {
+		t.Run(fmt.Sprint("the first is queued: ", queued), func(t *testing.T) {
+			s := pantrytest.NewServer(t)
+			var phone *board.Board
+			var cut, late atomic.Bool
+			var met problems
+			phone = join(t, s, board.Offline(t.TempDir()), board.WithoutPush(), board.OnProblem(met.add), board.HTTPClient(&http.Client{Transport: tripper(func(rq *http.Request) (*http.Response, error) {
+				if cut.Load() {
+					return nil, &net.OpError{Op: "dial", Err: errors.New("no network")}
+				}
+				resp, err := http.DefaultTransport.RoundTrip(rq)
+				if rq.Method == http.MethodPost && late.CompareAndSwap(true, false) {
+					cut.Store(true)
+					board.On(phone, pantry.Int("minute", 0)) // from now on more is requested
+				}
+				return resp, err
+			})}))
+			hour := board.On(phone, pantry.Int("hour", 0))
+			require.NoError(t, phone.Ready(t.Context()))
+			if cut.Store(queued); queued {
+				require.ErrorIs(t, hour.Set(t.Context(), 7), board.ErrQueued)
+				late.Store(true)
+				cut.Store(false)
+				require.True(t, sent(t, phone))
+			} else {
+				late.Store(true)
+				require.NoError(t, hour.Set(t.Context(), 7))
+			}
+			require.ErrorIs(t, hour.Set(t.Context(), 8), board.ErrQueued)
+			cut.Store(false)
+			require.True(t, sent(t, phone))
+			until(t, hour, shows(8))
+			assert.Empty(t, phone.Pending())
+			assert.Zero(t, met.like(pantry.ErrConflict))
+		})
+	}
+}
+
+type tripper func(*http.Request) (*http.Response, error)
+
+func (f tripper) RoundTrip(rq *http.Request) (*http.Response, error) { return f(rq) }
 
 // What is done without a network is kept over a kill of the app, sent in order, and counts
 // once; what was known last is shown meanwhile.

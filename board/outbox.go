@@ -53,6 +53,7 @@ type outbox struct {
 	out    *item      // being sent; nil means none
 	making []*write   // changes of the Boards that are neither stored nor queued yet
 	stores int64      // counts the changes that were stored
+	unseen map[*Board]map[string]unseen
 	next   int64
 	silent bool // the instance is lost: nothing is sent
 }
@@ -123,6 +124,7 @@ func (o *outbox) leave(b *Board) error {
 	o.confirm(b.view.confirmed())
 	o.mu.Lock()
 	o.boards = slices.DeleteFunc(o.boards, func(other *Board) bool { return other == b })
+	delete(o.unseen, b)
 	last := len(o.boards) == 0
 	o.mu.Unlock()
 	if !last {
@@ -148,7 +150,7 @@ func openOutbox(b *Board, id, dir string) (*outbox, error) {
 	}
 	o := &outbox{
 		id: id, release: release, instance: b.conn.instance, found: make(chan pantry.Problem, 16), kick: make(chan struct{}, 1),
-		last: map[string]entry.Entry{}, dirty: map[string]entry.Entry{}, next: 1,
+		last: map[string]entry.Entry{}, dirty: map[string]entry.Entry{}, unseen: map[*Board]map[string]unseen{}, next: 1,
 	}
 	o.ns, err = pantry.Open(dir, namespaceOf(b.conn.link), pantry.ClientName(b.opts.clientName), pantry.OnProblem(func(p pantry.Problem) {
 		select { // a goroutine without locks reports it
@@ -279,37 +281,6 @@ func (o *outbox) waiting(b *Board) (n int) {
 		}
 	}
 	return n
-}
-
-// begin notes what the variables show of the names of a change that is being made. Queued changes of
-// these names wait for its end, since they may be based on it.
-func (o *outbox) begin(b *Board, w *write) {
-	for begun := false; !begun; {
-		o.mu.Lock()
-		stores := o.stores
-		o.mu.Unlock()
-		base := b.view.shown(w.edits)
-		o.mu.Lock()
-		if begun = stores == o.stores; begun {
-			w.base, o.making = base, append(o.making, w)
-		}
-		o.mu.Unlock()
-	}
-}
-
-// end follows begin, once the change is stored, queued or refused.
-func (o *outbox) end(w *write) {
-	o.mu.Lock()
-	o.making = slices.DeleteFunc(o.making, func(other *write) bool { return other == w })
-	o.mu.Unlock()
-	o.wake()
-}
-
-// stored updates the base of other changes after one that was not queued.
-func (o *outbox) stored(w *write, page *wire.Page) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	o.rebaseOn(&item{write: *w}, page, nil)
 }
 
 // add queues a change of a Board, and returns ErrQueued once it is on disk. sent means that it may have

@@ -8,7 +8,6 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/wire"
-	"github.com/small-pantry/pantry/value"
 )
 
 // run sends the waiting changes, in order, until the last Board is closed.
@@ -58,7 +57,7 @@ func (o *outbox) first() (*item, *Board) {
 			continue
 		}
 		if slices.ContainsFunc(o.making, func(w *write) bool {
-			return slices.ContainsFunc(w.edits, func(e entry.Edit) bool { return it.about(e.Name) })
+			return slices.ContainsFunc(w.names(), it.about)
 		}) {
 			return nil, nil // end wakes the outbox
 		}
@@ -166,6 +165,10 @@ func (o *outbox) check(b *Board, it *item) (*entry.Cond, error) {
 
 // sent removes a stored change.
 func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) error {
+	shown := map[*Board]map[string]entry.Entry{}
+	for _, b := range o.users(it) {
+		shown[b] = b.view.shown(it.names())
+	}
 	o.mu.Lock()
 	if err := o.ns.Drop(it.name()); err != nil && !errors.Is(err, pantry.ErrAbsent) {
 		o.mu.Unlock()
@@ -173,85 +176,11 @@ func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) erro
 	}
 	o.items = slices.DeleteFunc(o.items, func(other *item) bool { return other == it })
 	if page != nil {
-		o.rebaseOn(it, page, before)
+		o.rebaseOn(it, page, before, shown)
 	}
 	o.mu.Unlock()
 	o.alter(it, func(r *remote) { r.queued-- })
 	return nil
-}
-
-// rebaseOn calls rebase for each name of a page, which answers a change. mu must be held.
-func (o *outbox) rebaseOn(it *item, page *wire.Page, before map[string]*remote) {
-	o.stores++
-	for _, e := range page.Entries {
-		o.rebase(it, e, before[e.Name])
-	}
-	for _, g := range page.Gone {
-		o.rebase(it, entry.Entry{Name: g.Name, Version: g.Version}, before[g.Name])
-	}
-}
-
-// rebase updates the base of later changes of a name after an own change, if that overwrote nothing
-// that the app had not seen. mu must be held.
-func (o *outbox) rebase(it *item, now entry.Entry, before *remote) {
-	was, known := it.base[now.Name]
-	if !known && before != nil {
-		was = before.entry
-	}
-	var seen []entry.Tag // what a later change can have seen; nil means anything
-	if put := it.put(); put != nil {
-		// It was stored because its base had not changed, or because the app said so. Later
-		// changes of the app are based on it.
-		mine := now.Value.IsZero() && put.Op.Verb == value.Drop || now.From == o.from && value.Equal(now.Value, put.Op.Operand)
-		if !mine {
-			return
-		}
-	} else {
-		own := was.Value
-		for _, e := range it.edits {
-			var err error
-			if e.Name != now.Name {
-				continue
-			}
-			if own, _, err = e.Op.Apply(own); err != nil {
-				return
-			}
-		}
-		if !value.Equal(own, now.Value) {
-			return
-		}
-		seen = []entry.Tag{{}}
-		if !was.Value.IsZero() {
-			seen[0] = entry.TagOf(was.Version, was.Updated)
-		}
-	}
-	for _, w := range o.making {
-		base := w.base[now.Name]
-		switch {
-		case seen != nil && entry.Edit{}.If(base.Version, base.Updated).Cond.Is[0] != seen[0]:
-		case now.Value.IsZero():
-			delete(w.base, now.Name)
-		default:
-			w.base[now.Name] = now
-		}
-	}
-	for _, later := range o.items {
-		changed := false
-		for i := range later.edits {
-			e := &later.edits[i]
-			if e.Name != now.Name || later.sent || len(e.Cond.Is) != 1 || seen != nil && e.Cond.Is[0] != seen[0] {
-				continue
-			}
-			version := now.Version
-			if now.Value.IsZero() {
-				version = 0
-			}
-			*e, changed = e.If(version, now.Updated), true
-		}
-		if changed {
-			_ = o.save(later) // if it fails, it is reported as a conflict, and kept
-		}
-	}
 }
 
 // refuse keeps a refused change and reports it.

@@ -286,16 +286,20 @@ func (v *view) confirmed() time.Time {
 	return v.asOf
 }
 
-// shown returns what variables show of the names of edits, without absent and unknown ones.
-func (v *view) shown(edits []entry.Edit) map[string]entry.Entry {
+// shown returns what variables show of those names that have any: without a value if it is absent or
+// unknown.
+func (v *view) shown(names []string) map[string]entry.Entry {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	seen := map[string]entry.Entry{}
-	for _, e := range edits {
-		if n := v.nodes[e.Name]; n != nil {
-			if r := n.state.Load(); !r.entry.Value.IsZero() {
-				seen[e.Name] = r.entry
-			}
+	for _, name := range names {
+		n := v.nodes[name]
+		if n == nil {
+			continue
+		}
+		seen[name] = entry.Entry{}
+		if r := n.state.Load(); !r.entry.Value.IsZero() {
+			seen[name] = r.entry
 		}
 	}
 	return seen

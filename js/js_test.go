@@ -128,7 +128,7 @@ func TestMore(t *testing.T) {
 		})
 	}
 	b := browser.Start(t)
-	for _, name := range []string{"values", "watching", "hidden", "lossy", "another", "offline", "ownBase"} {
+	for _, name := range []string{"values", "watching", "hidden", "lossy", "another", "offline", "ownBase", "ownUnseenBase"} {
 		t.Run("page/"+name, func(t *testing.T) {
 			t.Parallel()
 			p := b.Open(t, site(t))

@@ -41,7 +41,7 @@ var boardFaults = []fault{
 	},
 	{
 		file:    "board/commit.go",
-		old:     "\t\tb.outbox.stored(w, page)\n",
+		old:     "\t\tb.outbox.stored(b, w, page)\n",
 		new:     "",
 		promise: "a queued change is based on own changes that end meanwhile",
 	},
@@ -52,7 +52,7 @@ var boardFaults = []fault{
 		promise: "a queued change in a page is based on own changes that end meanwhile",
 	},
 	{
-		file:    "board/sending.go",
+		file:    "board/rebase.go",
 		old:     "if e.Name != now.Name || later.sent || ",
 		new:     "if e.Name != now.Name || ",
 		promise: "a change that was sent is not altered",
@@ -273,5 +273,11 @@ var boardFaults = []fault{
 		new:      "",
 		promise:  "a page without a network shows what it showed before it was left",
 		packages: []string{"./server"},
+	},
+	{
+		file:    "board/rebase.go",
+		old:     "	o.unseen[b][now.Name] = unseen{tagOf(shown), now}\n",
+		new:     "",
+		promise: "a queued change does not conflict with an own change that is not shown yet",
 	},
 }

@@ -200,7 +200,7 @@ class Core {
   /** Makes changes, or queues them. A change that is needed now is never queued. */
   async commit(ops, how, verb, now) {
     const { connection, view, outbox, transports } = this
-    const names = [...new Set(ops.map(o => o.name).filter(n => n))], seen = Object.fromEntries(names.map(n => [n, tagOf(view.entry(n))]))
+    const names = [...new Set(ops.map(o => o.name).filter(n => n))], seen = Object.fromEntries(names.map(n => [n, outbox ? outbox.base(n) : tagOf(view.entry(n))]))
     ops = ops.map(o => o.op === 'put' && !o.if && view.names.has(o.name) ? { ...o, seen: seen[o.name] } : o)
     const item = { verb, ops, key: draw(), place: connection.place, who: connection.who, instance: connection.instance }
     const each = f => {

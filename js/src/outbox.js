@@ -6,6 +6,8 @@ import { entryOf } from './view.js'
 import { draw } from './json.js'
 import { apply, isPut, tagOf } from './ops.js'
 
+const puts = (item, name) => item.ops.some(o => isPut(o) && o.name === name)
+
 export class Outbox {
   items = []
 
@@ -17,6 +19,7 @@ export class Outbox {
   #out = 0 // the id of the change that this page sends
   #busy = 0 // the one that another page sends
   #making = new Set() // changes of this page that are neither stored nor queued yet
+  #unseen = new Map() // by name: an own change that the view does not show yet: { shown, now, version }
 
   /** board: { connection, view, send(item, signal), away(), keyOf(name), mine(entry), changed(names), problem(e) } */
   constructor(storage, board) {
@@ -44,6 +47,14 @@ export class Outbox {
 
   /** Returns the changes of a name that were made with this link. */
   about(name) { return this.items.filter(i => this.#ours(i) && i.ops.some(o => o.name === name)) }
+
+  /** Returns the tag that the next change of a name is based on: of what the view shows, or of an own change that it does not show yet. */
+  base(name) {
+    const { view } = this.#board, shown = tagOf(view.entry(name)), own = this.#unseen.get(name)
+    if (own && parseInt(view.mark) >= own.version) this.#unseen.delete(name)
+    else if (own?.shown === shown) return own.now
+    return shown
+  }
 
   /** Returns the oldest change that waits to be sent, when that is known. */
   async waits() {
@@ -144,6 +155,7 @@ export class Outbox {
     } finally {
       this.#out = 0
     }
+    if (page && item.instance === connection.instance) for (const e of page.entries.concat(page.gone)) this.#see(item, page, e, before[e.name])
     await this.#load((store, all) => {
       if (bad) return all.some(i => i.id === id) && store.put({ ...item, code: bad.code, sentence: bad.message, theirs: bad.stored })
       store.delete(id)
@@ -156,17 +168,29 @@ export class Outbox {
 
   /** Updates the base of queued changes after one that was not queued. */
   async stored(item, page, before) {
+    for (const e of page.entries.concat(page.gone)) this.#see(item, page, e, before[e.name])
     if (!this.items.some(i => i.instance === item.instance && !i.sent)) return
     await this.#load((store, all) => {
       for (const e of page.entries.concat(page.gone)) this.#rebase(store, all, { ...item, id: 0 }, page, e, before[e.name])
     }).catch(this.#board.problem) // the queued change is then refused as a conflict, and kept
   }
 
+  /** Reports whether another change may have come between an own one and what it was based on. */
+  #overtaken(item, page, e, before) {
+    return puts(item, e.name) ? e.kind && e.version !== page.version && !this.#board.mine(e) : page.repeated || page.since !== before?.mark
+  }
+
+  /** Notes what an own change stored, if the view does not show that. */
+  #see(item, page, e, before) {
+    const { view } = this.#board, base = this.base(e.name)
+    if (parseInt(view.mark) >= page.version || this.#overtaken(item, page, e, before) || !puts(item, e.name) && base !== before?.tag) return
+    this.#unseen.set(e.name, { shown: tagOf(view.entry(e.name)), now: tagOf(e), version: page.version })
+  }
+
   /** Bases later changes of this page on an own change, if no other change came between. */
   #rebase(store, all, item, page, e, before) {
-    const put = item.ops.some(o => isPut(o) && o.name === e.name)
-    const overtaken = put ? e.kind && e.version !== page.version && !this.#board.mine(e) : page.repeated || page.since !== before?.mark
-    if (overtaken) return
+    if (this.#overtaken(item, page, e, before)) return
+    const put = puts(item, e.name)
     for (const i of all) {
       if (i.id <= item.id || i.sent || i.instance !== item.instance) continue
       const op = i.ops.find(o => o.name === e.name && o.if && (put || o.if === before?.tag))

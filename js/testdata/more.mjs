@@ -646,7 +646,7 @@ export const offline = test(async origin => {
 })
 
 // A change that is queued while another change of the page is being answered does not conflict with it.
-export const ownBase = test(async origin => {
+const ownBaseOf = unseen => test(async origin => {
   const { link } = await site(origin), real = globalThis.fetch
   let answer, offline = false // only reads fail then
   const answered = new Promise(done => { answer = done })
@@ -664,6 +664,12 @@ export const ownBase = test(async origin => {
     await b.pending() // the queue is open, so that the first change leaves before the network is found to be gone
     const first = v.set(7)
     offline = true
+    if (unseen) { // the answer comes too late to be shown
+      b.on(int('minute', 0))
+      answer()
+      await first
+      same(v.get(), 0, 'what is shown')
+    }
     await until(() => `${b.status.way} ${v.state().phase} ${b.status.error}`, () => b.status.error)
     same(await v.set(8).then(() => 'stored', e => e.code), 'queued', 'the second change')
     answer()
@@ -673,6 +679,7 @@ export const ownBase = test(async origin => {
     b.close()
   } finally { globalThis.fetch = real }
 })
+export const ownBase = ownBaseOf(false), ownUnseenBase = ownBaseOf(true)
 
 // Mistakes with keys are reported at their first use, once each.
 export const firstUse = test(async origin => {
