@@ -175,10 +175,22 @@ func until[T any](t *testing.T, v board.Var[T], wanted func(board.State[T]) bool
 	panic("unreachable")
 }
 
-// sent waits until b has sent all that it had queued.
+// sent waits until b has sent all that it had queued. It fails if nothing leaves the queue for long.
 func sent(t testing.TB, b *board.Board) bool {
 	t.Helper()
-	return assert.Eventually(t, func() bool { return b.Status().Queued == 0 }, hang.Patience, 5*time.Millisecond)
+	last, since := -1, time.Now()
+	for {
+		n := b.Status().Queued
+		switch {
+		case n == 0:
+			return true
+		case n != last:
+			last, since = n, time.Now()
+		case time.Since(since) > hang.Patience:
+			return assert.Fail(t, "the queue is not sent", "%+v", b.Status())
+		}
+		time.Sleep(10 * time.Millisecond) // a queue has no event for its end
+	}
 }
 
 func shows[T comparable](x T) func(board.State[T]) bool {
