@@ -200,8 +200,8 @@ class Core {
   /** Makes changes, or queues them. A change that is needed now is never queued. */
   async commit(ops, how, verb, now) {
     const { connection, view, outbox, transports } = this
-    const names = [...new Set(ops.map(o => o.name).filter(n => n))], seen = Object.fromEntries(names.map(n => [n, outbox ? outbox.base(n) : tagOf(view.entry(n))]))
-    ops = ops.map(o => o.op === 'put' && !o.if && view.names.has(o.name) ? { ...o, seen: seen[o.name] } : o)
+    const names = [...new Set(ops.map(o => o.name).filter(n => n))], base = outbox && Object.fromEntries(names.map(n => [n, outbox.base(n)]))
+    ops = ops.map(o => o.op === 'put' && !o.if && view.names.has(o.name) ? { ...o, seen: tagOf(view.entry(o.name)) } : o)
     const item = { verb, ops, key: draw(), place: connection.place, who: connection.who, instance: connection.instance }
     const each = f => {
       for (const n of names) f(this.node(n))
@@ -215,14 +215,14 @@ class Core {
     try {
       const waits = await outbox?.waits()
       if (now && waits) throw new BoardError('unavailable', 'other changes wait to be sent, and this one can\'t be queued behind them: try again in a while')
-      if (!now && (waits || outbox && unsure(transports.error))) return await outbox.add(item, seen)
+      if (!now && (waits || outbox && unsure(transports.error))) return await outbox.add(item, base)
       try {
-        const before = Object.fromEntries(names.map(n => [n, { mark: view.mark, tag: seen[n] }])), page = await this.send(item, how?.signal)
+        const before = base && Object.fromEntries(names.map(n => [n, { mark: view.mark, tag: base[n] }])), page = await this.send(item, how?.signal)
         await outbox?.stored(item, page, before)
         return page
       } catch (e) {
         if (!outbox || now || !unsure(e) || how?.signal?.aborted) throw e
-        return await outbox.add({ ...item, sent: true }, seen)
+        return await outbox.add({ ...item, sent: true }, base)
       }
     } catch (e) {
       if (!unsure(e) && !/^(queued|closed)$/.test(e.code)) each(n => { n.refused = e })

@@ -88,13 +88,13 @@ export class Outbox {
     this.#board.changed(names)
   }
 
-  /** Stores a change, and throws what says that it is queued. seen are the tags of the entries that it saw. */
-  async add(item, seen) {
+  /** Stores a change, and throws what says that it is queued. base are the tags that it is based on, by name. */
+  async add(item, base) {
     try {
       await this.#load((store, all) => {
         const last = all.filter(i => this.#ours(i)).at(-1)
         const only = i => i.ops.length === 1 && isPut(i.ops[0]) && i.ops[0].name
-        if (!item.sent) item.ops = item.ops.map(o => isPut(o) && !o.if ? { ...o, if: seen[o.name] } : o)
+        if (!item.sent) item.ops = item.ops.map(o => isPut(o) && !o.if ? { ...o, if: base[o.name] } : o)
         const merges = last && !last.sent && !last.code && !item.sent && last.instance === item.instance && only(item) && only(item) === only(last)
         store.put(merges ? { ...last, verb: item.verb, ops: item.ops } : item)
       })
@@ -183,7 +183,7 @@ export class Outbox {
   /** Notes what an own change stored, if the view does not show that. */
   #see(item, page, e, before) {
     const { view } = this.#board, base = this.base(e.name)
-    if (parseInt(view.mark) >= page.version || this.#overtaken(item, page, e, before) || !puts(item, e.name) && base !== before?.tag) return
+    if (!view.has(e.name) || parseInt(view.mark) >= page.version || this.#overtaken(item, page, e, before) || !puts(item, e.name) && base !== before?.tag) return
     this.#unseen.set(e.name, { shown: tagOf(view.entry(e.name)), now: tagOf(e), version: page.version })
   }
 
