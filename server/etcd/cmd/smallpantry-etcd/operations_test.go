@@ -111,6 +111,9 @@ func (a *asker) shows() string {
 // backup, move, check --repair, and the restore of a backup that is older than what the clients have seen.
 func TestOperations(t *testing.T) {
 	t.Parallel()
+	if !apart(t) {
+		return
+	}
 	n := lay(t, 1, 2, 3)
 	dir := t.TempDir()
 	client, peer := n.host(1)+":3379", n.host(1)+":3380"
