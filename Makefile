@@ -53,12 +53,12 @@ bench:
 bench-etcd:
 	cd server/etcd && $(GO) run ./internal/bench > ../../docs/benchmarks-etcd.md
 
-# Puts each fault of internal/faults into the code and reports those that no test notices: about
-# half an hour.
+# Puts each fault of internal/faults into the code and reports those that no test notices: over an
+# hour.
 faults:
 	$(GO) run ./internal/faults
 
-# Repeating tests with all their rounds, the fuzzers, and the faults: about three and a half hours.
+# Repeating tests with all their rounds, the fuzzers, and the faults: over four hours.
 SOAKED = SOAK=1 $(GO) test -count=1 -timeout 90m -v
 soak: faults
 	$(SOAKED) -run 'ProgramsOfSeveralVersions' .
