@@ -173,7 +173,6 @@ func (l *Ledger) choose(r *rewriting) (*plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer p.free()
 	p.weigh(l.opts.Now(), l.opts.Kept)
 	c := p.within(max(r.live, l.opts.KeptBytes))
 	r.past = p.size(c)

@@ -64,16 +64,6 @@ func (p slowPast) Read(c journal.Consumer) error {
 	return p.Past.Read(c)
 }
 
-// Rewrite finds that somebody else uses the room into which the past was read.
-func (s *slowLog) Rewrite(h Head, to State, wait time.Duration) (Head, error) {
-	room := pastRooms.Get().(*pastRoom)
-	data := room.data[:cap(room.data)]
-	for i := range data {
-		data[i] = '#'
-	}
-	return s.Log.Rewrite(h, to, wait)
-}
-
 func put(l *Ledger, name string, n int64) error {
 	_, err := l.Commit(entry.Author{}, func(tx *Tx) error { tx.Put(name, Encoded{val: value.Int(n)}); return nil })
 	return err

@@ -50,7 +50,6 @@ func (l *Ledger) rewriteWithout(names map[string]bool, less bool) error {
 	if err != nil {
 		return err
 	}
-	defer p.free()
 	p.forget(names)
 	l.forgetTaken()
 	var c cuts

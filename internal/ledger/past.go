@@ -1,9 +1,6 @@
 package ledger
 
 import (
-	"slices"
-	"sync"
-
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
@@ -23,32 +20,6 @@ type past struct {
 	// For merged.
 	decoder decoder
 	kept    []change
-
-	room *pastRoom
-}
-
-// A pastRoom is reusable memory for reading a past.
-type pastRoom struct {
-	data    []byte
-	lines   []pastLine
-	changes []pastChange
-}
-
-// pastRooms holds unused rooms, except large ones.
-var pastRooms = sync.Pool{New: func() any { return &pastRoom{} }}
-
-const mostRoom = 4 << 20
-
-// free returns the room. The past must not be used afterwards.
-func (p *past) free() {
-	room := p.room
-	clear(p.lines)
-	clear(p.changes)
-	room.lines, room.changes = p.lines[:0], p.changes[:0]
-	*p = past{}
-	if cap(room.data) <= mostRoom {
-		pastRooms.Put(room)
-	}
 }
 
 type pastLine struct {
@@ -91,17 +62,12 @@ type pastName struct {
 }
 
 // Lend returns a buffer for the whole log, which is used as long as the past.
-func (r *pastReader) Lend(size int) []byte {
-	room := r.past.room
-	room.data = slices.Grow(room.data[:0], size)[:size]
-	return room.data
-}
+func (r *pastReader) Lend(size int) []byte { return make([]byte, size) }
 
 // Expect reserves room, assuming lines of one change.
 func (r *pastReader) Expect(size int) {
-	room := r.past.room
-	r.past.lines = slices.Grow(room.lines, size/usualLine)
-	r.past.changes = slices.Grow(room.changes, size/usualLine)
+	r.past.lines = make([]pastLine, 0, size/usualLine)
+	r.past.changes = make([]pastChange, 0, size/usualLine)
 }
 
 // usualLine is the approximate length of a line with one short entry.
@@ -135,10 +101,9 @@ func (r *pastReader) Accept() {
 // entryOverhead is the approximate size of an entry in a line without name and value.
 const entryOverhead = 40
 
-// readPast reads the past, which must be freed.
+// readPast reads the past.
 func (l *Ledger) readPast(view Past) (*past, error) {
 	r := &pastReader{base: view.Header().Base, names: map[string]pastName{}}
-	r.past.room = pastRooms.Get().(*pastRoom)
 	r.past.first = func(name string) int64 {
 		if n := l.Find(name); n != nil {
 			return n.Record().First
@@ -151,7 +116,6 @@ func (l *Ledger) readPast(view Past) (*past, error) {
 		return l.receipts.between(after, upTo)
 	}
 	if err := view.Read(r); err != nil {
-		r.past.free()
 		return nil, err
 	}
 	return &r.past, nil
