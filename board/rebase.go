@@ -140,7 +140,7 @@ func (o *outbox) rebase(it *item, now entry.Entry, before *remote, boards map[*B
 // see notes an own change that a Board does not show, for the base of later changes. seen is as in
 // rebase. mu must be held.
 func (o *outbox) see(b *Board, shown, now entry.Entry, seen []entry.Tag) {
-	if shown.Version >= now.Version {
+	if shown.Version >= now.Version || !slices.Contains(o.boards, b) { // it shows that, or was closed meanwhile
 		return
 	}
 	base := shown
