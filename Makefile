@@ -22,7 +22,7 @@ test: packages
 
 .PHONY: test-root $(MODULES:%=test-in-%)
 test-root:
-	$(TEST) ./...
+	$(TEST) -p 3 ./server ./js ./board ./...
 	$(TEST) -tags pantrydebug ./debugview ./examples/plotbook
 
 $(MODULES:%=test-in-%): test-in-%:

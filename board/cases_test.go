@@ -31,7 +31,7 @@ func TestCases(t *testing.T) {
 				s := cases.NewServer(t)
 				name := fmt.Sprint("board-", i)
 				var met reported
-				opts := []board.Option{board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(1500 * time.Millisecond), board.Timeout(time.Duration(c.Timeout) * time.Millisecond), board.OnProblem(met.add)}
+				opts := []board.Option{board.Poll(20*time.Millisecond, 100*time.Millisecond), board.Patience(c.Patience()), board.Timeout(time.Duration(c.Timeout) * time.Millisecond), board.OnProblem(met.add)}
 				if c.Offline {
 					opts = append(opts, board.Offline(t.TempDir()))
 				}

@@ -13,7 +13,7 @@ const site = async origin => {
   const link = await (await fetch(`${origin}/control/new`, { method: 'POST' })).text(), board = link.split('/').pop()
   return { link, control: async (verb, body) => (await fetch(`${origin}/control/${verb}?board=${board}`, { method: 'POST', body })).text() }
 }
-const quick = { fast: 20, slow: 100, patience: 1500, onProblem() {} }
+const quick = { fast: 20, slow: 100, patience: 40_000, onProblem() {} }
 const test = f => async (...args) => {
   try {
     await f(...args)

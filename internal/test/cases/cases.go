@@ -6,6 +6,9 @@ package cases
 import (
 	_ "embed"
 	"encoding/json"
+	"time"
+
+	"github.com/small-pantry/pantry/internal/test/hang"
 )
 
 // The files.
@@ -34,6 +37,18 @@ type Case struct {
 	Timeout int // in milliseconds; 0 means the client's own
 	Key     Key
 	Steps   []Step
+}
+
+// Patience returns how long a client retries a call in a case: long, unless the case has a call that
+// fails.
+func (c Case) Patience() time.Duration {
+	for _, s := range c.Steps {
+		switch s.Is {
+		case "unreachable", "unexpected", "uncertain", "unavailable", "queued":
+			return 3 * time.Second
+		}
+	}
+	return hang.Patience
 }
 
 // A Key is declared by an app.
