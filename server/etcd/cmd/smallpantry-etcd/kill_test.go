@@ -123,7 +123,7 @@ func TestKills(t *testing.T) {
 				} else if value, _, err := tank.Lookup(t.Context()); err == nil {
 					r.op(i, false, call, value)
 				}
-				time.Sleep(time.Duration(20+rand.IntN(60)) * time.Millisecond) // the pace of a phone; the porcupine check bounds the operations
+				time.Sleep(time.Duration(60+rand.IntN(80)) * time.Millisecond) // the pace of a phone; the porcupine check bounds the operations
 			}
 		})
 	}

@@ -23,7 +23,7 @@ const (
 	can    = 10      // litres
 	full   = 100_000 // litres, at the start
 	calm   = 4 * time.Second
-	pause  = 150 * time.Millisecond // of a phone between two cans
+	pause  = 400 * time.Millisecond // of a phone between two cans
 )
 
 var tankLitres = pantry.Int("tank/litres", 0)
