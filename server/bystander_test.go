@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -45,14 +46,14 @@ func manyKeys(from, n int) string {
 }
 
 // attacks has at least one row for each call of the API.
-func attacks() []attack {
+var attacks = sync.OnceValue(func() []attack {
 	const at = "/v1/boards/{board}"
 	names := many(300, func(i int) string { return fmt.Sprintf("name=a/name/that/is/rather/long/%d", i) }, "&")
 	absent := many(300, func(i int) string { return fmt.Sprintf("name=bed/%d/crops", i) }, "&") // each nearly matches
 	prefixes := many(100, func(i int) string { return fmt.Sprintf("prefix=bed/%d/", i) }, "&")
 	ops, restored, kilobyte, megabyte := 1000, 8, strings.Repeat("x", 1000), strings.Repeat("y", 1<<20-100)
 	if !soak.On() { // which measures, and needs the largest
-		ops, restored, kilobyte, megabyte = 250, 2, kilobyte[:200], megabyte[:200<<10]
+		ops, restored, kilobyte, megabyte = 100, 2, kilobyte[:200], megabyte[:200<<10]
 	}
 	puts := `{"ops":[` + many(ops, func(i int) string { return fmt.Sprintf(`{"op":"put","name":"c/%d","value":"%s"}`, i, kilobyte) }, ",") + `]}`
 	restores := `{"ops":[` + many(restored, func(i int) string { return fmt.Sprintf(`{"op":"restore","at":%d,"prefix":""}`, 10+i) }, ",") + `]}`
@@ -99,7 +100,7 @@ func attacks() []attack {
 		{call: "GET /small-pantry/{file}", path: "/small-pantry/page.js"},
 		{call: "GET /", path: "/"},
 	}
-}
+})
 
 // Every call of the API has a row.
 func TestEveryCallHasAnAttack(t *testing.T) {

@@ -169,13 +169,14 @@ func TestPageIsAccessible(t *testing.T) {
 		browser.Eval[bool](p, `document.styleSheets[0].insertRule('.c { content-visibility: visible !important }', document.styleSheets[0].cssRules.length) >= 0`) // the cards below are checked too
 		return p
 	}
-	checks := func(p *browser.Page, what string) {
+	// A part is a selector of what changed since the last check.
+	checks := func(p *browser.Page, what, part string) {
 		t.Helper()
 		rules := "" // all of them; the colours of the dark page change only these
 		if browser.Eval[bool](p, `matchMedia('(prefers-color-scheme: dark)').matches`) {
 			rules = "runOnly: ['color-contrast', 'link-in-text-block'],"
 		}
-		found := browser.Eval[string](p, `axe.run({`+rules+`resultTypes: ['violations'], preload: false}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join('\n')).join('\n'))`)
+		found := browser.Eval[string](p, `axe.run('`+part+`', {`+rules+`resultTypes: ['violations'], preload: false}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join('\n')).join('\n'))`)
 		assert.Empty(t, found, what)
 	}
 	// Wide and narrow, light and dark. Colours do not depend on the width.
@@ -192,37 +193,37 @@ func TestPageIsAccessible(t *testing.T) {
 	}
 	checkAll := func(p *browser.Page, what string) {
 		t.Helper()
-		everywhere(p, func(at string) { checks(p, what+at) })
+		everywhere(p, func(at string) { checks(p, what+at, "html") })
 	}
 	p := opened(g.link)
 	p.Until(`document.querySelector('.spark')`)
 	everywhere(p, func(at string) {
-		check := func(what string) {
+		check := func(what, part string) {
 			t.Helper()
-			checks(p, what+at)
+			checks(p, what+at, part)
 		}
-		check("cards")
+		check("cards", "html")
 		for _, tab := range []string{"happened", "change", "use"} {
 			selects(p, "tank/litres", tab)
-			check(tab)
+			check(tab, "dialog, aside")
 		}
 		press(p, "dialog, aside", "Close")
 		for _, dialog := range []string{"#add", "#share", "#about"} {
 			p.Click(dialog)
-			check(dialog)
+			check(dialog, "dialog")
 			p.Type("\x1b")
 			p.Until(`!document.querySelector('dialog')`)
 		}
 		browser.Eval[bool](p, `document.querySelector('.slide').focus(), true`)
 		p.Do(browser.Left)
 		p.Until(`document.querySelector('.past-bar')`)
-		check("past")
+		check("past", "html")
 		press(p, ".past-bar", "Take these back…")
-		check("take back")
+		check("take back", "dialog")
 		p.Type("\x1b")
 		press(p, ".past-bar", "Back to now")
 		press(p, "header", "Rows")
-		check("rows")
+		check("rows", "main")
 		press(p, "header", "Cards")
 	})
 	p.Type("w")
