@@ -16,7 +16,8 @@ TEST = $(GO) test -timeout 10m -parallel 8
 # Tests of other modules read it, and so they run again when a document changes (internal/test/console).
 export DOCS := $(shell cat docs/*.md | cksum)
 
-# The modules are tested side by side. Each prints its results when it ends.
+# The modules are tested side by side, the longest packages first. Each module prints its results when
+# it ends.
 test: packages
 	@$(MAKE) --no-print-directory -k -j4 -O test-root $(MODULES:%=test-in-%)
 
@@ -29,10 +30,16 @@ $(MODULES:%=test-in-%): test-in-%:
 	cd $* && $(TEST) -tags ci ./...
 
 # Packages whose code runs in several goroutines. The page runs in a browser, and not in Go.
+RACE = CROWD=16 $(TEST) -race -skip '^TestPage'
 race:
-	$(TEST) -race -skip '^TestPage' . ./internal/... ./server ./board ./mobile/... ./examples/phones
-	cd server/etcd && $(TEST) -race .
-	cd examples/settings && $(TEST) -race -tags ci .
+	@$(MAKE) --no-print-directory -k -j3 -O race-root race-in-server/etcd race-in-examples/settings
+
+.PHONY: race-root race-in-server/etcd race-in-examples/settings
+race-root:
+	$(RACE) ./server ./board . ./internal/... ./mobile/... ./examples/phones
+
+race-in-server/etcd race-in-examples/settings: race-in-%:
+	cd $* && $(RACE) -tags ci .
 
 lint:
 	@.ci/words
