@@ -22,6 +22,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/perf/benchmath"
 )
@@ -95,13 +96,23 @@ func (s *suite) wants(what string) bool {
 	return len(s.words) == 0 || slices.ContainsFunc(s.words, func(w string) bool { return strings.Contains(what, w) })
 }
 
+// A row of long rounds has at least enough of them, and no more than fit into longest.
+const (
+	enough  = 7
+	longest = 8 * time.Second
+)
+
 // compare measures a row in rounds. Each function returns one value of a round.
 func (s *suite) compare(r row, measured, floor func() (float64, error)) error {
 	if !s.wants(r.what) {
 		return nil
 	}
 	out := result{row: r}
-	for range s.rounds {
+	begun := time.Now()
+	for n := range s.rounds {
+		if n >= enough && time.Since(begun) > longest {
+			break
+		}
 		base, err := floor()
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.floor, err)
@@ -113,7 +124,7 @@ func (s *suite) compare(r row, measured, floor func() (float64, error)) error {
 		out.measured, out.floors, out.ratios = append(out.measured, got), append(out.floors, base), append(out.ratios, got/base)
 	}
 	s.results = append(s.results, out)
-	fmt.Fprintf(s.progress, "%-6.3g %s\n", median(out.ratios), r.what)
+	fmt.Fprintf(s.progress, "%-6.3g %s (rounds: %d, %.1f s)\n", median(out.ratios), r.what, len(out.ratios), time.Since(begun).Seconds())
 	return nil
 }
 
@@ -154,9 +165,10 @@ func summary(all []float64) benchmath.Summary {
 func (s *suite) print(w io.Writer) (exit int) {
 	fmt.Fprintf(w, `# Benchmarks
 
-Each row compares our code with a floor: the least work that does the same job. Both run in turn, in
-%d rounds. The table shows medians. The spread is the 95 %% confidence interval of the median ratio, as
-benchstat computes it. The times are those of one noisy machine. Only the ratios are claims.
+Each row compares our code with a floor: the least work that does the same job. Both run in turn, in up
+to %d rounds, or fewer where a round takes long. The table shows medians. The spread is the 95 %% confidence
+interval of the median ratio, as benchstat computes it. The times are those of one noisy machine. Only the
+ratios are claims.
 `+"`make bench`"+` made this page with %s on %s/%s, %d processors.
 
 | what | floor | measured | floor | ratio | spread | limit |
