@@ -20,8 +20,9 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// Sealing a value that was in the clear erases it, by any call. If the disk refuses that, the value
-// is stored, a problem says what is left, and the next launch erases it.
+// Sealing a value that was in the clear erases it and its past, by any call, and so does clearing it. The
+// past of others stays. If the disk refuses that, the value is stored, a problem says what is left, and the
+// next launch erases it.
 func TestSealingErases(t *testing.T) {
 	t.Parallel()
 	sealer, err := seal.AESGCM(make([]byte, 32))
@@ -33,9 +34,13 @@ func TestSealingErases(t *testing.T) {
 			_, err := code.In(ns).Update(func(s string) (string, error) { return s + "!", nil })
 			return err
 		},
-		"Clear": func(ns *pantry.Namespace) error { return code.In(ns).Clear() },
+		"the same value": func(ns *pantry.Namespace) error { return code.In(ns).Set("marrow") },
+		"Clear":          func(ns *pantry.Namespace) error { return code.In(ns).Clear() },
 		"Commit": func(ns *pantry.Namespace) error {
 			return ns.Commit(func(b *pantry.Batch) error { return code.In(b).Set("rhubarb") })
+		},
+		"Clear in Commit": func(ns *pantry.Namespace) error {
+			return ns.Commit(func(b *pantry.Batch) error { return code.In(b).Clear() })
 		},
 	} {
 		for _, fails := range []bool{false, true} {
@@ -45,7 +50,11 @@ func TestSealingErases(t *testing.T) {
 			var problems []string
 			ns, err := pantry.Open(dir, "plotbook", pantry.Seal(sealer), pantry.OnProblem(func(p pantry.Problem) { problems = append(problems, p.Err.Error()) }))
 			require.NoError(t, err)
+			require.NoError(t, ns.Put("gate/code", value.Text("marrow-1")))
 			require.NoError(t, ns.Put("gate/code", value.Text("marrow")))
+			for hour := range 3 {
+				require.NoError(t, reminderHour.In(ns).Set(hour))
+			}
 			if fails {
 				disk.Fault(func(op, path string) error {
 					if op == "open" && strings.HasSuffix(path, ".new") {
@@ -64,6 +73,9 @@ func TestSealingErases(t *testing.T) {
 				require.NoError(t, err)
 				assert.NotContains(t, string(disk.Read(ns.Path())), "marrow", name)
 			}
+			past, err := ns.History(0, "reminder-hour")
+			require.NoError(t, err)
+			assert.Len(t, past, 3, "%s: the past of others stays", name)
 			require.NoError(t, ns.Close())
 			hooks.Unset(dir)
 		}

@@ -1,7 +1,6 @@
 package pantry_test
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"net"
@@ -20,42 +19,6 @@ import (
 )
 
 // What holds for one way to do something holds for the others too.
-
-// Sealing a value that was in the clear leaves nothing of it in the file, with every call. Neither does
-// clearing it.
-func TestSealedByWhicheverCall(t *testing.T) {
-	t.Parallel()
-	sealer, err := seal.AESGCM([]byte("0123456789abcdef"))
-	require.NoError(t, err)
-	plain := pantry.Text("gate/code", "")
-	sealed := plain.Sealed()
-	for name, seal := range map[string]func(ns *pantry.Namespace) error{
-		"Set": func(ns *pantry.Namespace) error { return sealed.In(ns).Set("4711") },
-		"Update": func(ns *pantry.Namespace) error {
-			_, err := sealed.In(ns).Update(func(string) (string, error) { return "4711", nil })
-			return err
-		},
-		"the same value": func(ns *pantry.Namespace) error { return sealed.In(ns).Set("marrow") },
-		"Commit": func(ns *pantry.Namespace) error {
-			return ns.Commit(func(b *pantry.Batch) error { return sealed.In(b).Set("4711") })
-		},
-		"Clear": func(ns *pantry.Namespace) error { return sealed.In(ns).Clear() },
-		"Clear in Commit": func(ns *pantry.Namespace) error {
-			return ns.Commit(func(b *pantry.Batch) error { return sealed.In(b).Clear() })
-		},
-	} {
-		ns, err := pantry.Open(t.TempDir(), "gatehouse", pantry.Seal(sealer), pantry.OnProblem(func(pantry.Problem) {}))
-		require.NoError(t, err)
-		require.NoError(t, plain.In(ns).Set("marrow"))
-		require.NoError(t, ns.Put("other", value.Int(1)))
-		require.NoError(t, seal(ns), name)
-		file, err := os.ReadFile(ns.Path())
-		require.NoError(t, err)
-		assert.False(t, bytes.Contains(file, []byte("marrow")), "%s: %s", name, file)
-		assert.True(t, bytes.Contains(file, []byte("other")))
-		require.NoError(t, ns.Close())
-	}
-}
 
 // Seed leaves alone what is stored, also what it can't open.
 func TestSeedLeavesWhatItCantOpen(t *testing.T) {
