@@ -113,16 +113,7 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 	if ns.schema = int64(len(o.steps)); o.anySchema && len(o.steps) == 0 {
 		ns.schema = -1
 	}
-	if fs := journal.Network(dir); fs != "" {
-		ns.prob.report("", nil, fmt.Errorf("%s is on a %s file system, where locks and syncs can fail silently; keep it on a local disk", l.Path(), fs))
-	}
-	if err := l.MayReplace(); err != nil && !o.readOnly {
-		ns.prob.report("", nil, err)
-	}
-	if info, err := os.Stat(l.Path()); err == nil && info.Size() > largeFile {
-		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in separate files",
-			ErrTooLarge, float64(info.Size())/(1<<20), time.Since(start).Milliseconds()))
-	}
+	ns.reportFile(dir, time.Since(start))
 	if err = ns.migrate(o.steps, o.anySchema); err == nil && o.declare != nil {
 		err = o.declare(ns)
 	}
@@ -130,6 +121,20 @@ func Open(dir, name string, opts ...Option) (*Namespace, error) {
 		return nil, errors.Join(ns.fail("open", "", err), ns.Close())
 	}
 	return ns, nil
+}
+
+// reportFile reports what is wrong with the place and the size of the file, which took so long to load.
+func (ns *Namespace) reportFile(dir string, took time.Duration) {
+	if fs := journal.Network(dir); fs != "" {
+		ns.prob.report("", nil, fmt.Errorf("%s is on a %s file system, where locks and syncs can fail silently; keep it on a local disk", ns.l.Path(), fs))
+	}
+	if err := ns.l.MayReplace(); err != nil && !ns.readOnly {
+		ns.prob.report("", nil, err)
+	}
+	if info, err := os.Stat(ns.l.Path()); err == nil && info.Size() > largeFile {
+		ns.prob.report("", nil, fmt.Errorf("%w: the file has %.1f MiB and took %d ms to load; keep large data in separate files",
+			ErrTooLarge, float64(info.Size())/(1<<20), took.Milliseconds()))
+	}
 }
 
 // migrate runs the steps of the schema that the file has not had.

@@ -88,17 +88,7 @@ func (o *outbox) rebase(it *item, now entry.Entry, before *remote, boards map[*B
 			return
 		}
 	} else {
-		own := was.Value
-		for _, e := range it.edits {
-			var err error
-			if e.Name != now.Name {
-				continue
-			}
-			if own, _, err = e.Op.Apply(own); err != nil {
-				return
-			}
-		}
-		if !value.Equal(own, now.Value) {
+		if own, err := it.applied(now.Name, was.Value); err != nil || !value.Equal(own, now.Value) {
 			return
 		}
 		seen = []entry.Tag{tagOf(was)}
@@ -119,22 +109,36 @@ func (o *outbox) rebase(it *item, now entry.Entry, before *remote, boards map[*B
 		}
 	}
 	for _, later := range o.items {
-		changed := false
-		for i := range later.edits {
-			e := &later.edits[i]
-			if e.Name != now.Name || later.sent || len(e.Cond.Is) != 1 || seen != nil && e.Cond.Is[0] != seen[0] {
-				continue
-			}
-			version := now.Version
-			if now.Value.IsZero() {
-				version = 0
-			}
-			*e, changed = e.If(version, now.Updated), true
-		}
-		if changed {
+		if !later.sent && later.rebase(now, seen) {
 			_ = o.save(later) // if it fails, it is reported as a conflict, and kept
 		}
 	}
+}
+
+// applied returns what the edits of a name make of a value.
+func (it *item) applied(name string, old value.Value) (now value.Value, err error) {
+	now = old
+	for _, e := range it.edits {
+		if e.Name == name && err == nil {
+			now, _, err = e.Op.Apply(now)
+		}
+	}
+	return now, err
+}
+
+// rebase gives the edits of an entry a new condition, and reports whether there are any. If seen is not
+// nil, only edits with that condition get it.
+func (it *item) rebase(now entry.Entry, seen []entry.Tag) (changed bool) {
+	version := now.Version
+	if now.Value.IsZero() {
+		version = 0
+	}
+	for i, e := range it.edits {
+		if e.Name == now.Name && len(e.Cond.Is) == 1 && (seen == nil || e.Cond.Is[0] == seen[0]) {
+			it.edits[i], changed = e.If(version, now.Updated), true
+		}
+	}
+	return changed
 }
 
 // see notes an own change that a Board does not show, for the base of later changes. seen is as in

@@ -81,36 +81,16 @@ func (o *outbox) send(b *Board, it *item) error {
 		return nil
 	}
 	mark, before := b.view.position().String(), b.view.statesOf(it.names())
-	o.mu.Lock()
-	if !slices.Contains(o.items, it) { // merged or discarded meanwhile
-		o.mu.Unlock()
-		return nil
+	w, first, err := o.takeOut(it, checked, mark)
+	if w == nil {
+		return err
 	}
-	o.out = it
 	defer func() {
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		o.out = nil
 	}()
-	first := !it.sent
-	if first {
-		if checked != nil {
-			it.edits[0].Cond = *checked
-		}
-		it.sent, it.since = true, mark
-		if err := o.save(it); err != nil { // then it must not be sent
-			it.sent = false
-			o.mu.Unlock()
-			return err
-		}
-	}
-	w := it.write
-	w.edits = slices.Clone(it.edits)
-	if first {
-		w.since = ""
-	}
-	o.mu.Unlock()
-	page, err := b.sendWrite(b.ctx, &w)
+	page, err := b.sendWrite(b.ctx, w)
 	switch {
 	case err == nil:
 		return o.sent(it, page, before)
@@ -134,6 +114,34 @@ func (o *outbox) send(b *Board, it *item) error {
 	}
 	o.refuse(b, it, err)
 	return nil
+}
+
+// takeOut marks a change as the one that is being sent, stores that, and returns what to send. It returns
+// nil if the change was merged or discarded meanwhile, or can't be stored. first reports that it was not
+// sent before.
+func (o *outbox) takeOut(it *item, checked *entry.Cond, mark string) (w *write, first bool, err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if !slices.Contains(o.items, it) {
+		return nil, false, nil
+	}
+	if first = !it.sent; first {
+		if checked != nil {
+			it.edits[0].Cond = *checked
+		}
+		it.sent, it.since = true, mark
+		if err := o.save(it); err != nil { // then it must not be sent
+			it.sent = false
+			return nil, first, err
+		}
+	}
+	o.out = it
+	sent := it.write
+	sent.edits = slices.Clone(it.edits)
+	if first {
+		sent.since = ""
+	}
+	return &sent, first, nil
 }
 
 // check applies an operation on a key with a Check to the stored value, if it has not been sent yet,

@@ -118,21 +118,28 @@ func TestCases(t *testing.T) {
 	})
 }
 
-// What the cases can't say as data, in Node and in a page.
+// What the cases can't say as data, in Node and in a page: functions of modules in testdata.
 func TestMore(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"values", "watching", "many", "nowhere", "order", "odd", "edges", "typed", "collections", "checks", "readiness", "storm", "firstUse"} {
+	for _, name := range []string{
+		"keys/values", "keys/typed", "keys/collections", "keys/checks", "keys/firstUse", "network/watching", "network/many", "network/nowhere",
+		"network/order", "network/odd", "network/edges", "network/readiness", "network/storm",
+	} {
 		t.Run("node/"+name, func(t *testing.T) {
 			t.Parallel()
-			assert.Equal(t, "\n", node(t, site(t), "/testdata/more.mjs", name))
+			file, function, _ := strings.Cut(name, "/")
+			assert.Equal(t, "\n", node(t, site(t), "/testdata/"+file+".mjs", function))
 		})
 	}
 	b := browser.Start(t)
-	for _, name := range []string{"values", "watching", "hidden", "lossy", "another", "offline", "ownBase", "ownUnseenBase"} {
+	for _, name := range []string{
+		"keys/values", "network/watching", "network/hidden", "network/lossy", "queue/another", "queue/offline", "queue/ownBase", "queue/ownUnseenBase",
+	} {
 		t.Run("page/"+name, func(t *testing.T) {
 			t.Parallel()
+			file, function, _ := strings.Cut(name, "/")
 			p := b.Open(t, site(t))
-			assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.%s(location.origin, %v))`, name, soak.On())))
+			assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/%s.mjs').then(m => m.%s(location.origin, %v))`, file, function, soak.On())))
 		})
 	}
 }
@@ -147,11 +154,11 @@ func TestQueueOutlivesThePage(t *testing.T) {
 	s.Others("rowan-street", "n", `{"op":"put","value":10}`)
 	p := b.Open(t, origin)
 	s.Do("rowan-street", "lose 1000") // the first write arrives, and its answer is lost
-	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.queue(%q))`, link)))
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/queue.mjs').then(m => m.queue(%q))`, link)))
 	p.Reload()
 	s.Do("rowan-street", "back")
 	p.Until(`document.readyState === 'complete'`)
-	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/queue.mjs').then(m => Promise.all([m.later(%q), m.later(%q)])).then(a => a.join(''))`, link, link)))
 	assert.Contains(t, s.Holds("rowan-street", "n"), `"value":13,`)
 }
 
@@ -167,7 +174,7 @@ func TestTabsShareTheQueue(t *testing.T) {
 	two := one.Tab(origin)
 	run := func(p *browser.Page, call string, args ...any) {
 		t.Helper()
-		assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.`+call+`)`, args...)))
+		assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/queue.mjs').then(m => m.`+call+`)`, args...)))
 	}
 	s.Do("rowan-street", "cut")
 	run(one, "tab(%q, 2)", link)
@@ -223,5 +230,5 @@ func TestQueueBelongsToItsLink(t *testing.T) {
 	phone, err := owner.Invite(t.Context(), board.Invitation{May: "write", Label: "phone"})
 	require.NoError(t, err)
 	p := browser.Start(t).Open(t, site(t))
-	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/more.mjs').then(m => m.links(%q, %q))`, link, phone.Link)))
+	assert.Empty(t, browser.Eval[string](p, fmt.Sprintf(`import('/testdata/queue.mjs').then(m => m.links(%q, %q))`, link, phone.Link)))
 }

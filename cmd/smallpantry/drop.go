@@ -60,28 +60,32 @@ values from the history and from the whole file, which can't be undone.`,
 			if forget {
 				return a.forget(cmd.Context(), p, names, copies)
 			}
-			edits := make([]entry.Edit, len(names))
-			for i, name := range names {
-				edits[i] = entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}}
-			}
-			done, err := p.Commit(cmd.Context(), edits)
-			if errors.Is(err, pantry.ErrAbsent) {
-				mean := ""
-				if len(names) == 1 {
-					mean = didYouMean(cmd.Context(), p, names[0])
-				}
-				return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed%s", err, mean)}
-			}
-			if err != nil {
-				return err
-			}
-			return a.printGone(done.Version, names, "removed %s\n")
+			return a.dropNames(cmd.Context(), p, names)
 		},
 	}
 	cmd.Flags().StringVar(&prefix, "prefix", "", "all entries whose names begin with `P`")
 	cmd.Flags().BoolVar(&forget, "forget", false, "also erase their names and old values from the file")
 	cmd.Flags().BoolVar(&copies, "copies", false, "with --forget: also remove the kept copies of damaged files")
 	return a.withJSON(cmd)
+}
+
+func (a *app) dropNames(ctx context.Context, p place.Present, names []string) error {
+	edits := make([]entry.Edit, len(names))
+	for i, name := range names {
+		edits[i] = entry.Edit{Name: name, Op: value.Op{Verb: value.Drop}}
+	}
+	done, err := p.Commit(ctx, edits)
+	if errors.Is(err, pantry.ErrAbsent) {
+		mean := ""
+		if len(names) == 1 {
+			mean = didYouMean(ctx, p, names[0])
+		}
+		return exitError{exitAbsent, fmt.Sprintf("%v; nothing was removed%s", err, mean)}
+	}
+	if err != nil {
+		return err
+	}
+	return a.printGone(done.Version, names, "removed %s\n")
 }
 
 func (a *app) forget(ctx context.Context, p place.Present, names []string, copies bool) error {

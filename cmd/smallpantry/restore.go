@@ -62,18 +62,22 @@ everything, and needs --yes.`,
 					return err
 				}
 			}
-			if a.json {
-				return a.printJSON(map[string]any{"version": result, "changed": append([]entry.Change{}, changes...)})
-			}
-			for _, c := range changes {
-				fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, term.Brief(c.Old, c.New), term.Brief(c.New, c.Old))
-			}
-			if len(changes) == 0 {
-				fmt.Fprintln(a.stdout, "nothing to restore: nothing has changed since")
-			}
-			return nil
+			return a.printRestored(result, changes)
 		},
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "also restore a moment before the first commit")
 	return a.withJSON(a.withForce(cmd))
+}
+
+func (a *app) printRestored(version int64, changes []entry.Change) error {
+	if a.json {
+		return a.printJSON(map[string]any{"version": version, "changed": append([]entry.Change{}, changes...)})
+	}
+	for _, c := range changes {
+		fmt.Fprintf(a.stdout, "%s: %s → %s\n", c.Name, term.Brief(c.Old, c.New), term.Brief(c.New, c.Old))
+	}
+	if len(changes) == 0 {
+		fmt.Fprintln(a.stdout, "nothing to restore: nothing has changed since")
+	}
+	return nil
 }

@@ -48,26 +48,9 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 		if err := t.exists(by, tx, board); err != nil {
 			return Grant{}, err
 		}
-		n := 0
-		for _, name := range tx.NamesUnder(board.Name + "/") {
-			v := tx.Value(name) // a board can have a thousand, and few are of this request
-			life, ok := textOf(v, "life")
-			if !ok {
-				return Grant{}, refuse.As(value.ErrInvalid, "the token %s can't be read: it has no life", scan.Quote(name))
-			}
-			if !board.accepts(life) || t.isVoid(name) {
-				tx.Drop(name)
-				continue
-			}
-			n++
-			if request, ok := textOf(v, "request"); !ok || request != once.Request {
-				continue
-			}
-			if err := t.mayRepeat(name, v, once, now); err != nil {
-				return Grant{}, err
-			}
-			tx.Drop(name)
-			n--
+		n, err := t.dropReplaced(tx, board, once, now)
+		if err != nil {
+			return Grant{}, err
 		}
 		if n >= MaxTokens {
 			return Grant{}, refuse.As(rules.ErrQuota, "the board has %d tokens, which is the limit: revoke tokens that are not used", n)
@@ -90,6 +73,31 @@ func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id str
 		return Grant{}, "", err
 	}
 	return g, secret(g.ID), nil
+}
+
+// dropReplaced drops the tokens of a board's name that are void, of an earlier board, or of the same
+// request. It returns how many are left.
+func (t *Tokens) dropReplaced(tx *ledger.Tx, board Board, once Once, now time.Time) (left int, err error) {
+	for _, name := range tx.NamesUnder(board.Name + "/") {
+		v := tx.Value(name) // a board can have a thousand, and few are of this request
+		life, ok := textOf(v, "life")
+		if !ok {
+			return 0, refuse.As(value.ErrInvalid, "the token %s can't be read: it has no life", scan.Quote(name))
+		}
+		if !board.accepts(life) || t.isVoid(name) {
+			tx.Drop(name)
+			continue
+		}
+		if request, ok := textOf(v, "request"); !ok || request != once.Request {
+			left++
+			continue
+		}
+		if err := t.mayRepeat(name, v, once, now); err != nil {
+			return 0, err
+		}
+		tx.Drop(name)
+	}
+	return left, nil
 }
 
 // mayRepeat returns an error if the request that made a token can't be repeated.

@@ -53,8 +53,8 @@ var boardFaults = []fault{
 	},
 	{
 		file:    "board/rebase.go",
-		old:     "if e.Name != now.Name || later.sent || ",
-		new:     "if e.Name != now.Name || ",
+		old:     "if !later.sent && later.rebase(",
+		new:     "if later.rebase(",
 		promise: "a change that was sent is not altered",
 	},
 	{

@@ -178,28 +178,8 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 			}
 		}
 	}
-	for i, e := range c.Edits {
-		var result Result
-		var err error
-		if e.Restore != nil {
-			if past == nil { // the board does not exist
-				err = refuse.As(ledger.ErrTooOld, "the board is new, so it has no earlier state")
-			} else {
-				result, err = j.restore(tx, *e.Restore, past[i])
-			}
-		} else {
-			result, err = j.edit(tx, e)
-		}
-		if err == nil {
-			j.results = append(j.results, result)
-			continue
-		}
-		r := &Refusal{Edit: i, Err: err}
-		if rec := tx.Record(e.Name); errors.Is(err, entry.ErrConflict) && rec.Found() {
-			has := ledger.Named{Name: e.Name, Record: rec}.Entry()
-			r.Entry = &has
-		}
-		return nil, r
+	if err := j.make(tx, c.Edits, past); err != nil {
+		return nil, err
 	}
 	if err := c.Limits.check(tx, c.Prefix); err != nil {
 		return nil, err
@@ -214,6 +194,33 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 		c.Request.keep(tx, j)
 	}
 	return j, nil
+}
+
+// make makes the edits in turn. A refused one is a Refusal.
+func (j *judgement) make(tx *ledger.Tx, edits []entry.Edit, past []map[string]value.Value) error {
+	for i, e := range edits {
+		var result Result
+		var err error
+		switch {
+		case e.Restore == nil:
+			result, err = j.edit(tx, e)
+		case past == nil: // the board does not exist
+			err = refuse.As(ledger.ErrTooOld, "the board is new, so it has no earlier state")
+		default:
+			result, err = j.restore(tx, *e.Restore, past[i])
+		}
+		if err == nil {
+			j.results = append(j.results, result)
+			continue
+		}
+		r := &Refusal{Edit: i, Err: err}
+		if rec := tx.Record(e.Name); errors.Is(err, entry.ErrConflict) && rec.Found() {
+			has := ledger.Named{Name: e.Name, Record: rec}.Entry()
+			r.Entry = &has
+		}
+		return r
+	}
+	return nil
 }
 
 // created reports whether the commit creates an entry.
