@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -47,30 +48,7 @@ board is created at its first use. --trouble makes the network unreliable, to te
 			if err := flags.Check(); err != nil {
 				return usageError{err}
 			}
-			l, public, err := flags.Open()
-			if err != nil {
-				return err
-			}
-			abs, err := filepath.Abs(data)
-			if err != nil {
-				abs = data
-			}
-			o.Data, o.Public, o.Log = abs, public, flags.Logger(a.stderr)
-			o.Limits, _ = flags.Limits() // checked above
-			o.BehindProxy = flags.Proxies
-			s, err := server.New(o)
-			if err != nil {
-				return errors.Join(err, l.Close())
-			}
-			where := "boards are stored in " + abs
-			if o.Dev {
-				where = fmt.Sprintf("%s; open them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
-			}
-			err = flags.Run(cmd.Context(), s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public, Pages: hasIndex(o.Pages)})
-			if errors.Is(err, server.ErrNotLoopback) {
-				err = usageError{err}
-			}
-			return errors.Join(err, s.Close())
+			return a.runServer(cmd.Context(), &flags, data, o)
 		},
 	}
 	flags.Add(cmd.Flags())
@@ -79,6 +57,34 @@ board is created at its first use. --trouble makes the network unreliable, to te
 	cmd.Flags().StringVar(&o.Pages, "pages", "", "also serve the pages in `DIR`")
 	cmd.Flags().StringVar(&trouble, "trouble", "", "make `TROUBLE`: slow=2s,cut=10%,garble=NAME; with --dev")
 	return cmd
+}
+
+// runServer serves the boards in data until ctx ends. flags were checked.
+func (a *app) runServer(ctx context.Context, flags *serving.Flags, data string, o server.Options) error {
+	l, public, err := flags.Open()
+	if err != nil {
+		return err
+	}
+	abs, err := filepath.Abs(data)
+	if err != nil {
+		abs = data
+	}
+	o.Data, o.Public, o.Log = abs, public, flags.Logger(a.stderr)
+	o.Limits, _ = flags.Limits()
+	o.BehindProxy = flags.Proxies
+	s, err := server.New(o)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	where := "boards are stored in " + abs
+	if o.Dev {
+		where = fmt.Sprintf("%s; open them in a browser: http://%s/\ntry: smallpantry put http://%[2]s/boards/rowan-street tank/litres 420", where, l.Addr())
+	}
+	err = flags.Run(ctx, s, l, serving.Words{Out: a.stdout, Colour: a.out().Colour(), Where: where, Public: public, Pages: hasIndex(o.Pages)})
+	if errors.Is(err, server.ErrNotLoopback) {
+		err = usageError{err}
+	}
+	return errors.Join(err, s.Close())
 }
 
 // hasIndex reports whether a directory of pages has an index.html.

@@ -47,31 +47,7 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 				one.receipt = d.c.receipt
 			}
 		}
-		for k := range d.c.changes {
-			ch, made := p.changes[int(l.from)+k], d.c.changes[k]
-			switch {
-			case ch.gone:
-				created[ch.name] = dropped
-			case made.first > 0:
-				created[ch.name] = made.first
-			case created[ch.name] == dropped:
-				created[ch.name] = d.c.Version
-			}
-			if int(ch.next) < to || ch.forgot {
-				continue
-			}
-			made.first = created[ch.name]
-			if first := p.first(ch.name); p.forgets[ch.name] || made.first <= 0 && first > before {
-				made.first = first // the lines that had it are gone, or are in this run
-			}
-			if made.first > d.c.Version {
-				made.first = 0
-			}
-			one.changes = append(one.changes, made)
-			if d.c.extra != nil && d.c.extra.entries[ch.name] != nil {
-				one.more().entries[ch.name] = d.c.extra.entries[ch.name]
-			}
-		}
+		p.mergeChanges(&one, created, i, to, before)
 		for _, k := range d.c.keys {
 			keys[k.ID()] = k
 		}
@@ -94,6 +70,37 @@ func (p *past) merged(dst []byte, from, to int) ([]byte, error) {
 	}
 	p.kept = one.changes
 	return one.appendLine(dst), nil
+}
+
+// mergeChanges adds to one the changes of line i, which was decoded, that no later line of the run up to
+// line to replaces. before is the version before the run.
+func (p *past) mergeChanges(one *commit, created map[string]int64, i, to int, before int64) {
+	c := &p.decoder.c
+	for k := range c.changes {
+		ch, made := p.changes[int(p.lines[i].from)+k], c.changes[k]
+		switch {
+		case ch.gone:
+			created[ch.name] = dropped
+		case made.first > 0:
+			created[ch.name] = made.first
+		case created[ch.name] == dropped:
+			created[ch.name] = c.Version
+		}
+		if int(ch.next) < to || ch.forgot {
+			continue
+		}
+		made.first = created[ch.name]
+		if first := p.first(ch.name); p.forgets[ch.name] || made.first <= 0 && first > before {
+			made.first = first // the lines that had it are gone, or are in this run
+		}
+		if made.first > c.Version {
+			made.first = 0
+		}
+		one.changes = append(one.changes, made)
+		if c.extra != nil && c.extra.entries[ch.name] != nil {
+			one.more().entries[ch.name] = c.extra.entries[ch.name]
+		}
+	}
 }
 
 // write appends the kept lines.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -84,12 +85,8 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 		}
 	}()
 	if peerOptions.Address == "" {
-		peerOptions.Address = "http://" + l.Addr().String()
-		if flags.Cert != "" {
-			peerOptions.Address = "https://" + l.Addr().String()
-		}
-		if u, err := url.Parse(peerOptions.Address); err != nil || strings.Trim(u.Hostname(), "0.:") == "" {
-			return fmt.Errorf("%w: --listen names no HOST, so --peer must say how the other servers reach this one", serving.ErrUsage)
+		if peerOptions.Address, err = addressOf(l, flags.Cert != ""); err != nil {
+			return err
 		}
 	}
 	log := flags.Logger(a.stderr)
@@ -100,14 +97,8 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	var st *etcd.Store
 	s, err := engine.Serve[*server.Server](server.Options{Data: data, Public: public, Limits: limits, Log: log, BehindProxy: flags.Proxies}, func(boards int, problem func(string, error)) (store.Store, error) {
 		so.Boards, so.Problem = boards, problem
-		var err error
-		if st, err = etcd.Open(ctx, so); err != nil {
-			return nil, err
-		}
-		if err = mayDrawAdmin(ctx, st, data, o.replaceAdmin); err != nil {
-			return nil, errors.Join(err, st.Close())
-		}
-		return st, nil
+		st, err = o.openStore(ctx, so, data)
+		return st, err
 	})
 	if err != nil {
 		return err
@@ -125,6 +116,30 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	serves = true
 	where := fmt.Sprintf("boards are stored in etcd at %s; other servers reach this one at %s", strings.Join(so.Endpoints, ", "), peerOptions.Address)
 	return flags.Run(ctx, s, l, serving.Words{Out: a.stdout, Colour: term.Out{Writer: a.stdout}.Colour(), Where: where, Public: public})
+}
+
+// openStore opens the boards. It refuses if this server would draw another admin token than the first one.
+func (o serveOptions) openStore(ctx context.Context, so etcd.Options, data string) (*etcd.Store, error) {
+	st, err := etcd.Open(ctx, so)
+	if err != nil {
+		return nil, err
+	}
+	if err := mayDrawAdmin(ctx, st, data, o.replaceAdmin); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	return st, nil
+}
+
+// addressOf returns how other servers reach a listener. It needs a host.
+func addressOf(l net.Listener, encrypted bool) (string, error) {
+	address := "http://" + l.Addr().String()
+	if encrypted {
+		address = "https://" + l.Addr().String()
+	}
+	if u, err := url.Parse(address); err != nil || strings.Trim(u.Hostname(), "0.:") == "" {
+		return "", fmt.Errorf("%w: --listen names no HOST, so --peer must say how the other servers reach this one", serving.ErrUsage)
+	}
+	return address, nil
 }
 
 // peers reads how other servers are reached. The error is a serving.ErrUsage or the file
