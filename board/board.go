@@ -109,10 +109,9 @@ type Board struct {
 }
 
 // Join returns the board of a link: http(s)://HOST[:PORT]/boards/BOARD, with an access token after
-// # if
-// the server uses tokens. It needs no network: requests begin with the first variable. The error
-// wraps ErrLink; it is pantry.ErrInvalid for a bad name in ClientName or Only, and with Offline it
-// can be pantry.ErrBusy or another error of pantry.Open.
+// a # if the server uses tokens. It needs no network: requests begin with the first variable. The
+// error wraps ErrLink; it is pantry.ErrInvalid for a bad name in ClientName or Only, and with Offline
+// it can be pantry.ErrBusy or another error of pantry.Open.
 func Join(address string, opts ...Option) (*Board, error) {
 	l, err := parseLink(address)
 	if err != nil {

@@ -68,8 +68,8 @@ func WatchChanges(r Runner, h Handler, changes handover.Changes) (*Watching, err
 // A ProblemHandler is called with problems: the name, if it is about one, and what went wrong.
 type ProblemHandler interface{ Problem(name, what string) }
 
-// PassProblems is for package boards: it returns a function that passes problems to a handler through a runner, in the
-// form that told returns.
+// PassProblems is for package boards: it returns a function that passes problems to a handler through
+// a runner, in the form that told returns.
 func PassProblems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
 	if r == nil || h == nil {
 		return nil, handover.Misuse("OnProblem needs a runner and a handler")

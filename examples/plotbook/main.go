@@ -1,6 +1,5 @@
-// Command plotbook is a small app for a gardener's phone, in a terminal:
-// settings, and what is planted in which bed. Each change is stored at
-// once, and is there when the app is opened again.
+// Command plotbook is a small app for a gardener's phone, in a terminal: settings, and what is
+// planted in which bed. Each change is stored at once, and is there when the app is opened again.
 //
 //	go run ./examples/plotbook [DIR]
 //

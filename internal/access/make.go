@@ -24,11 +24,12 @@ type Once struct {
 const repeatable = 10 * time.Minute
 
 // Make creates a token of a board, on behalf of by. want says what the token allows. If want has no
-// end, the token ends with by. secret returns the token's secret for its ID. The secret is not stored,
-// so a repeat of the request revokes the first token and makes another. Tokens of earlier boards of the
-// name are dropped. The errors are those of Grant.Check; ErrForbidden for a token that allows more than by; ErrUnauthorized if by's own token is
-// no longer valid; rules.ErrQuota; rules.ErrKeyReused for another request under the same key; and
-// rules.ErrTooLate for a repeat after 10 minutes, or after the first token was used.
+// end, the token ends with by. secret returns the token's secret for its ID. The secret is not
+// stored, so a repeat of the request revokes the first token and makes another. Tokens of earlier
+// boards of the name are dropped. The errors are those of Grant.Check; ErrForbidden for a token that
+// allows more than by; ErrUnauthorized if by's own token is no longer valid; rules.ErrQuota;
+// rules.ErrKeyReused for another request under the same key; and rules.ErrTooLate for a repeat after
+// 10 minutes, or after the first token was used.
 func (t *Tokens) Make(board Board, by, want Grant, once Once, secret func(id string) Secret) (Grant, Secret, error) {
 	now := time.Now()
 	if want.Until.IsZero() {

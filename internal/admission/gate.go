@@ -29,8 +29,8 @@ func NewGate(b Bounds, perLink int, patience time.Duration) *Gate {
 	return &Gate{pool: NewPool(b), perLink: perLink, patience: patience, queued: map[string]int{}}
 }
 
-// Enter waits for a slot, which leave releases. Earlier requests of the same link go first. The error is a *FullError if too many wait or the
-// wait takes too long, and that of ctx.
+// Enter waits for a slot, which leave releases. Earlier requests of the same link go first. The error
+// is a *FullError if too many wait or the wait takes too long, and that of ctx.
 func (g *Gate) Enter(ctx context.Context, who Who) (leave func(), err error) {
 	w := &waiter{hold: g.pool.Hold(who), in: make(chan struct{})}
 	g.mu.Lock()

@@ -23,8 +23,8 @@ func manyStreamsWatch(s *suite, site *site) error {
 	})
 }
 
-// besideStreams compares a PUT on a board that 2,000 streams follow, each with 100 prefixes that don't match, with one
-// on a board without streams.
+// besideStreams compares a PUT on a board that 2,000 streams follow, each with 100 prefixes that
+// don't match, with one on a board without streams.
 func besideStreams(s *suite, few, many *site) error {
 	const what = "a PUT beside 2,000 streams of 100 prefixes each"
 	events := path + "/events?prefix=p0/"

@@ -207,9 +207,8 @@ func (q Query) oldest(l *ledger.Ledger) (oldest mark.Mark, known bool) {
 	return oldest, len(q.Since) > 0
 }
 
-// Unchanged reports whether nothing in the selection has changed since a mark, and no name has appeared
-// that is near to a selected one. It also returns the
-// present mark.
+// Unchanged reports whether nothing in the selection has changed since a mark, and no name has
+// appeared that is near to a selected one. It also returns the present mark.
 func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchanged bool) {
 	if now = mark.At(l, l.Version()); now == m {
 		return now, true

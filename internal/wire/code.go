@@ -29,7 +29,8 @@ var (
 var (
 	// ErrNoSpace is returned, with ledger.ErrNotStored, if the nodes have no space left.
 	ErrNoSpace = errors.New("no space left")
-	// ErrNoMajority is returned, with journal.ErrBusy, if less than most of the nodes work together. Nothing was done.
+	// ErrNoMajority is returned, with journal.ErrBusy, if less than most of the nodes work together.
+	// Nothing was done.
 	ErrNoMajority = refuse.As(journal.ErrBusy, "less than most of the nodes that store the boards work together")
 	// ErrNoNode is returned, with journal.ErrBusy, if none of the nodes can be reached.
 	// Nothing was done.

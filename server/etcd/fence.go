@@ -74,8 +74,9 @@ func (g *group) readHeads(ctx context.Context, some []*fence) error {
 	return nil
 }
 
-// fence returns the current head of a board and the revision that wrote it; nil means that there is no such
-// board, and the revision is that of its tombstone, or 0. The error is ErrNoMajority, that of ctx, or that of a head that can't be read.
+// fence returns the current head of a board and the revision that wrote it; nil means that there is
+// no such board, and the revision is that of its tombstone, or 0. The error is ErrNoMajority, that of
+// ctx, or that of a head that can't be read.
 func (g *group) fence(ctx context.Context, board string) (*head, int64, error) {
 	if g.newer.Load() {
 		return nil, 0, ErrNewer

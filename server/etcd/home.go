@@ -285,8 +285,8 @@ func (p *Peers) probe(shard int, first string) string {
 	return p.homeOf(shard, func(one string) bool { return p.shunned[one] == nil })
 }
 
-// homeOf returns the server of those that may be the home (nil: all) whose name, hashed with the shard, has the highest
-// value. So a server more or less moves only its own shards. mu must be held.
+// homeOf returns the server of those that may be the home (nil: all) whose name, hashed with the
+// shard, has the highest value. So a server more or less moves only its own shards. mu must be held.
 func (p *Peers) homeOf(shard int, may func(server string) bool) string {
 	best, home := uint64(0), ""
 	for _, one := range p.servers {
