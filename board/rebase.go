@@ -126,7 +126,7 @@ func (it *item) applied(name string, old value.Value) (now value.Value, err erro
 	return now, err
 }
 
-// rebase gives the edits of an entry a new condition, and reports whether there are any. If seen is not
+// rebase replaces the condition of the edits of an entry, and reports whether there are any. If seen is not
 // nil, only edits with that condition get it.
 func (it *item) rebase(now entry.Entry, seen []entry.Tag) (changed bool) {
 	version := now.Version
