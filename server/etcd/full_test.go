@@ -191,17 +191,18 @@ func TestQuota(t *testing.T) {
 // A server stays registered when the nodes of a full etcd start again, although it accepts no new registration.
 func TestRegistrationsOutliveNodes(t *testing.T) {
 	t.Parallel()
+	const alive = 12 // seconds: more than a busy machine lets a server wait for a processor
 	endpoints, more := smallNode(t)
 	s, err := Open(t.Context(), Options{Endpoints: endpoints})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
-	p := s.Join(PeerOptions{Address: "http://127.0.0.1:8437", Secret: "secret"})
+	p := s.Join(PeerOptions{Address: "http://127.0.0.1:8437", Secret: "secret", alive: alive})
 	t.Cleanup(p.Leave)
 	registered := func() bool {
 		resp, err := s.g.c.Get(t.Context(), s.g.keys.servers(), clientv3.WithPrefix())
 		return err == nil && len(resp.Kvs) == 1
 	}
-	require.Eventually(t, registered, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, registered, hang.Patience, 10*time.Millisecond)
 	l := hold(t, s)
 	big := strings.Repeat("x", 1<<19)
 	for i := 0; err == nil && i < 50; i++ {
@@ -214,7 +215,7 @@ func TestRegistrationsOutliveNodes(t *testing.T) {
 	for end := time.Now().Add((alive + 3) * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) { // a lease without a holder would end
 		_ = registered()
 	}
-	require.Eventually(t, registered, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, registered, hang.Patience, 10*time.Millisecond)
 	_, err = s.g.c.Grant(t.Context(), alive)
 	require.Error(t, err)
 }

@@ -1,6 +1,7 @@
 package etcd
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -23,7 +24,7 @@ import (
 )
 
 const (
-	alive = 5 // seconds until a silent server counts as gone
+	aliveFor = 5 // seconds until a silent server counts as gone
 	// answerWithin is how long a home has to answer before the board is written from here.
 	answerWithin = 2 * time.Second
 	// A home that did not answer is not asked again for a while, which doubles with each failure.
@@ -37,6 +38,7 @@ const (
 // while it lives. They are safe for concurrent use.
 type Peers struct {
 	s      *Store
+	alive  int // in seconds
 	self   string
 	secret string
 	http   *http.Client
@@ -70,6 +72,8 @@ type PeerOptions struct {
 	Secret string
 	// TLS returns the configuration of a new connection to another server; nil uses the system's defaults.
 	TLS func(host string) *tls.Config
+
+	alive int // in place of aliveFor, for tests
 }
 
 var _ engine.Peers = (*Store)(nil)
@@ -104,7 +108,7 @@ func (s *Store) Join(o PeerOptions) *Peers {
 	ctx, stop := context.WithCancel(context.Background())
 	p := &Peers{
 		s: s, self: strings.TrimSuffix(o.Address, "/"), secret: hex.EncodeToString(mac.Sum(nil)), stop: stop, done: make(chan struct{}),
-		within: answerWithin, longer: patience, servers: map[string]string{}, shunned: map[string]*shunned{},
+		within: answerWithin, longer: patience, alive: cmp.Or(o.alive, aliveFor), servers: map[string]string{}, shunned: map[string]*shunned{},
 		http: &http.Client{
 			Transport:     peerTransport(o.TLS),
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -165,14 +169,14 @@ func (p *Peers) enter(ctx context.Context) (*concurrency.Session, error) {
 	defer cancel()
 	if p.lease != 0 {
 		if _, err := g.c.KeepAliveOnce(one, p.lease); err == nil {
-			return concurrency.NewSession(g.c, concurrency.WithTTL(alive), concurrency.WithLease(p.lease))
+			return concurrency.NewSession(g.c, concurrency.WithTTL(p.alive), concurrency.WithLease(p.lease))
 		}
 	}
-	lease, err := g.c.Grant(one, alive) // without this, NewSession would wait for ever
+	lease, err := g.c.Grant(one, int64(p.alive)) // without this, NewSession would wait for ever
 	if err != nil {
 		return nil, err
 	}
-	session, err := concurrency.NewSession(g.c, concurrency.WithTTL(alive), concurrency.WithLease(lease.ID))
+	session, err := concurrency.NewSession(g.c, concurrency.WithTTL(p.alive), concurrency.WithLease(lease.ID))
 	if err != nil {
 		return nil, err
 	}
