@@ -60,8 +60,8 @@ export const many = test(async origin => {
   b.close()
 })
 
-// However the network loses answers, breaks connections, and the server starts anew, each
-// addition of several clients counts once.
+// Each addition of several clients counts once, while answers are lost, connections break, and the
+// server restarts.
 export const lossy = test(async (origin, soak) => {
   const each = soak ? 25 : 5
   const { link, control } = await site(origin), clients = [0, 1, 2, 3].map(() => join(link, { ...quick, patience: 1500, offline: true })), vars = clients.map(b => b.on(int('sum', 0))), lists = clients.map(b => b.on(list('log', [])))
@@ -277,8 +277,8 @@ export const odd = test(async origin => {
   b.close()
 })
 
-// What is removed in thousands is told, page by page, and leaves nothing; an answer that tells of
-// other ops is not believed; streams that don't work are not tried again and again.
+// Thousands of removals arrive, page by page, and leave nothing. An answer about other ops is refused.
+// Streams that don't work are not tried again and again.
 export const edges = test(async origin => {
   const { link, control } = await site(origin), b = join(link, { ...quick, push: false }), all = new Map()
   b.watch('', changed => { for (const [n, e] of changed) e ? all.set(n, e) : all.delete(n) })
