@@ -214,13 +214,20 @@ func (o *outbox) users(it *item) (all []*Board) {
 	return all
 }
 
-// alter changes what the Boards know of each name of a change. mu must not be held.
-func (o *outbox) alter(it *item, f func(r *remote)) {
+// show makes the Boards show how many changes of each name of a change wait, after items has changed,
+// and with refused also why the newest refused one was refused. mu must not be held. It counts each
+// time, because a view can learn of a name at any moment, and then counts too.
+func (o *outbox) show(it *item, refused bool) {
 	o.mu.Lock()
 	edits := slices.Clone(it.edits) // rebase can change the conditions meanwhile
 	o.mu.Unlock()
 	for _, b := range o.users(it) {
-		b.view.alterEach(edits, f)
+		b.view.alterEach(edits, func(r *remote) {
+			queued, err := o.about(b, r.entry.Name)
+			if r.queued = queued; refused {
+				r.refused, r.kept = err, err != nil
+			}
+		})
 	}
 }
 
@@ -288,7 +295,7 @@ func (o *outbox) waiting(b *Board) (n int) {
 func (o *outbox) add(b *Board, w write, sent bool) error {
 	it, err := o.keep(b, w, sent)
 	if err == nil && it != nil {
-		o.alter(it, func(r *remote) { r.queued++ })
+		o.show(it, false)
 		o.wake()
 	}
 	if err != nil {

@@ -8,7 +8,9 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -21,6 +23,7 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/value"
 )
 
 // The answers of somebody else on the way to the board.
@@ -320,4 +323,51 @@ func TestDiscardAndRetry(t *testing.T) {
 	}
 	until(t, tank, func(s board.State[int]) bool { return s.Queued == 0 && (s.Value == 3 || s.Value == 50) })
 	require.Eventually(t, func() bool { return len(b.Pending()) == 0 }, hang.Patience, time.Millisecond)
+}
+
+// A variable that is bound while a change of its name is queued, or while that is sent, counts the change
+// once, and no longer once it has been sent.
+func TestQueuedChangesAreCountedOnce(t *testing.T) {
+	t.Parallel()
+	var way tunnel
+	b := join(t, pantrytest.NewServer(t), board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
+	require.NoError(t, b.Ready(t.Context()))
+	way.inside.Store(true)
+	b.Resume() // which has it asked
+	first := board.On(b, pantry.Int("n", 0))
+	until(t, first, func(s board.State[int]) bool { return s.Err != nil })
+	queue := func(name string) {
+		_, err := b.Put(t.Context(), name, value.Int(1))
+		assert.ErrorIs(t, err, board.ErrQueued)
+	}
+	var vars [40]board.Var[int]
+	var binding sync.WaitGroup
+	bind := func(from, to int, reached func() int) { // each as its change is reached
+		binding.Go(func() {
+			for i := from; i < to; i++ {
+				for reached() < i {
+					runtime.Gosched()
+				}
+				vars[i] = board.On(b, pantry.Int(fmt.Sprint("beds/", i), 0))
+			}
+		})
+	}
+	var queued atomic.Int64
+	bind(0, 20, func() int { return int(queued.Load()) })
+	for i := range vars {
+		queued.Store(int64(i))
+		queue(fmt.Sprint("beds/", i))
+	}
+	binding.Wait()
+	for i, v := range vars[:20] {
+		assert.Equal(t, 1, v.State().Queued, i)
+	}
+	bind(20, 40, func() int { return 40 - b.Status().Queued })
+	way.inside.Store(false)
+	b.Resume()
+	binding.Wait()
+	require.True(t, sent(t, b))
+	for _, v := range vars {
+		until(t, v, func(s board.State[int]) bool { return s.Queued == 0 && s.Phase == board.Current })
+	}
 }

@@ -81,16 +81,10 @@ func (o *outbox) find(b *Board, op, id string) (i int, err error) {
 
 func (o *outbox) discard(b *Board, id string) error {
 	it, err := o.remove(b, id)
-	if err != nil {
-		return err
+	if err == nil {
+		o.show(it, true)
 	}
-	o.alter(it, func(r *remote) {
-		if it.code == "" {
-			r.queued--
-		}
-		r.refused, r.kept = nil, false
-	})
-	return nil
+	return err
 }
 
 func (o *outbox) remove(b *Board, id string) (*item, error) {
@@ -113,31 +107,29 @@ func (o *outbox) remove(b *Board, id string) (*item, error) {
 
 // retry makes a change wait again.
 func (o *outbox) retry(b *Board, id string) error {
-	it, err := o.renew(b, id)
-	if err == nil && it != nil {
-		o.alter(it, func(r *remote) {
-			r.queued++
-			r.refused, r.kept = nil, false
-		})
+	was, now, err := o.renew(b, id)
+	if err == nil && now != nil {
+		o.show(was, true) // it can be that of another link
+		o.show(now, true)
 	}
 	o.wake()
 	return err
 }
 
-// renew replaces a change by one that waits, and returns it; nil means that it waits already.
-func (o *outbox) renew(b *Board, id string) (*item, error) {
+// renew replaces a change by one that waits, and returns both; nil means that it waits already.
+func (o *outbox) renew(b *Board, id string) (was, now *item, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	i, err := o.find(b, "retry", id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	it := o.items[i]
 	switch {
 	case !it.of(b) && it.sent:
-		return nil, b.conn.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
+		return nil, nil, b.conn.fail("retry", id, &Error{Index: -1, Code: "conflict", Sentence: "the change may have arrived with the link that it was made with", Err: pantry.ErrConflict})
 	case it.code == "" && it.of(b):
-		return nil, nil
+		return nil, nil, nil
 	}
 	again := *it
 	again.link, again.code, again.says, again.sent, again.since, again.key, again.theirs = b.conn.link.id(), "", "", false, "", draw(), entry.Entry{}
@@ -146,8 +138,8 @@ func (o *outbox) renew(b *Board, id string) (*item, error) {
 		put.Cond, put.Seen = entry.Cond{}, nil // the user has seen what it replaces
 	}
 	if err := o.save(&again); err != nil {
-		return nil, b.conn.fail("retry", id, err)
+		return nil, nil, b.conn.fail("retry", id, err)
 	}
 	o.items[i] = &again
-	return &again, nil
+	return it, &again, nil
 }

@@ -187,30 +187,23 @@ func (o *outbox) sent(it *item, page *wire.Page, before map[string]*remote) erro
 		o.rebaseOn(it, page, before, shown)
 	}
 	o.mu.Unlock()
-	o.alter(it, func(r *remote) { r.queued-- })
+	o.show(it, false)
 	return nil
 }
 
 // refuse keeps a refused change and reports it.
 func (o *outbox) refuse(b *Board, it *item, err error) {
 	o.mu.Lock()
-	refused := *it
-	refused.code, refused.says = codeOf(err), sentenceOf(err)
+	it.code, it.says = codeOf(err), sentenceOf(err)
 	var e *Error
 	if errors.As(err, &e) && e.entry != nil {
-		refused.theirs = *e.entry
+		it.theirs = *e.entry
 	}
-	bad := o.save(&refused) // if it fails, the change is refused again at the next launch
-	err = refused.err(b)
+	bad := o.save(it) // if it fails, the change is refused again at the next launch
+	err = it.err(b)
+	o.out = nil // from now on it can be discarded and retried
 	o.mu.Unlock()
-	o.alter(it, func(r *remote) {
-		r.queued--
-		r.refused, r.kept = err, true
-	})
-	o.mu.Lock() // from now on it can be discarded and retried
-	it.code, it.says, it.theirs = refused.code, refused.says, refused.theirs
-	o.out = nil
-	o.mu.Unlock()
+	o.show(it, true)
 	for _, user := range o.users(it) {
 		user.report.problem(namesOf(it.edits), errors.Join(err, bad))
 	}
