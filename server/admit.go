@@ -63,10 +63,12 @@ const streaming = "streams and waiting calls"
 
 // who returns the shares that the call uses.
 func (c *admitted) who() admission.Who {
-	if c.grant.ID != "" {
-		return admission.Who{Link: c.board + "/" + c.grant.ID, Board: c.board}
+	if c.link == "" {
+		if c.link = c.address(); c.grant.ID != "" {
+			c.link = c.board + "/" + c.grant.ID
+		}
 	}
-	return admission.Who{Link: c.address(), Board: c.board}
+	return admission.Who{Link: c.link, Board: c.board}
 }
 
 // hold takes n of a resource until the call ends.
@@ -153,6 +155,9 @@ func (c *admitted) answersLarge(n int) error {
 
 // overShare returns the problem for a request that finds no room. It is certainly not done.
 func overShare(err error, what string) error {
+	if err == nil {
+		return nil
+	}
 	var full *admission.FullError
 	if !errors.As(err, &full) {
 		return err

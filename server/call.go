@@ -27,8 +27,10 @@ type granted struct {
 // An admitted is a granted request with what it holds of the server's resources.
 type admitted struct {
 	granted
-	free []func()  // called when the request ends
-	few  [4]func() // the beginning of free
+	link string         // see who
+	held *ledger.Ledger // see ledger
+	free []func()       // called when the request ends
+	few  [4]func()      // the beginning of free
 }
 
 // A call is an admitted request that a handler executes.
@@ -212,11 +214,14 @@ func (c *granted) noBoard() error {
 	return wire.Refuse("no-board", "there is no board %s", scan.Quote(c.board))
 }
 
-// ledger is find for the duration of the call.
+// ledger is find for the duration of the call. Once there is a board, it is the same one each time.
 func (c *admitted) ledger(create bool) (*ledger.Ledger, error) {
+	if c.held != nil {
+		return c.held, nil
+	}
 	l, release, err := c.find(create)
 	if err == nil {
-		c.free = append(c.free, release)
+		c.held, c.free = l, append(c.free, release)
 	}
 	return l, err
 }

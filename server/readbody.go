@@ -54,15 +54,15 @@ func (a *arrival) Read(p []byte) (n int, err error) {
 // arrive, never as declared. It discards what is over the limit, up to drainBody bytes, so that the
 // client sees the answer.
 func (c *admitted) readBody(most int) ([]byte, error) {
-	in := body{c: c, small: c.s.resources.smallBodies.Hold(c.who()), large: c.s.resources.largeBodies.Hold(c.who())}
-	c.free = append(c.free, in.small.Release, in.large.Release)
 	if n := c.r.ContentLength; n >= 0 && n <= firstPiece {
 		data := make([]byte, n)
 		if _, err := io.ReadFull(c.r.Body, data); err != nil {
 			return nil, notWhole(err)
 		}
-		return data, in.grow(n)
+		return data, c.hold(c.s.resources.smallBodies, n, "bytes of bodies")
 	}
+	in := body{c: c, small: c.s.resources.smallBodies.Hold(c.who()), large: c.s.resources.largeBodies.Hold(c.who())}
+	c.free = append(c.free, in.small.Release, in.large.Release)
 	return in.read(most)
 }
 

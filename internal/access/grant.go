@@ -147,7 +147,7 @@ func (g Grant) Guard(tx *ledger.Tx, e entry.Edit) error {
 	if g.May != Add {
 		return nil
 	}
-	declared := entry.DeclaredFor(e.Name, tx.Declared)
+	declared := tx.DeclaredFor(e.Name)
 	switch {
 	case e.Op.Keep > 0 && (declared.Keep == 0 || e.Op.Keep < declared.Keep):
 		return refuse.As(wire.ErrForbidden, "this link %s: it can't cut %s to %d items, since no app declared that", g.May.Says(), e.Name, e.Op.Keep)

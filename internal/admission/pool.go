@@ -105,7 +105,9 @@ func (h *Hold) Release() {
 	p.used -= h.n
 	subtract(p.links, h.who.Link, h.n)
 	subtract(p.boards, h.who.Board, h.n)
-	subtract(p.reserve, h.who.Board, h.reserved)
+	if h.reserved > 0 {
+		subtract(p.reserve, h.who.Board, h.reserved)
+	}
 	h.n, h.reserved = 0, 0
 }
 

@@ -10,7 +10,8 @@ import (
 )
 
 // A batch holds the commits of a group that change something. Its memory is reused for the next
-// group, except for the records that become visible.
+// group, except for the records that become visible. That serves the row "durable PUT" in
+// docs/benchmarks.md: without it, a PUT allocates 51 times in place of 48, and 7.3 KB in place of 6.
 type batch struct {
 	commits []pending
 	tx      Tx

@@ -95,6 +95,16 @@ func (s *state) Declared(id string) (entry.Declared, bool) {
 	return d, ok
 }
 
+// DeclaredFor returns the declaration that covers a name: see entry.DeclaredFor.
+func (s *state) DeclaredFor(name string) entry.Declared {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if len(s.keys) == 0 {
+		return entry.Declared{Key: entry.Key{Name: name}}
+	}
+	return entry.DeclaredFor(name, func(id string) (entry.Declared, bool) { d, ok := s.keys[id]; return d, ok })
+}
+
 // Schema returns the schema number of the entries.
 func (s *state) Schema() int64 {
 	s.mu.RLock()

@@ -198,6 +198,9 @@ func (tx *Tx) Schema() int64 { return tx.schema }
 // Declared returns the declaration with an ID, if there is one.
 func (tx *Tx) Declared(id string) (entry.Declared, bool) { return tx.l.Declared(id) }
 
+// DeclaredFor returns the declaration that covers a name.
+func (tx *Tx) DeclaredFor(name string) entry.Declared { return tx.l.DeclaredFor(name) }
+
 // Keys returns the declarations before this Tx, by name.
 func (tx *Tx) Keys() []entry.Declared { return tx.l.Keys() }
 

@@ -7,7 +7,6 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/near"
 	"github.com/small-pantry/pantry/value"
@@ -47,7 +46,7 @@ type nearby struct {
 func nearNames(l *ledger.Ledger, prefix string, after int64, names ...string) (out []Near) {
 	searched := 0
 	for _, name := range names {
-		if n := l.Find(name); n != nil && n.Record().Found() || entry.DeclaredFor(name, l.Declared).Kind != value.KindNone {
+		if n := l.Find(name); n != nil && n.Record().Found() || l.DeclaredFor(name).Kind != value.KindNone {
 			continue
 		}
 		if searched++; searched > mostSearched {
@@ -64,7 +63,7 @@ func createdNear(l *ledger.Ledger, prefix string, names []string) (out []Near) {
 		if i == mostSearched {
 			break
 		}
-		if entry.DeclaredFor(name, l.Declared).Kind == value.KindNone {
+		if l.DeclaredFor(name).Kind == value.KindNone {
 			out = appendNear(out, l, prefix, 0, name)
 		}
 	}

@@ -48,7 +48,7 @@ func resolve(op value.Op, name string, declared entry.Declared, now value.Value)
 // fraction.
 func (j *judgement) resolve(op value.Op, name string, declared entry.Declared, now value.Value) (value.Op, error) {
 	out, err := resolve(op, name, declared, now)
-	if !errors.Is(err, value.ErrWrongKind) || !j.widen || op.Verb != value.Put || op.Kind != value.KindNone || declared.Kind != value.KindNone || now.Kind() != value.KindInt {
+	if !errors.Is(err, value.ErrWrongKind) || !j.c.Widen || op.Verb != value.Put || op.Kind != value.KindNone || declared.Kind != value.KindNone || now.Kind() != value.KindInt {
 		return out, err
 	}
 	op.Kind = value.KindFloat

@@ -72,8 +72,8 @@ func (j *judgement) restore(tx *ledger.Tx, of entry.Restore, was map[string]valu
 		if v.IsZero() {
 			tx.Drop(name)
 		} else {
-			declared := entry.DeclaredFor(name, tx.Declared)
-			if err := undeclared(tx, name, declared, j.prefix); err != nil {
+			declared := tx.DeclaredFor(name)
+			if err := undeclared(tx, name, declared, j.c.Prefix); err != nil {
 				return r, err
 			}
 			if err := declared.JudgeWhole(v); err != nil {

@@ -104,7 +104,8 @@ func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
 	if err != nil {
 		return Outcome{}, err
 	}
-	j, result, err := ledger.Do(l, c.Who, func(tx *ledger.Tx) (*judgement, error) { return c.judge(tx, past) })
+	j := &judgement{c: c, past: past}
+	result, err := l.CommitWithin(0, c.Who, j)
 	if err != nil {
 		return Outcome{}, err
 	}
@@ -118,12 +119,8 @@ func Commit(l *ledger.Ledger, c Call) (Outcome, error) {
 // CommitNew is Commit for a board that does not exist yet. It calls create only if the commit
 // changes something: a refused commit, and one without an effect, creates no board.
 func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
-	var j *judgement
-	err := ledger.OnNothing(func(tx *ledger.Tx) (err error) {
-		j, err = c.judge(tx, nil)
-		return err
-	})
-	if err != nil {
+	j := &judgement{c: c}
+	if err := ledger.OnNothing(j.Judge); err != nil {
 		return Outcome{}, err
 	}
 	if !j.created() {
@@ -138,51 +135,52 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	return Commit(l, c)
 }
 
-// A judgement is one evaluation of a commit.
+// A judgement is the evaluation of a commit. It is a ledger.Judge: only its last run counts.
 type judgement struct {
+	c    Call
+	past []map[string]value.Value // for each edit that restores, what it restores
+
 	results []Result
-	noted   []noted        // in the order of the edits
-	at      map[string]int // index of a name in noted; made if there are more than a few
-	widen   bool
-	prefix  string
-	from    string // the caller's instance
-	work    int64  // encoded bytes
-	maxWork int64  // 0 means no limit
-	reserve func(total int64) error
-	status  int
+	noted   []noted         // in the order of the edits
+	at      map[string]int  // index of a name in noted; made if there are more than a few
+	work    int64           // encoded bytes
+	status  int             // as in Outcome
 	repeats *ledger.Receipt // the request was done before; nil if it was not
+
+	oneResult [1]Result // the memory of results and noted, for the common commit of one edit
+	oneNoted  [1]noted
 }
 
-func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, error) {
-	j := &judgement{
-		results: make([]Result, 0, len(c.Edits)), noted: make([]noted, 0, len(c.Edits)), widen: c.Widen, prefix: c.Prefix, from: c.Who.From, maxWork: c.Limits.Work, reserve: c.Reserve,
-	}
+// Judge makes the edits on the state that tx has.
+func (j *judgement) Judge(tx *ledger.Tx) error {
+	c := &j.c
+	j.results, j.noted, j.at, j.work, j.repeats = j.oneResult[:0], j.oneNoted[:0], nil, 0, nil
 	if c.Allowed != nil {
 		if err := c.Allowed(); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if c.Request != nil {
 		done, err := c.Request.find(tx)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if done != nil {
-			return j, j.repeat(tx, c.Edits, done)
+			return j.repeat(tx, c.Edits, done)
 		}
 	}
 	if c.Guard != nil {
 		for i, e := range c.Edits {
 			if err := c.Guard(tx, e); err != nil {
-				return nil, &Refusal{Edit: i, Err: err}
+				return &Refusal{Edit: i, Err: err}
 			}
 		}
 	}
-	if err := j.make(tx, c.Edits, past); err != nil {
-		return nil, err
+	if err := j.make(tx, c.Edits); err != nil {
+		return err
 	}
 	if err := c.Limits.check(tx, c.Prefix); err != nil {
-		return nil, err
+		return err
 	}
 	for i := 0; c.Erase && i < len(c.Edits); i++ {
 		tx.Owe(c.Edits[i].Name)
@@ -193,21 +191,22 @@ func (c Call) judge(tx *ledger.Tx, past []map[string]value.Value) (*judgement, e
 	if c.Request != nil {
 		c.Request.keep(tx, j)
 	}
-	return j, nil
+	return nil
 }
 
 // make makes the edits in turn. A refused one is a Refusal.
-func (j *judgement) make(tx *ledger.Tx, edits []entry.Edit, past []map[string]value.Value) error {
+func (j *judgement) make(tx *ledger.Tx, edits []entry.Edit) error {
+	j.results, j.noted = slices.Grow(j.results, len(edits)), slices.Grow(j.noted, len(edits))
 	for i, e := range edits {
 		var result Result
 		var err error
 		switch {
 		case e.Restore == nil:
 			result, err = j.edit(tx, e)
-		case past == nil: // the board does not exist
+		case j.past == nil: // the board does not exist
 			err = refuse.As(ledger.ErrTooOld, "the board is new, so it has no earlier state")
 		default:
-			result, err = j.restore(tx, *e.Restore, past[i])
+			result, err = j.restore(tx, *e.Restore, j.past[i])
 		}
 		if err == nil {
 			j.results = append(j.results, result)
@@ -255,9 +254,9 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 	}
 	declared := entry.Declared{Key: entry.Key{Name: e.Name}}
 	if !e.Force {
-		declared = entry.DeclaredFor(e.Name, tx.Declared)
+		declared = tx.DeclaredFor(e.Name)
 		if e.Op.Verb != value.Drop {
-			if err := undeclared(tx, e.Name, declared, j.prefix); err != nil {
+			if err := undeclared(tx, e.Name, declared, j.c.Prefix); err != nil {
 				return Result{}, err
 			}
 		}
@@ -280,18 +279,18 @@ func (j *judgement) edit(tx *ledger.Tx, e entry.Edit) (Result, error) {
 		if err != nil {
 			return Result{}, err
 		}
-		if j.work += int64(enc.Size() + len(e.Name)); j.maxWork > 0 && j.work > j.maxWork {
-			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes or more in turn, and the limit is %d: make several commits, or put the value once", j.work, j.maxWork)
+		if j.work += int64(enc.Size() + len(e.Name)); j.c.Limits.Work > 0 && j.work > j.c.Limits.Work {
+			return Result{}, refuse.As(ledger.ErrTooLarge, "the ops of this commit write %d bytes or more in turn, and the limit is %d: make several commits, or put the value once", j.work, j.c.Limits.Work)
 		}
-		if j.reserve != nil {
-			if err := j.reserve(j.work); err != nil {
+		if j.c.Reserve != nil {
+			if err := j.c.Reserve(j.work); err != nil {
 				return Result{}, err
 			}
 		}
 		tx.Put(e.Name, enc)
 	}
 	r := Result{Changed: !value.Equal(now, next), Taken: taken}
-	if e.Seen != nil && r.Changed && j.index(e.Name) < 0 && rec.Found() && rec.Tag().NewerThan(*e.Seen) && (rec.From == "" || rec.From != j.from) {
+	if e.Seen != nil && r.Changed && j.index(e.Name) < 0 && rec.Found() && rec.Tag().NewerThan(*e.Seen) && (rec.From == "" || rec.From != j.c.Who.From) {
 		was := ledger.Named{Name: e.Name, Record: rec}.Entry()
 		r.Replaced = &was
 	}
