@@ -24,11 +24,13 @@ type decoder struct {
 		ms   int64
 	}
 
-	// If slab is set, the entries of a line go to places of it instead of c.changes, which saves
-	// copying each value. Their stamp is set later.
-	slab  *slab
-	set   []*place
-	stamp *Stamp
+	// If placing is set, the entries of a line go to set instead of c.changes, which saves copying each
+	// value. Their stamp is set later.
+	placing bool
+	whole   bool // a whole file is decoded: see keep
+	set     []*place
+	free    *place // a place that is not used
+	stamp   *Stamp
 }
 
 // A place is a node with its first record.
@@ -37,35 +39,20 @@ type place struct {
 	first Record
 }
 
-// A slab allocates many places at a time.
-type slab struct {
-	all  []place
-	used int
-	size int // how many it allocates at a time: growing up to most
-	most int
-}
-
-func (s *slab) next() *place {
-	if s.used == len(s.all) {
-		s.all, s.used = make([]place, s.size), 0
-		s.size = min(2*s.size, s.most)
+// place returns a place that is not used.
+func (d *decoder) place() *place {
+	p := d.free
+	if d.free = nil; p == nil {
+		p = new(place)
 	}
-	s.used++
-	return &s.all[s.used-1]
+	return p
 }
 
-// back returns the last place to the slab.
-func (s *slab) back() {
-	s.used--
-	s.all[s.used] = place{}
+// release makes the next place be p, which is not used.
+func (d *decoder) release(p *place) {
+	*p = place{}
+	d.free = p
 }
-
-// firstSlab and slabSize are the first and the largest number of places that a slab allocates at a
-// time.
-const (
-	firstSlab = 16
-	slabSize  = 128
-)
 
 func (d *decoder) decode(line []byte) error {
 	d.r.Reset(line)
@@ -131,7 +118,7 @@ func (d *decoder) readMember(name []byte) (err error) {
 			return err
 		})
 	case "set":
-		if n := len(r.Rest()) / shortEntry; n > slabSize {
+		if n := len(r.Rest()) / shortEntry; n > manyEntries {
 			d.set = slices.Grow(d.set, n)
 		}
 		err = r.Array(d.readSet)
@@ -171,7 +158,7 @@ func (d *decoder) usualLine() bool {
 	no := func() bool {
 		r.Back(start)
 		if len(d.set) > 0 {
-			d.slab.back()
+			d.release(d.set[0])
 		}
 		d.set, c.changes = d.set[:0], c.changes[:0]
 		return false
@@ -281,11 +268,11 @@ func (d *decoder) readSet() error {
 }
 
 func (d *decoder) add(name string, v value.Value, first int64) {
-	if d.slab == nil {
+	if !d.placing {
 		d.c.changes = append(d.c.changes, change{name: name, val: v, first: first})
 		return
 	}
-	p := d.slab.next()
+	p := d.place()
 	p.Name = name
 	rec := &p.first
 	switch v.Kind() {
@@ -298,13 +285,17 @@ func (d *decoder) add(name string, v value.Value, first int64) {
 	d.set = append(d.set, p)
 }
 
-// shortEntry is the approximate length of a short entry in a line.
-const shortEntry = 48
+// shortEntry is the approximate length of a short entry in a line. A line with more than manyEntries
+// reserves room for them.
+const (
+	shortEntry  = 48
+	manyEntries = 128
+)
 
 // keep returns a name as a string. Names live as long as the ledger, and are allocated many at a
-// time.
+// time, for the row "Open and Close of 100000 ints" in docs/benchmarks.md.
 func (d *decoder) keep(name []byte) string {
-	if d.slab != nil && d.slab.most == 1 { // with few lines, don't keep a page for one name
+	if d.placing && !d.whole { // with few lines, don't keep a page for one name
 		return string(name)
 	}
 	if d.names.Cap()-d.names.Len() < len(name) {

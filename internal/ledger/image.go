@@ -18,8 +18,6 @@ type image struct {
 	closed  int   // as in commit.closed
 	kept    []*Receipt
 	duty    duty
-	stamps  []Stamp
-	whole   bool
 	marked  bool     // fill told
 	line    []byte   // decoded last
 	told    []told   // the commits, and the one of the base
@@ -29,14 +27,10 @@ type image struct {
 
 var _ journal.Consumer = (*image)(nil)
 
-// newImage returns an image for a whole file, whose entries stay together in memory, or for a few
-// lines.
+// newImage returns an image for a whole file, or for a few lines.
 func newImage(whole bool) *image {
-	im := &image{nodes: map[string]*Node{}, schema: -1, closed: -1, whole: whole}
-	im.slab = &slab{size: 1, most: 1}
-	if whole {
-		im.slab = &slab{size: firstSlab, most: slabSize}
-	}
+	im := &image{nodes: map[string]*Node{}, schema: -1, closed: -1}
+	im.placing, im.whole = true, whole
 	return im
 }
 
@@ -60,10 +54,7 @@ func (im *image) trim() {
 
 func (im *image) Decode(line []byte) (journal.Mark, error) {
 	if im.stamp == nil { // a stamp whose line was not accepted is reused
-		if len(im.stamps) == 0 {
-			im.stamps = make([]Stamp, im.slab.size)
-		}
-		im.stamp, im.stamps = &im.stamps[0], im.stamps[1:]
+		im.stamp = new(Stamp)
 	}
 	im.line = line
 	err := im.decode(line)
@@ -119,7 +110,7 @@ func (im *image) Accept() {
 		}
 		old.rec.Store(&Record{Value: rec.Value, Stamp: rec.Stamp, First: rec.First})
 		if len(im.set) == 1 {
-			im.slab.back()
+			im.release(p)
 		}
 	}
 	for _, ch := range im.c.changes { // names that the line drops
@@ -127,7 +118,7 @@ func (im *image) Accept() {
 			old.rec.Store(&Record{Stamp: stamp})
 			continue
 		}
-		p := im.slab.next()
+		p := im.place()
 		p.Name, p.first.Stamp = ch.name, stamp
 		p.rec.Store(&p.first)
 		im.nodes[ch.name] = &p.Node

@@ -77,7 +77,7 @@ type Ledger struct {
 	looked     time.Time
 	flushing   *time.Timer // syncs prompt commits; nil if there are none
 	scratch    batch
-	at         struct { // the newest time written, as text
+	at         struct { // the newest time written, as text, for the row "prompt Set" in docs/benchmarks.md
 		ms   int64
 		text string
 	}

@@ -38,7 +38,6 @@ type queue struct {
 
 	mu         sync.Mutex // guards the following fields
 	waiting    []*request
-	spare      []*request // empty, for the next group
 	leading    bool
 	nextLeader *request    // leads next, and is still waiting
 	watch      *time.Timer // runs expire; nil if no request waits
@@ -192,7 +191,7 @@ func (q *queue) lead(self *request) (compact bool) {
 	q.gather()
 	q.mu.Lock()
 	group := q.waiting
-	q.waiting, q.spare, q.nextLeader = q.spare[:0], nil, nil // the next leader waits for the hand-over
+	q.waiting, q.nextLeader = nil, nil // the next leader waits for the hand-over
 	q.mu.Unlock()
 	for _, r := range group {
 		r.retry = false
@@ -203,7 +202,6 @@ func (q *queue) lead(self *request) (compact bool) {
 	defer func() { // also if a judge ends this goroutine
 		q.mu.Lock()
 		defer q.mu.Unlock()
-		q.spare = group
 		compact = compact && !q.compacting
 		q.compacting = q.compacting || compact
 		if len(rest) > 0 {
@@ -232,7 +230,6 @@ func (q *queue) lead(self *request) (compact bool) {
 					r.turn <- false
 				}
 			}
-			clear(group)
 		}()
 		compact = q.commit(group)
 		q.last = len(group)
