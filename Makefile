@@ -62,7 +62,7 @@ bench-etcd:
 
 # Puts each fault of internal/faults into the code and reports those that no test notices: over an
 # hour.
-faults:
+faults: packages
 	$(GO) run ./internal/faults
 
 # Repeating tests with all their rounds, the fuzzers, and the faults: over four hours.
@@ -72,6 +72,7 @@ soak: faults
 	$(SOAKED) -run 'PowerCuts|Killed|Several|Flip|Cut|Full|Faults|AnotherReader|PastAfter' ./internal/ledger
 	$(SOAKED) -run 'ReplicaNeverDiverges|LossyNetwork|Chaos' ./board
 	$(SOAKED) -run 'MixedLoad|EachAddition|KilledUnderLoad|AtWhileCompacting|PageLarge' ./server
+	$(SOAKED) -run 'Bystander' ./server
 	$(SOAKED) -run 'TestMore' ./js
 	cd server/etcd && $(SOAKED) -run Kills ./cmd/smallpantry-etcd
 	$(GO) test -run '^$$' -fuzz '^FuzzOpen$$' -fuzztime 10m -fuzzminimizetime 0 -parallel 1 ./internal/ledger

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -202,4 +203,30 @@ func TestWatch(t *testing.T) {
 	assert.ErrorIs(t, hour.Set(1), pantry.ErrClosed)
 	assert.Equal(t, 3, hour.Get(), "Get keeps the last value")
 	assert.NoError(t, ns.Close())
+}
+
+// A Get that decodes an older value while another goroutine sets a newer one does not keep the older
+// one for later Gets.
+func TestGetBesideASet(t *testing.T) {
+	t.Parallel()
+	var slow atomic.Bool
+	decoding, goOn := make(chan struct{}), make(chan struct{})
+	hour := pantry.Int("reminder-hour", 1).Check(func(x int) error {
+		if x == 2 && slow.CompareAndSwap(true, false) {
+			close(decoding)
+			<-goOn
+		}
+		return nil
+	}).In(open(t, t.TempDir()))
+	require.NoError(t, hour.Set(1))
+	require.Equal(t, []int{1, 1}, []int{hour.Get(), hour.Get()}) // from now on it is kept
+	require.NoError(t, hour.Set(2))
+	slow.Store(true)
+	var reader sync.WaitGroup
+	reader.Go(func() { hour.Get() })
+	<-decoding
+	require.NoError(t, hour.Set(3))
+	close(goOn)
+	reader.Wait()
+	assert.Equal(t, 3, hour.Get())
 }

@@ -78,6 +78,30 @@ func TestWaitingTakesNoTurn(t *testing.T) {
 	})
 }
 
+// holds returns how many bytes of a resource the server's requests hold.
+func (s *shared) holds(resource string) string {
+	s.t.Helper()
+	return regexp.MustCompile(`smallpantry_held_bytes\{resource="` + resource + `"\} (\S+)`).FindStringSubmatch(s.as(s.admin, "GET", "/metrics", "").body)[1]
+}
+
+// A small body counts until its call has been answered.
+func TestSmallBodiesCount(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := sharedInMemory(t, server.Options{})
+		s.make("rowan-street")
+		const at, op = "/v1/boards/rowan-street/entries/list", `{"op":"append","item":"x"}`
+		require.Equal(t, 201, s.as(s.admin, "PUT", at, `["`+large+`"]`).status)
+		slow := s.raw(s.admin, "POST", at, len(op), op) // and the answer, with the list, is not read
+		synctest.Wait()
+		assert.Equal(t, strconv.Itoa(len(op)), s.holds("small-bodies"))
+		slow.Close()
+		synctest.Wait()
+		assert.Equal(t, "0", s.holds("small-bodies"))
+		s.stop()
+	})
+}
+
 func largeAnswersCount(t *testing.T, path string) {
 	s := sharedInMemory(t, server.Options{})
 	s.make("rowan-street")
@@ -88,10 +112,7 @@ func largeAnswersCount(t *testing.T, path string) {
 	require.Equal(t, 201, s.as(s.admin, "PUT", at, large, "Content-Type", "text/plain").status)
 	greedy, _ := s.invite(s.admin, "rowan-street", `{"may":"read"}`)
 	phone, _ := s.invite(s.admin, "rowan-street", `{"may":"add"}`)
-	held := func() string {
-		text := s.as(s.admin, "GET", "/metrics", "").body
-		return regexp.MustCompile(`smallpantry_held_bytes\{resource="answers"\} (\S+)`).FindStringSubmatch(text)[1]
-	}
+	held := func() string { return s.holds("answers") }
 	var slow []net.Conn
 	for range 7 {
 		slow = append(slow, s.raw(greedy, "GET", path, 0, ""))

@@ -94,10 +94,11 @@ var deviceFaults = []fault{
 		promise: "lost bytes that were promised are damage, not a torn tail",
 	},
 	{
-		file:    "internal/ledger/record.go",
-		old:     "	if n.rec.Load() == rec {\n		keep()\n	}\n",
-		new:     "	keep()\n",
-		promise: "a Get after a Set sees its value",
+		file:     "internal/ledger/record.go",
+		old:      "	if n.rec.Load() == rec {\n		keep()\n	}\n",
+		new:      "	keep()\n",
+		promise:  "a Get after a Set sees its value",
+		packages: []string{"."},
 	},
 	{
 		file:    "internal/store/files.go",
@@ -108,7 +109,7 @@ var deviceFaults = []fault{
 	{
 		file:    "internal/ledger/filelog.go",
 		old:     "	case replaced || grown || !f.isAt(head):\n",
-		new:     "	case replaced:\n",
+		new:     "	case replaced || grown && !f.isAt(head):\n",
 		promise: "a commit builds on what other processes wrote",
 	},
 	{
@@ -155,9 +156,15 @@ var deviceFaults = []fault{
 	},
 	{
 		file:    "internal/rules/rules.go",
-		old:     "		if done != nil {\n			return j, j.repeat(tx, c.Edits, done)\n		}\n",
+		old:     "		if done != nil {\n			return j.repeat(tx, c.Edits, done)\n		}\n",
 		new:     "		_ = done\n",
 		promise: "a request under an Idempotency-Key counts once",
+	},
+	{
+		file:    "internal/rules/rules.go",
+		old:     "j.oneResult[:0], j.oneNoted[:0], nil, 0, nil\n",
+		new:     "j.results, j.noted, j.at, j.work, nil\n",
+		promise: "a commit that is evaluated again has the results of the last evaluation only",
 	},
 	{
 		file:    "internal/mark/mark.go",

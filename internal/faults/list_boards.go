@@ -142,6 +142,12 @@ var boardFaults = []fault{
 		promise: "all boards of a process share the queue of a directory",
 	},
 	{
+		file:    "server/readbody.go",
+		old:     "return data, c.hold(c.s.resources.smallBodies, n, \"bytes of bodies\")\n",
+		new:     "return data, nil\n",
+		promise: "small bodies count against their link's share",
+	},
+	{
 		file:    "server/admit.go",
 		old:     "	c.rec.before = leave\n",
 		new:     "",

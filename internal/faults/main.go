@@ -5,7 +5,7 @@
 //	go run ./internal/faults [-v] [WORD...]
 //
 // With words it tries only the faults whose file or promise contains one of them. It exits with 1 if
-// a fault is unnoticed, no longer applies, or does not compile.
+// a fault is unnoticed, no longer applies, or does not compile, and if tests fail without a fault.
 package main
 
 import (
@@ -44,6 +44,7 @@ var suites = []struct {
 	{"internal/rules/", []string{"./server", "./internal/store"}},
 	{"internal/store/", []string{"./internal/store", "./server"}},
 	{"internal/access/", []string{"./internal/access", "./server"}},
+	{"internal/serving/", []string{"./internal/serving"}},
 	{"internal/", []string{"./server", "./board", "./cmd/smallpantry"}},
 	{"value/", []string{"./value", "."}},
 	{"server/etcd/", []string{"server/etcd:."}},
@@ -139,6 +140,9 @@ func (f fault) try() (noticed []string, output string, err error) {
 		return nil, "", err
 	}
 	for _, p := range f.suite() {
+		if err := passes(p); err != nil {
+			return nil, "", err
+		}
 		if noticed, output, err = test(list, p); err != nil || len(noticed) > 0 {
 			return noticed, output, err
 		}
@@ -200,7 +204,24 @@ func (f fault) suite() []string {
 	return suites[i].packages
 }
 
-// test runs the tests of a package and returns the first ones that failed.
+// passed holds the result of passes by package.
+var passed = map[string]error{}
+
+// passes returns an error if a package's tests fail without a fault: they would then notice every fault.
+func passes(pkg string) error {
+	err, known := passed[pkg]
+	if known {
+		return err
+	}
+	failed, _, err := test("", pkg)
+	if err == nil && len(failed) > 0 {
+		err = fmt.Errorf("without a fault, %s fails too", strings.Join(failed, ", "))
+	}
+	passed[pkg] = err
+	return err
+}
+
+// test runs the tests of a package, with an overlay if there is one, and returns the first ones that failed.
 func test(overlay, pkg string) (failed []string, output string, err error) {
 	module, path, inModule := strings.Cut(pkg, ":")
 	if !inModule {
