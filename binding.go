@@ -16,7 +16,8 @@ import (
 )
 
 // A binding is what all copies of a Var share: the entry's node and the decoded value of its newest
-// record.
+// record. The slot and cache serve the rows of Get in docs/benchmarks.md: without them, each Get would
+// decode.
 type binding struct {
 	slot.Slot
 	node  *ledger.Node

@@ -90,7 +90,8 @@ func (c *granted) identify() error {
 	return err
 }
 
-// A peer is the other end of a connection.
+// A peer is the other end of a connection. What it keeps of the last request serves the rows of GET
+// and 304 in docs/benchmarks.md: without it, such a GET allocates 39 times in place of 24.
 type peer struct {
 	conn    net.Conn    // nil if another server passed the request on
 	known   atomic.Bool // it has sent a valid token

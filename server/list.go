@@ -327,7 +327,8 @@ func (c *call) answerList(ctx context.Context, f *follower, waits bool) error {
 	}
 }
 
-// A listTag is the entity tag of a list.
+// A listTag is the entity tag of a list. It is kept for the row "conditional GET of an unchanged list" in
+// docs/benchmarks.md: without it, that call allocates 32 times in place of 29.
 type listTag struct {
 	mark mark.Mark
 	hash string

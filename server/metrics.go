@@ -75,11 +75,7 @@ func (m *meter) count(c *call, took time.Duration) {
 	default:
 		method = "other"
 	}
-	of := c.way.counts.Load()
-	if of == nil || of.status != c.w.status {
-		of = m.of(kindOfAnswer{c.route(), method, c.w.status})
-		c.way.counts.Store(of)
-	}
+	of := m.of(kindOfAnswer{c.route(), method, c.w.status})
 	of.answers.Inc()
 	m.sent.Add(float64(c.w.bytes))
 	if !c.streams {
@@ -94,7 +90,6 @@ type kindOfAnswer struct {
 }
 
 type counted struct {
-	status  int
 	answers prometheus.Counter
 	took    prometheus.Observer
 }
@@ -109,7 +104,7 @@ func (m *meter) of(kind kindOfAnswer) *counted {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	of = &counted{kind.status, m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status)), m.took.WithLabelValues(kind.route)}
+	of = &counted{m.requests.WithLabelValues(kind.route, kind.method, strconv.Itoa(kind.status)), m.took.WithLabelValues(kind.route)}
 	m.kinds[kind] = of
 	return of
 }

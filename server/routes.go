@@ -94,7 +94,6 @@ type way struct {
 	method, path string
 	route        route
 	board, last  string
-	counts       atomic.Pointer[counted] // where its answers were counted last
 	tag          atomic.Pointer[listTag] // the last tag of a list
 }
 

@@ -41,7 +41,8 @@ func Of(t ledger.Told) Mark {
 }
 
 // known caches marks that were requested recently. Polls of a board without changes request the
-// same mark each time.
+// same mark each time. It serves the row "conditional GET of an unchanged list" in docs/benchmarks.md:
+// without it, that call computes a SHA-256 more, and allocates 31 times in place of 29.
 var known [256]atomic.Pointer[told]
 
 type told struct {

@@ -42,7 +42,9 @@ func (f *Flags) Add(to *pflag.FlagSet) {
 	to.StringVar(&f.Public, "public", "", "the `URL` under which others reach the server, such as https://pantry.example; links begin with it")
 	to.StringVar(&f.Cert, "cert", "", "serve TLS with the certificate in `FILE`, which is read again when it changes")
 	to.StringVar(&f.Key, "key", "", "the certificate's key, in `FILE`")
-	to.StringArrayVar(&f.limits, "limit", nil, "set a limit, `NAME=VALUE`: names, bytes (each of a board), boards, streams, client-rate, address-rate, board-rate (requests a second), write-rate (bytes a second); may be repeated")
+	d := server.DefaultLimits
+	to.StringArrayVar(&f.limits, "limit", nil, fmt.Sprintf("set a limit, `NAME=VALUE`; the defaults are names=%d, bytes=%dMiB (each of a board), boards=%d, streams=%d, client-rate=%d, address-rate=%d, board-rate=%d (requests a second), write-rate=%dMiB (bytes a second); may be repeated",
+		d.Names, d.Bytes>>20, d.Boards, d.Streams, d.ClientRate, d.AddressRate, d.BoardRate, d.WriteRate>>20))
 	to.StringSliceVar(&f.proxies, "behind-proxy", nil, "take clients' addresses from X-Forwarded-For of the proxies in `CIDR[,CIDR]`, such as 10.0.0.0/8")
 	to.BoolVar(&f.Verbose, "verbose", false, "log every request")
 }
