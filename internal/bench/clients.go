@@ -102,73 +102,78 @@ func manyClients(s *suite, site *site) error {
 	s.rounds = min(rounds, 3)
 	defer func() { s.rounds = rounds }()
 	return s.compare(row{what: fmt.Sprintf("memory of %d clients and their server, in one process", many), floor: "of as many streams between net/http's client and server", limit: 6.5, unit: kilobytes},
-		held(func() (any, func() error, error) {
-			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
-			var boards []*board.Board
-			var vars []board.Var[int]
-			for range many {
-				b, err := board.Join(site.link, board.HTTPClient(client))
-				if err != nil {
-					return nil, nil, err
-				}
-				boards, vars = append(boards, b), append(vars, board.On(b, litres))
+		held(func() (any, func() error, error) { return openClients(site.link, many) }), held(func() (any, func() error, error) { return openStreams(many) }))
+}
+
+// openClients joins a board many times. Each client has its stream.
+func openClients(link string, many int) (held any, end func() error, err error) {
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
+	var boards []*board.Board
+	var vars []board.Var[int]
+	for range many {
+		b, err := board.Join(link, board.HTTPClient(client))
+		if err != nil {
+			return nil, nil, err
+		}
+		boards, vars = append(boards, b), append(vars, board.On(b, litres))
+	}
+	for _, b := range boards {
+		if err := b.Ready(context.Background()); err != nil {
+			return nil, nil, err
+		}
+		for b.Status().Way != "push" {
+			time.Sleep(time.Millisecond)
+		}
+	}
+	return vars, func() error {
+		var all sync.WaitGroup
+		for _, b := range boards {
+			all.Go(func() { _ = b.Close() })
+		}
+		all.Wait()
+		client.CloseIdleConnections()
+		return nil
+	}, nil
+}
+
+// openStreams opens a stream of a net/http server many times.
+func openStreams(many int) (held any, end func() error, err error) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = fmt.Fprint(w, "data: hello\n\n")
+		_ = http.NewResponseController(w).Flush()
+		<-r.Context().Done()
+	}))
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
+	ctx, stop := context.WithCancel(context.Background())
+	var readers sync.WaitGroup
+	var open []*http.Response
+	for range many {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, srv.URL, nil)
+		if err != nil {
+			stop()
+			return nil, nil, err
+		}
+		resp, err := client.Do(req)
+		if err != nil {
+			stop()
+			return nil, nil, err
+		}
+		in := bufio.NewReader(resp.Body)
+		if _, err := in.ReadString('\n'); err != nil {
+			stop()
+			return nil, nil, err
+		}
+		open = append(open, resp)
+		readers.Go(func() {
+			for _, err := in.ReadByte(); err == nil; _, err = in.ReadByte() {
 			}
-			for _, b := range boards {
-				if err := b.Ready(context.Background()); err != nil {
-					return nil, nil, err
-				}
-				for b.Status().Way != "push" {
-					time.Sleep(time.Millisecond)
-				}
-			}
-			return vars, func() error {
-				var all sync.WaitGroup
-				for _, b := range boards {
-					all.Go(func() { _ = b.Close() })
-				}
-				all.Wait()
-				client.CloseIdleConnections()
-				return nil
-			}, nil
-		}),
-		held(func() (any, func() error, error) {
-			srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				_, _ = fmt.Fprint(w, "data: hello\n\n")
-				_ = http.NewResponseController(w).Flush()
-				<-r.Context().Done()
-			}))
-			client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: many}}
-			ctx, stop := context.WithCancel(context.Background())
-			var readers sync.WaitGroup
-			var open []*http.Response
-			for range many {
-				req, err := http.NewRequestWithContext(ctx, http.MethodGet, srv.URL, nil)
-				if err != nil {
-					stop()
-					return nil, nil, err
-				}
-				resp, err := client.Do(req)
-				if err != nil {
-					stop()
-					return nil, nil, err
-				}
-				in := bufio.NewReader(resp.Body)
-				if _, err := in.ReadString('\n'); err != nil {
-					stop()
-					return nil, nil, err
-				}
-				open = append(open, resp)
-				readers.Go(func() {
-					for _, err := in.ReadByte(); err == nil; _, err = in.ReadByte() {
-					}
-				})
-			}
-			return open, func() error {
-				stop()
-				readers.Wait()
-				srv.CloseClientConnections()
-				srv.Close()
-				return nil
-			}, nil
-		}))
+		})
+	}
+	return open, func() error {
+		stop()
+		readers.Wait()
+		srv.CloseClientConnections()
+		srv.Close()
+		return nil
+	}, nil
 }

@@ -217,6 +217,29 @@ func growing(s *suite) error {
 	)
 }
 
+// fullPast returns a ledger with a file of a size that is all past.
+func fullPast(dir, name string, size int) (*ledger.Ledger, error) {
+	l, err := ledger.Open(dir, name, ledger.Options{Small: 1 << 40, Kept: 1 << 40, KeptBytes: 1 << 40})
+	for n := 0; err == nil; n++ {
+		_, err = l.CommitWithin(prompt, entry.Author{By: "bench"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
+			for i := range 100 {
+				v, err := ledger.Encode(value.Int(int64(n)))
+				if err != nil {
+					return err
+				}
+				tx.Put(fmt.Sprintf("beds/%03d", (n+i)%300), v)
+			}
+			return nil
+		}))
+		if n%100 == 0 {
+			if info, bad := os.Stat(l.Path()); bad != nil || info.Size() > int64(size) {
+				return l, errors.Join(err, bad)
+			}
+		}
+	}
+	return l, err
+}
+
 // longPast looks back, and erases, in files of different sizes that are all past: no compaction has
 // shortened them.
 func longPast(s *suite, dir string) error {
@@ -224,33 +247,12 @@ func longPast(s *suite, dir string) error {
 	if !s.wants(history) && !s.wants(forget) {
 		return nil
 	}
-	open := func(name string, size int) (*ledger.Ledger, error) {
-		l, err := ledger.Open(dir, name, ledger.Options{Small: 1 << 40, Kept: 1 << 40, KeptBytes: 1 << 40})
-		for n := 0; err == nil; n++ {
-			_, err = l.CommitWithin(prompt, entry.Author{By: "bench"}, ledger.JudgeFunc(func(tx *ledger.Tx) error {
-				for i := range 100 {
-					v, err := ledger.Encode(value.Int(int64(n)))
-					if err != nil {
-						return err
-					}
-					tx.Put(fmt.Sprintf("beds/%03d", (n+i)%300), v)
-				}
-				return nil
-			}))
-			if n%100 == 0 {
-				if info, bad := os.Stat(l.Path()); bad != nil || info.Size() > int64(size) {
-					return l, errors.Join(err, bad)
-				}
-			}
-		}
-		return l, err
-	}
-	small, err := open("past-1", 1<<20)
+	small, err := fullPast(dir, "past-1", 1<<20)
 	if err != nil {
 		return err
 	}
 	defer small.Close()
-	large, err := open("past-37", 37<<20)
+	large, err := fullPast(dir, "past-37", 37<<20)
 	if err != nil {
 		return err
 	}

@@ -58,19 +58,16 @@ func (a *app) runServer(ctx context.Context, flags *serving.Flags, o serveOption
 	if err := flags.Check(); err != nil {
 		return err
 	}
-	peerOptions, err := o.peers()
-	if err != nil {
-		return err
-	}
-	so, err := a.flags.options()
-	if err != nil {
+	peerOptions, err1 := o.peers()
+	so, err2 := a.flags.options()
+	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
 	data, err := filepath.Abs(o.data)
-	if err != nil {
-		return err
+	if err == nil {
+		err = journal.MakeDir(journal.OS, data)
 	}
-	if err := journal.MakeDir(journal.OS, data); err != nil {
+	if err != nil {
 		return err
 	}
 	l, public, err := flags.Open()

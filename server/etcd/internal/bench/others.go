@@ -31,55 +31,13 @@ func (b *bench) others() error {
 	if err != nil {
 		return err
 	}
-	ask := func(server int, method, path, body string) (string, error) {
-		req, err := http.NewRequestWithContext(b.ctx, method, "http://"+c.Addresses[server]+path, strings.NewReader(body))
-		if err != nil {
-			return "", err
-		}
-		req.Header.Set("Authorization", "Bearer "+admin)
-		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return "", err
-		}
-		defer resp.Body.Close()
-		raw, err := io.ReadAll(resp.Body)
-		if err == nil && resp.StatusCode >= 300 {
-			err = fmt.Errorf("%s %s: %d %s", method, path, resp.StatusCode, raw)
-		}
-		return string(raw), err
-	}
-	metric := func(server int, name string) (float64, error) {
-		all, err := ask(server, "GET", "/metrics", "")
-		if err != nil {
-			return 0, err
-		}
-		for line := range strings.Lines(all) {
-			if text, ok := strings.CutPrefix(line, name+" "); ok {
-				return strconv.ParseFloat(strings.TrimSpace(text), 64)
-			}
-		}
-		return 0, fmt.Errorf("there is no %s", name)
-	}
+	ask, metric := b.asking(c, admin)
 	if err := b.untilJoined(func() (float64, error) { return metric(0, "smallpantry_etcd_servers") }); err != nil {
 		return err
 	}
-	// The first server is the home of those boards that only the second one passes on.
-	var own []string
-	for i := range 64 {
-		path := fmt.Sprintf("/v1/boards/board-%d/entries/n", i)
-		before, err1 := metric(1, "smallpantry_etcd_passed_total")
-		_, err2 := ask(0, "POST", "/v1/boards", fmt.Sprintf(`{"board":"board-%d"}`, i))
-		_, err3 := ask(1, "PUT", path, "0")
-		after, err4 := metric(1, "smallpantry_etcd_passed_total")
-		if err := errors.Join(err1, err2, err3, err4); err != nil {
-			return err
-		}
-		if after > before {
-			own = append(own, path)
-		}
-	}
-	if len(own) == 0 {
-		return errors.New("the first server is the home of no board")
+	own, err := ownBoards(ask, metric)
+	if err != nil {
+		return err
 	}
 	cpu := func() (at [2]float64, err error) {
 		for i := range at {
@@ -112,6 +70,66 @@ func (b *bench) others() error {
 	ratio := theirs / mine
 	b.row("CPU of a server for another's commits, with none of the boards open", "CPU of that other server", fmt.Sprintf("%.2f s", theirs), fmt.Sprintf("%.2f s", mine), fmt.Sprintf("%.2f", ratio), "at most 0.1", ratio <= 0.1)
 	return nil
+}
+
+// asking returns functions that call a server with the admin token, and that read a metric of it.
+func (b *bench) asking(c *cluster.Cluster, admin string) (ask asker, metric meter) {
+	ask = func(server int, method, path, body string) (string, error) {
+		req, err := http.NewRequestWithContext(b.ctx, method, "http://"+c.Addresses[server]+path, strings.NewReader(body))
+		if err != nil {
+			return "", err
+		}
+		req.Header.Set("Authorization", "Bearer "+admin)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return "", err
+		}
+		defer resp.Body.Close()
+		raw, err := io.ReadAll(resp.Body)
+		if err == nil && resp.StatusCode >= 300 {
+			err = fmt.Errorf("%s %s: %d %s", method, path, resp.StatusCode, raw)
+		}
+		return string(raw), err
+	}
+	return ask, func(server int, name string) (float64, error) {
+		all, err := ask(server, "GET", "/metrics", "")
+		if err != nil {
+			return 0, err
+		}
+		for line := range strings.Lines(all) {
+			if text, ok := strings.CutPrefix(line, name+" "); ok {
+				return strconv.ParseFloat(strings.TrimSpace(text), 64)
+			}
+		}
+		return 0, fmt.Errorf("there is no %s", name)
+	}
+}
+
+type (
+	asker func(server int, method, path, body string) (string, error)
+	meter func(server int, name string) (float64, error)
+)
+
+// ownBoards makes boards and returns the paths of an entry on those whose home is the first server: the
+// second one passes a call to them on.
+func ownBoards(ask asker, metric meter) (own []string, err error) {
+	for i := range 64 {
+		path := fmt.Sprintf("/v1/boards/board-%d/entries/n", i)
+		before, err1 := metric(1, "smallpantry_etcd_passed_total")
+		_, err2 := ask(0, "POST", "/v1/boards", fmt.Sprintf(`{"board":"board-%d"}`, i))
+		_, err3 := ask(1, "PUT", path, "0")
+		after, err4 := metric(1, "smallpantry_etcd_passed_total")
+		if err := errors.Join(err1, err2, err3, err4); err != nil {
+			return nil, err
+		}
+		if after > before {
+			own = append(own, path)
+		}
+	}
+	if len(own) == 0 {
+		return nil, errors.New("the first server is the home of no board")
+	}
+	return own, nil
 }
 
 // untilJoined waits until a server knows of two.

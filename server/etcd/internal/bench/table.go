@@ -27,26 +27,7 @@ func (b *bench) table() error {
 		}
 		cells := []string{fmt.Sprint(n)}
 		measure := func(stores []store.Store, homes bool) error {
-			all := make([][]*ledger.Ledger, len(stores))
-			for i, s := range stores {
-				boards, release, err := boardsOf(b.ctx, s, "board", n)
-				if err != nil {
-					return err
-				}
-				defer release()
-				all[i] = boards
-			}
-			var next atomic.Int64
-			rate, err := perSecond(writers, func(int) error {
-				k := int(next.Add(1))
-				at := k % n
-				by := k / n % len(stores)
-				if homes {
-					by = at % len(stores)
-				}
-				_, err := rules.Commit(all[by][at], addOne())
-				return err
-			})
+			rate, err := b.rate(stores, n, homes)
 			cells = append(cells, fmt.Sprintf("%.0f", rate))
 			return err
 		}
@@ -83,6 +64,31 @@ func (b *bench) table() error {
 		fmt.Printf("| %s | %s | %s | %s | %s |\n", cells[0], cells[1], cells[2], cells[3], cells[4])
 	}
 	return nil
+}
+
+// rate measures the commits a second on n boards through stores: through the board's home only, or through
+// any of them.
+func (b *bench) rate(stores []store.Store, n int, homes bool) (float64, error) {
+	all := make([][]*ledger.Ledger, len(stores))
+	for i, s := range stores {
+		boards, release, err := boardsOf(b.ctx, s, "board", n)
+		if err != nil {
+			return 0, err
+		}
+		defer release()
+		all[i] = boards
+	}
+	var next atomic.Int64
+	return perSecond(writers, func(int) error {
+		k := int(next.Add(1))
+		at := k % n
+		by := k / n % len(stores)
+		if homes {
+			by = at % len(stores)
+		}
+		_, err := rules.Commit(all[by][at], addOne())
+		return err
+	})
 }
 
 // costs are those of what happens now and then.

@@ -60,6 +60,41 @@ func (t *taker) gap(from, to time.Time) (longest time.Duration) {
 	return max(longest, to.Sub(last))
 }
 
+// begin has all phones take water until stop is called. It waits for the last can of each.
+func (t *taker) begin(ctx context.Context, link string) (stop func(), err error) {
+	taking, cancel := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	var joined []*board.Board
+	stop = sync.OnceFunc(func() {
+		cancel()
+		all.Wait()
+		for _, b := range joined {
+			_ = b.Close()
+		}
+	})
+	for i := range phones {
+		b, err := board.Join(link, board.ClientName(fmt.Sprintf("tankwatch %d", i+1)), board.OnProblem(func(pantry.Problem) {}))
+		if err != nil {
+			stop()
+			return nil, err
+		}
+		joined = append(joined, b)
+		tank := board.On(b, tankLitres)
+		all.Go(func() {
+			for taking.Err() == nil {
+				begun := time.Now()
+				_, err := board.Add(ctx, tank, -can) // to its end, also when all is over
+				t.done(begun, err)
+				select {
+				case <-time.After(pause):
+				case <-taking.Done():
+				}
+			}
+		})
+	}
+	return stop, nil
+}
+
 // Run plays it, and says what happened. The error is not nil where a litre is missing, or
 // counted twice.
 func Run(ctx context.Context, w io.Writer, command func(args ...string) *exec.Cmd) (err error) {
@@ -97,28 +132,11 @@ func Run(ctx context.Context, w io.Writer, command func(args ...string) *exec.Cm
 	say("  the rain tank has %d litres; every phone takes cans of %d", full, can)
 
 	var t taker
-	taking, stop := context.WithCancel(ctx)
-	var all sync.WaitGroup
-	for i := range phones {
-		b, err := board.Join(link, board.ClientName(fmt.Sprintf("tankwatch %d", i+1)), board.OnProblem(func(pantry.Problem) {}))
-		if err != nil {
-			stop()
-			return err
-		}
-		defer b.Close()
-		tank := board.On(b, tankLitres)
-		all.Go(func() {
-			for taking.Err() == nil {
-				begun := time.Now()
-				_, err := board.Add(ctx, tank, -can) // to its end, also when all is over
-				t.done(begun, err)
-				select {
-				case <-time.After(pause):
-				case <-taking.Done():
-				}
-			}
-		})
+	stop, err := t.begin(ctx, link)
+	if err != nil {
+		return err
 	}
+	defer stop()
 	lose := func(what string, kill func()) {
 		sleep(ctx, calm)
 		from := time.Now()
@@ -133,7 +151,6 @@ func Run(ctx context.Context, w io.Writer, command func(args ...string) *exec.Cm
 		lose("server 2", func() { c.KillServer(1) })
 	}
 	stop()
-	all.Wait()
 	if err != nil {
 		return err
 	}
