@@ -306,6 +306,7 @@ func TestOfflineConflicts(t *testing.T) {
 	pending := phone.Pending()
 	require.Len(t, pending, 2)
 	assert.ErrorIs(t, pending[0].Err, pantry.ErrConflict)
+	assert.Equal(t, []any{"a", value.Int(9)}, []any{pending[0].Theirs.Name, pending[0].Theirs.Value})
 	assert.ErrorIs(t, pending[1].Err, pantry.ErrConflict)
 	assert.Equal(t, 5, theirs[4].Get(), "the condition that was given holds")
 	require.NoError(t, phone.Discard(pending[1].ID))

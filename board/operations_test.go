@@ -185,6 +185,9 @@ func TestSetIf(t *testing.T) {
 	_, err = one.Commit(t.Context(), board.OpLower(mine, 75), board.OpAppend(queue, "C4"), board.OpAppend(queue, "B2"), board.OpAppend(queue, "A1"))
 	require.NoError(t, err)
 	assert.Equal(t, []any{75, []string{"B2", "A1"}}, []any{mine.Get(), queue.Get()}, "the newest two are kept")
+	done, err := one.Commit(t.Context(), board.OpTake(queue, 0), board.OpPut(gate, false))
+	require.NoError(t, err)
+	assert.Equal(t, []any{value.Text("B2"), []string{"A1"}}, []any{done.Results[0].Taken, queue.Get()})
 }
 
 // A struct keeps what a newer app has put in it.

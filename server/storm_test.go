@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -154,6 +155,9 @@ func (a *apart) start() {
 	stdout, err := a.cmd.StdoutPipe()
 	require.NoError(a.t, err)
 	require.NoError(a.t, a.cmd.Start())
+	if group := os.Getenv("SERVER_CGROUP"); group != "" { // a directory: the group has the limits of the unit in docs/internet.md
+		require.NoError(a.t, os.WriteFile(filepath.Join(group, "cgroup.procs"), []byte(strconv.Itoa(a.cmd.Process.Pid)), 0))
+	}
 	line, err := bufio.NewReader(stdout).ReadString('\n')
 	require.NoError(a.t, err)
 	a.base = "http://" + strings.TrimSpace(line)

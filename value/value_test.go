@@ -54,6 +54,10 @@ func TestJSONForm(t *testing.T) {
 		back, err := value.Parse(c.v.Kind(), []byte(c.form))
 		require.NoError(t, err, c.form)
 		assert.True(t, value.Equal(c.v, back), c.form)
+		back, n, err := value.ParsePrefix(c.v.Kind(), []byte(c.form+",0"))
+		require.NoError(t, err, c.form)
+		assert.Equal(t, []any{len(c.form), true}, []any{n, value.Equal(c.v, back)}, c.form)
+		assert.Equal(t, c.v.Kind(), value.KindNamed([]byte(c.v.Kind().String())))
 	}
 }
 
