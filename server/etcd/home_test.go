@@ -29,15 +29,13 @@ func TestHome(t *testing.T) {
 		}
 	}
 	require.NotNil(t, home)
-	homes := map[string]int{}
+	homes := map[string]bool{}
 	for i := range 300 {
-		homes[three[0].peers.Home(fmt.Sprint("board-", i))]++
-		assert.Equal(t, fmt.Sprint(three[1].peers.at(fmt.Sprint("board-", i))), three[0].peers.at(fmt.Sprint("board-", i)), "all agree")
+		at := three[0].peers.at(fmt.Sprint("board-", i))
+		homes[at] = true
+		assert.Equal(t, three[1].peers.at(fmt.Sprint("board-", i)), at, "all agree")
 	}
 	assert.Len(t, homes, 3)
-	for at, n := range homes {
-		assert.Greater(t, n, 50, at)
-	}
 	var away []*site
 	for _, s := range three {
 		if s != home {
@@ -67,6 +65,34 @@ func TestHome(t *testing.T) {
 	for i := range 10 {
 		assert.Equal(t, float64(i+22), away[i%2].do(200, "POST", tank, `{"op":"add","amount":1}`).json["value"], "no caller waits for the dead server")
 	}
+}
+
+// Addresses that differ in little share the shards evenly, and a fourth server takes its part from all.
+func TestHomesAreSpread(t *testing.T) {
+	t.Parallel()
+	const sets = 200
+	homes, moved := [3]int{}, 0
+	for set := range sets {
+		at := func(i int) string { return fmt.Sprintf("http://127.0.0.1:%d", 32000+4*set+i) }
+		three := &Peers{servers: map[string]string{"a": at(0), "b": at(1), "c": at(2)}}
+		four := &Peers{servers: map[string]string{"a": at(0), "b": at(1), "c": at(2), "d": at(3)}}
+		for shard := range shards {
+			before, after := three.homeOf(shard, nil), four.homeOf(shard, nil)
+			for i := range homes {
+				if at(i) == before {
+					homes[i]++
+				}
+			}
+			if after != before {
+				require.Equal(t, at(3), after)
+				moved++
+			}
+		}
+	}
+	for _, n := range homes {
+		assert.InEpsilon(t, sets*shards/3, n, 0.05)
+	}
+	assert.InEpsilon(t, sets*shards/4, moved, 0.05)
 }
 
 // at is the home of a board by its address, also where that is this server.
