@@ -107,7 +107,8 @@ phones: packages
 # other reader of journals is written; curl and openssl, for the lines of the documents; ip, for networks
 # that part; chromium, node and npm, for pages; javac and two cc, for apps in Java and Kotlin; clang, which reads one in Objective-C. Without
 # apt-get what is missing stays so, and its tests are skipped. What the tests of the JavaScript
-# client, of the page and of Kotlin use besides is pinned in their package-lock.json.
+# client, of the page and of Kotlin use besides is pinned in their package-lock.json. go mod tidy downloads
+# the modules that it asks for again in the apps that tests create.
 .PHONY: packages
 packages:
 	@missing=; for p in script:bsdutils python3:python3 curl:curl openssl:openssl ip:iproute2 chromium-headless-shell:chromium-headless-shell node:nodejs npm:npm javac:default-jdk-headless cc:gcc aarch64-linux-gnu-gcc:gcc-aarch64-linux-gnu clang:clang; do \
@@ -116,3 +117,4 @@ packages:
 	@for d in js bindings server/page; do \
 		if command -v npm >/dev/null && ! [ $$d/node_modules/.package-lock.json -nt $$d/package-lock.json ]; then (cd $$d && npm ci) || exit 1; fi; \
 	done
+	@$(GO) mod tidy -diff >/dev/null || true
