@@ -39,7 +39,7 @@ func run(t *testing.T, env []string, name string, args ...string) string {
 func headers(t *testing.T) string {
 	t.Helper()
 	need(t, "java")
-	dir, err := jvm.Headers()
+	dir, err := jvm.Generated(jvm.Packages)
 	require.NoError(t, err)
 	return dir
 }

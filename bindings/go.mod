@@ -3,6 +3,7 @@ module github.com/small-pantry/pantry/bindings
 go 1.26.0
 
 require (
+	github.com/gofrs/flock v0.13.2
 	github.com/small-pantry/pantry v0.0.0
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/mobile v0.0.0-20261011034528-197770444867
@@ -13,7 +14,6 @@ require (
 	github.com/cenkalti/backoff/v5 v5.0.3 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/go-chi/chi/v5 v5.5.0 // indirect
-	github.com/gofrs/flock v0.13.2 // indirect
 	github.com/google/renameio/v2 v2.0.2 // indirect
 	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
 	github.com/prometheus/client_golang v1.25.0 // indirect

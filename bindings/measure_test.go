@@ -93,7 +93,7 @@ func sizes(t *testing.T) string {
 	require.NoError(t, os.WriteFile(filepath.Join(empty, "main.go"), []byte("package main\n\nimport \"C\"\n\nfunc main() {}\n"), 0o600))
 	measure(0, empty, "")
 	for i, packages := range [][]string{jvm.Packages[:1], jvm.Packages} {
-		require.NoError(t, jvm.Bind("_jvm", packages, func(src, _, flags string) error {
+		require.NoError(t, jvm.Bind("_jvm", packages, func(src string, _ []string, flags string) error {
 			measure(i+1, src, flags+" -DON_JVM")
 			return nil
 		}))

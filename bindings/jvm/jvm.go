@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,8 +14,9 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
 // Packages are the Go packages of the library.
@@ -28,6 +28,10 @@ type App struct {
 	ClassPath string   // of the classes
 	inputs    []string // the files that the classes were made from
 }
+
+// short are the flags of the JVM for a compiler: it runs for seconds, and would use most of them to compute
+// faster code for later.
+var short = []string{"-XX:TieredStopAtLevel=1", "-XX:+UseSerialGC"}
 
 // Command returns a command that runs the main function of a class.
 func (a App) Command(class string, args ...string) *exec.Cmd {
@@ -45,11 +49,8 @@ func Run(env []string, name string, args ...string) (string, error) {
 	return string(out), nil
 }
 
-// sources returns the Go files that the library is built from, and interfaces those that gobind reads.
-var (
-	sources    = sync.OnceValues(func() ([]string, error) { return goFiles(append([]string{"-deps"}, Packages...)...) })
-	interfaces = sync.OnceValues(func() ([]string, error) { return goFiles(Packages...) })
-)
+// sources returns the Go files that the library is built from.
+func sources() ([]string, error) { return goFiles(append([]string{"-deps"}, Packages...)...) }
 
 func goFiles(args ...string) ([]string, error) {
 	args = append([]string{"list", "-f", `{{if not .Standard}}{{$dir := .Dir}}{{range .GoFiles}}{{$dir}}/{{.}}{{"\n"}}{{end}}{{end}}`}, args...)
@@ -64,7 +65,7 @@ func Library(java ...string) (App, error) {
 		return App{}, err
 	}
 	lib, err := cached("jvm-lib", all, func(dir string) error {
-		return Bind("_jvm", Packages, func(src, _, flags string) error {
+		return Bind("_jvm", Packages, func(src string, _ []string, flags string) error {
 			_, err := Run([]string{flags + " -DON_JVM"}, "go", "build", "-buildmode=c-shared", "-ldflags=-s -w", "-o", filepath.Join(dir, "libgojni.so"), "./"+src)
 			return err
 		})
@@ -72,23 +73,15 @@ func Library(java ...string) (App, error) {
 	if err != nil {
 		return App{}, err
 	}
-	inputs, err := interfaces()
+	inputs, err := goFiles(Packages...)
 	if err != nil {
 		return App{}, err
 	}
-	inputs = append(slices.Clone(inputs), java...)
+	inputs = append(inputs, java...)
 	classes, err := cached("jvm-classes", inputs, func(dir string) error {
-		args := append([]string{"-Xlint:-removal", "-nowarn", "-d", dir}, java...)
-		return Bind("_jvm", Packages, func(_, made, _ string) error {
-			err := filepath.WalkDir(made, func(path string, _ os.DirEntry, err error) error {
-				if strings.HasSuffix(path, ".java") {
-					args = append(args, path)
-				}
-				return err
-			})
-			if err == nil {
-				_, err = Run(nil, "javac", args...)
-			}
+		args := append([]string{"-J" + short[0], "-J" + short[1], "-Xlint:-removal", "-nowarn", "-d", dir}, java...)
+		return Bind("_jvm", Packages, func(_ string, made []string, _ string) error {
+			_, err := Run(nil, "javac", append(args, made...)...)
 			return err
 		})
 	})
@@ -123,26 +116,28 @@ func (a App) Kotlin(name string, flags []string, paths ...string) (App, error) {
 	all := strings.Join([]string{a.ClassPath, filepath.Join(lib, "kotlinx-coroutines-core-jvm.jar"), filepath.Join(lib, "kotlin-stdlib.jar")}, ":")
 	dir, err := cached("kotlin-"+name, slices.Concat(a.inputs, paths, []string{"package-lock.json"}), func(dir string) error {
 		args := []string{"-Xmx1g", "-cp", filepath.Join(lib, "kotlin-compiler.jar") + ":" + filepath.Join(lib, "*"), "org.jetbrains.kotlin.cli.jvm.K2JVMCompiler", "-no-stdlib", "-cp", all, "-d", dir}
-		_, err := Run(nil, "java", slices.Concat(args, flags, paths)...)
+		_, err := Run(nil, "java", slices.Concat(short, args, flags, paths)...)
 		return err
 	})
 	return App{a.Lib, dir + ":" + all, nil}, err
 }
 
-// Headers returns a directory with the files that gobind generates for Java and Objective-C.
-func Headers() (string, error) {
-	inputs, err := interfaces()
+// Generated returns a directory with the files that gobind generates from packages, for Go, Java and
+// Objective-C.
+func Generated(packages []string) (string, error) {
+	inputs, err := goFiles(packages...)
 	if err != nil {
 		return "", err
 	}
-	return cached("headers", inputs, func(dir string) error {
-		_, err := Run(nil, "go", append([]string{"tool", "gobind", "-lang=java,objc", "-outdir=" + dir}, Packages...)...)
+	return cached("gobind", inputs, func(dir string) error {
+		_, err := Run(nil, "go", append([]string{"tool", "gobind", "-lang=go,java,objc", "-outdir=" + dir}, packages...)...)
 		return err
 	})
 }
 
 // cached returns a directory that holds what build makes of inputs. It builds only if the same inputs
-// were not built before: a hash of the files names the directory. A build that fails leaves nothing.
+// were not built before: a hash of the files names the directory. Who needs it while it is built waits,
+// also in another process. A build that fails leaves nothing.
 func cached(what string, inputs []string, build func(dir string) error) (string, error) {
 	base, err := os.UserCacheDir()
 	if err != nil {
@@ -164,6 +159,14 @@ func cached(what string, inputs []string, build func(dir string) error) (string,
 		hash.Write(raw)
 	}
 	dir := filepath.Join(base, fmt.Sprintf("%s-%x", what, hash.Sum(nil)[:12]))
+	if err := os.MkdirAll(base, 0o700); err != nil {
+		return "", err
+	}
+	lock := flock.New(filepath.Join(base, what+".lock"))
+	if err := lock.Lock(); err != nil {
+		return "", err
+	}
+	defer lock.Close()
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
@@ -175,9 +178,6 @@ func cached(what string, inputs []string, build func(dir string) error) (string,
 			}
 		}
 	}
-	if err := os.MkdirAll(base, 0o700); err != nil {
-		return "", err
-	}
 	made, err := os.MkdirTemp(base, "building-")
 	if err != nil {
 		return "", err
@@ -186,10 +186,7 @@ func cached(what string, inputs []string, build func(dir string) error) (string,
 	if err := build(made); err != nil {
 		return "", err
 	}
-	if err := os.Rename(made, dir); err != nil && !errors.Is(err, fs.ErrExist) {
-		return "", err
-	}
-	return dir, nil
+	return dir, os.Rename(made, dir)
 }
 
 // What gobind's files for Android need and other machines lack: a log, a context, and a jni.h that
@@ -214,10 +211,10 @@ int __android_log_write(int level, const char *tag, const char *text);
 // MadeDir makes a directory within the module, so that the go command resolves imports of what is in it.
 func MadeDir() (string, error) { return os.MkdirTemp(".", "_build-") }
 
-// Bind runs gobind for Java. It calls use with the directories of the Go and C files and of the Java
-// files, and with the flags for the C compiler, and removes the directories afterwards. It adds the
+// Bind prepares what gobind generates for Java. It calls use with the directory of the Go and C files, with
+// the Java files, and with the flags for the C compiler, and removes the files afterwards. It adds the
 // headers that the files need, and renames the files for Android to end in suffix.
-func Bind(suffix string, packages []string, use func(src, java, flags string) error) (err error) {
+func Bind(suffix string, packages []string, use func(src string, java []string, flags string) error) (err error) {
 	if runtime.GOOS != "linux" {
 		return errors.New("the library for the JVM is built on Linux")
 	}
@@ -228,19 +225,19 @@ func Bind(suffix string, packages []string, use func(src, java, flags string) er
 	if err != nil {
 		return err
 	}
+	generated, err := Generated(packages)
+	if err != nil {
+		return err
+	}
 	home := filepath.Dir(filepath.Dir(javac))
 	made, err := MadeDir()
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(made)) }()
-	if _, err := Run(nil, "go", append([]string{"tool", "gobind", "-lang=java,go", "-outdir=" + made}, packages...)...); err != nil {
-		return err
-	}
-	src, java := filepath.Join(made, "lib"), filepath.Join(made, "java")
+	src, context := filepath.Join(made, "lib"), filepath.Join(made, "java", "android", "content", "Context.java")
 	for path, text := range map[string]string{
-		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(src, "jni.h"): androidJNI,
-		filepath.Join(java, "android", "content", "Context.java"): androidContext,
+		filepath.Join(src, "android", "log.h"): androidLog, filepath.Join(src, "jni.h"): androidJNI, context: androidContext,
 	} {
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 			return err
@@ -249,14 +246,14 @@ func Bind(suffix string, packages []string, use func(src, java, flags string) er
 			return err
 		}
 	}
-	files, err := filepath.Glob(filepath.Join(made, "src", "gobind", "*"))
+	files, err := filepath.Glob(filepath.Join(generated, "src", "gobind", "*"))
 	if err != nil {
 		return err
 	}
 	forAndroid := regexp.MustCompile(`_android\.(go|c)$`)
 	for _, path := range files {
 		name := filepath.Base(path)
-		if strings.Contains(name, "darwin") || strings.HasSuffix(name, ".objc.h") {
+		if strings.Contains(name, "darwin") || strings.HasSuffix(name, ".objc.h") || strings.HasSuffix(name, ".m") {
 			continue
 		}
 		raw, err := os.ReadFile(path)
@@ -270,6 +267,16 @@ func Bind(suffix string, packages []string, use func(src, java, flags string) er
 		}
 	}
 	abs, err := filepath.Abs(src)
+	if err != nil {
+		return err
+	}
+	java := []string{context}
+	err = filepath.WalkDir(filepath.Join(generated, "java"), func(path string, _ os.DirEntry, err error) error {
+		if strings.HasSuffix(path, ".java") {
+			java = append(java, path)
+		}
+		return err
+	})
 	if err != nil {
 		return err
 	}
