@@ -49,7 +49,7 @@ func (a *app) entries(ctx context.Context, where string) ([]entry.Entry, error) 
 	return l.Entries, err
 }
 
-// listingOf is entries with the declared keys and the versions.
+// listingOf returns the entries of a place, its declared keys, and its versions.
 func (a *app) listingOf(ctx context.Context, where string) (place.Listing, error) {
 	p, err := a.read(where, place.Way{})
 	if err != nil {

@@ -7,7 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// bareSet returns the function of appending.
+// bareSet returns a function that appends line to file and syncs it if sync is set, under lock, with bare
+// system calls.
 func bareSet(file, lock *os.File, line []byte, sync bool) func() error {
 	data, guard := int(file.Fd()), int(lock.Fd())
 	return func() error {

@@ -4,7 +4,7 @@ package main
 
 import "os"
 
-// bareSet returns the function of appending, without the lock.
+// bareSet returns a function that appends line to file and syncs it if sync is set. It takes no lock.
 func bareSet(file, lock *os.File, line []byte, sync bool) func() error {
 	return func() error {
 		if _, err := os.Stat(file.Name()); err != nil {
