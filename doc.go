@@ -73,7 +73,7 @@
 //
 // # Caveats
 //
-// A namespace is in memory as a whole, and a value has at most 1 MiB: the package is for small
+// A namespace is in memory as a whole, and a value has at most 1 MiB: the package suits small
 // data. A write waits for the disk, which can take tens of milliseconds, so it does not belong on
 // the thread that draws. Values are in the file in the clear unless their key is Sealed.
 package pantry

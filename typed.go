@@ -271,7 +271,7 @@ func formatDuration(d time.Duration) string {
 	return s
 }
 
-// Sentence returns the sentence in an error that is for a user, at any depth of the error: that of
+// Sentence returns the sentence in an error that a user can read, at any depth of the error: that of
 // Parse, of a rule given to Check, or of a board. It contains no version, code or Go type. ok is false
 // if there is none, for example if the disk is full; the app then needs words of its own.
 func Sentence(err error) (sentence string, ok bool) {

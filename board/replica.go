@@ -72,7 +72,7 @@ func (r *replica) bindPrefix(prefix string) {
 }
 
 // unbindPrefix ends bindPrefix, and forgets what was known only for it. The mark stays valid,
-// because it is for less.
+// because the app asks about fewer names.
 func (r *replica) unbindPrefix(prefix string) {
 	if r.prefixes[prefix]--; r.prefixes[prefix] > 0 {
 		return
@@ -152,8 +152,8 @@ func (r *replica) unchanged(a asking, now mark.Mark) {
 }
 
 // take updates the replica with an answer, all of whose pages have arrived, and returns the names that
-// changed. fresh is false if the answer came too late to be used. The error is for an answer
-// without a mark.
+// changed. fresh is false if the answer came too late to be used. It returns an error if
+// the answer has no mark.
 func (r *replica) take(a asking, p *wire.Page) (changed []string, fresh bool, err error) {
 	now, err := mark.Parse(p.Mark)
 	if err != nil {

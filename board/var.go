@@ -70,7 +70,7 @@ type Var[T any] struct {
 }
 
 // A binding is what the copies of a Var share. It does not depend on the Var's type T: where a value is
-// an any, it is a *T. The slot and cache are for the row of Get on a board in docs/benchmarks.md.
+// an any, it is a *T. The slot and cache serve the row of Get on a board in docs/benchmarks.md.
 type binding struct {
 	slot.Slot
 	b     *Board

@@ -193,7 +193,7 @@ type taken struct {
 	gap     bool     // there are changes before it that are not known yet
 }
 
-// take updates the view with an answer. The error is for an answer without a mark.
+// take updates the view with an answer. It returns an error if the answer has no mark.
 func (v *view) take(a asking, p *wire.Page) (taken, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()

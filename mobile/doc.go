@@ -6,8 +6,8 @@
 //     of [Open]; nothing here ends the process.
 //   - Each kind of key and variable is a type of its own. Times and durations are milliseconds, lists
 //     are [Items], a record is a [Record].
-//   - The message of an error is CODE: SENTENCE. [Code] and [Sentence] return its parts. The sentence
-//     is for the user, the code for the program.
+//   - The message of an error is CODE: SENTENCE. [Code] and [Sentence] return its parts. A user
+//     reads the sentence, a program the code.
 //   - An object that is empty, or belongs to the keys of another namespace, is an error with the code
 //     misuse, which is an exception in those languages.
 //   - Changes are reported through the app's [Runner], which runs a [Task] on the thread that draws. At

@@ -8,7 +8,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// ForBoard is for package boards: it returns the declared keys, which can't be changed afterwards.
+// ForBoard serves package boards: it returns the declared keys, which can't be changed afterwards.
 func (k *Keys) ForBoard() ([]pantry.AnyKey, error) {
 	if k == nil {
 		return nil, handover.Misuse("there are no keys: make them with NewKeys")
@@ -16,7 +16,7 @@ func (k *Keys) ForBoard() ([]pantry.AnyKey, error) {
 	return k.take()
 }
 
-// ForBoard is for package boards: it returns the key, if it is one of keys.
+// ForBoard serves package boards: it returns the key, if it is one of keys.
 func (k *key[M, T]) ForBoard(keys *Keys) (handover.Key[M, T], error) {
 	return k.handed(), among(k, keys)
 }
@@ -25,7 +25,7 @@ func (k *key[M, T]) handed() handover.Key[M, T] {
 	return handover.Key[M, T]{Key: k.k, In: k.as.in, Out: k.as.out}
 }
 
-// ForBoard is for package boards: it returns the key, if it is one of keys.
+// ForBoard serves package boards: it returns the key, if it is one of keys.
 func (k *ListKey) ForBoard(keys *Keys) (handover.AnyKey, error) {
 	if err := among(k, keys); err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func (k *ListKey) ForBoard(keys *Keys) (handover.AnyKey, error) {
 
 func (l *listOf[T]) anyList() handover.AnyKey { return l.handed() }
 
-// ForBoard is for package boards: it returns the key, if it is one of keys.
+// ForBoard serves package boards: it returns the key, if it is one of keys.
 func (k *RecordsKey) ForBoard(keys *Keys) (pantry.RecordsKey[map[string]value.Value], error) {
 	return k.k, among(k, keys)
 }
@@ -51,7 +51,7 @@ func among(k anyKey, keys *Keys) error {
 	return nil
 }
 
-// ForBoard is for package boards: it returns a copy of the record's values.
+// ForBoard serves package boards: it returns a copy of the record's values.
 func (r *Record) ForBoard() (map[string]value.Value, error) {
 	if r == nil {
 		return nil, handover.Misuse("there is no record: make one with NewRecord")
@@ -62,5 +62,5 @@ func (r *Record) ForBoard() (map[string]value.Value, error) {
 	return map[string]value.Value{}, nil
 }
 
-// RecordFromBoard is for package boards: it returns a record of values.
+// RecordFromBoard serves package boards: it returns a record of values.
 func RecordFromBoard(all map[string]value.Value) *Record { return &Record{all} }

@@ -39,7 +39,7 @@ func (w *Watching) Stop() {
 	}
 }
 
-// WatchChanges is for package boards: it calls a handler through a runner after changes.
+// WatchChanges serves package boards: it calls a handler through a runner after changes.
 func WatchChanges(r Runner, h Handler, changes handover.Changes) (*Watching, error) {
 	if r == nil || h == nil {
 		return nil, handover.Misuse("a watch needs a runner and a handler")
@@ -68,7 +68,7 @@ func WatchChanges(r Runner, h Handler, changes handover.Changes) (*Watching, err
 // A ProblemHandler is called with problems: the name, if it is about one, and what went wrong.
 type ProblemHandler interface{ Problem(name, what string) }
 
-// PassProblems is for package boards: it returns a function that passes problems to a handler through
+// PassProblems serves package boards: it returns a function that passes problems to a handler through
 // a runner, in the form that told returns.
 func PassProblems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
 	if r == nil || h == nil {

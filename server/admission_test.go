@@ -127,7 +127,7 @@ func TestRightsAtTheCommit(t *testing.T) {
 	}
 }
 
-// One link has half of all streams. The rest is for others.
+// One link has half of all streams at most. Others have the rest.
 func TestStreamsOfOneLink(t *testing.T) {
 	t.Parallel()
 	s := startShared(t, server.Options{Limits: server.Limits{Streams: 8}})

@@ -205,7 +205,7 @@ func (c *admitted) find(create bool) (l *ledger.Ledger, release func(), err erro
 	return l, release, err
 }
 
-// boardOf returns the board that tokens are for.
+// boardOf returns the board's life, to which its tokens belong.
 func (c *granted) boardOf(l *ledger.Ledger) access.Board {
 	return access.Board{Name: c.board, Life: l.Life()}
 }

@@ -24,7 +24,7 @@ var languages = map[string]func(keycode.Place) ([]byte, error){
 func (c *call) keyCode(u url.Values) error {
 	name, language := u.Get("name"), u.Get("code")
 	if name == "" {
-		return wire.Refuse(wire.Invalid, "code needs name, the name that the code is for")
+		return wire.Refuse(wire.Invalid, "code needs name, the name of the entry")
 	}
 	if err := c.grant.Name(name); err != nil {
 		return err

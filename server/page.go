@@ -96,7 +96,7 @@ func (c *call) ownFile() error {
 		return wire.Refuse("no-route", "there is no file %q", c.r.URL.Path)
 	}
 	if c.r.URL.Path == workerPath {
-		c.w.Header().Set("Service-Worker-Allowed", "/boards/") // the worker is for the pages of boards
+		c.w.Header().Set("Service-Worker-Allowed", "/boards/") // the worker serves the pages of boards
 	}
 	return c.file(f)
 }

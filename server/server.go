@@ -83,7 +83,7 @@ type Server struct {
 
 var (
 	// ErrDevOnly is returned by New for Trouble without Dev.
-	ErrDevOnly = errors.New("trouble is for development mode only")
+	ErrDevOnly = errors.New("trouble exists in development mode only")
 	// ErrPublic is returned by OwnerLink if Options.Public is empty.
 	ErrPublic = errors.New("a link needs the address that others use: set Options.Public")
 	// ErrInUse is returned by New for a data directory that another server uses.

@@ -55,7 +55,7 @@ func serve(t testing.TB, o server.Options, l net.Listener) (base string, stop fu
 // networks holds the listeners in memory of tests in a synctest bubble, by host and port.
 var networks sync.Map
 
-// inMemory serves on a network in memory. It is for a test in a synctest bubble.
+// inMemory serves on a network in memory. A test in a synctest bubble uses it.
 func inMemory(t testing.TB, o server.Options) (base string, stop func()) {
 	t.Helper()
 	l := memnet.Listen()

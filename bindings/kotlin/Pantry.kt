@@ -41,7 +41,7 @@ import mobile.Record
 import mobile.Texts
 import mobile.Watching
 
-/** Why a call failed. The sentence of the PantryException is for the user; this is for the program. */
+/** Why a call failed. The user reads the sentence of the PantryException; the program reads this. */
 enum class Code {
     /** A mistake of the app: a key of other Declared, or a closed object. */
     MISUSE,
@@ -147,7 +147,7 @@ class Key<T> internal constructor(
     internal val out: (Any?) -> T,
     internal val items: Kind<*>? = null, // of a list
 ) {
-    /** Reads what a user typed. The exception's sentence is for the user. */
+    /** Reads what a user typed. The exception has a sentence to show. */
     fun parse(typed: String): T = calling { this.typed(typed) }
 
     /** The inverse of parse: what to show in an input. */

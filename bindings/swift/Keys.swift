@@ -101,7 +101,7 @@ public final class Key<T>: Declarable {
         return made
     }
 
-    /// Reads what a user typed. The error's sentence is for the user.
+    /// Reads what a user typed. The error has a sentence to show.
     public func parse(_ typed: String) throws -> T { try calling { try form().parse(typed) } }
 
     /// The inverse of parse: what to show in an input.

@@ -141,7 +141,7 @@ func (a *app) printCode(where string, l place.Listing, languages map[string]*boo
 			continue
 		}
 		if !p.Board && (name == "js" || name == "curl") {
-			return usage("--%s is for a board; a namespace on this device can be read with --go, --kotlin and --swift", name)
+			return usage("--%s needs a board; a namespace on this device can be read with --go, --kotlin and --swift", name)
 		}
 		code, err := write()
 		_, _ = a.stdout.Write(code)

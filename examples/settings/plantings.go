@@ -94,7 +94,7 @@ type form struct {
 	note note
 }
 
-// fill has a planting be filled in, and stored when that is wanted.
+// fill shows a form for a planting, which its button stores.
 func (s *screen) fill(p keys.Planting, store func(keys.Planting) error) {
 	f := &form{note: newNote()}
 	f.rows = []*row{part(keys.Crop, &p.Crop), part(keys.Bed, &p.Bed), part(keys.Sown, &p.Sown), part(keys.SpacingCm, &p.SpacingCm)}

@@ -8,8 +8,8 @@ import (
 	"fyne.io/fyne/v2/widget"
 )
 
-// A row is a setting on the screen: what it is for, an input, and a note. All of it is of the
-// thread that draws.
+// A row is a setting on the screen: a label, an input, and a note. Only the
+// thread that draws uses it.
 type row struct {
 	setting
 	input

@@ -78,7 +78,7 @@ func (g Grant) Needs(r Right) error {
 // name exists or not.
 func (g Grant) Name(name string) error {
 	if !g.Sees(name) {
-		return refuse.As(wire.ErrForbidden, "this link is for names that begin with %s", g.Prefix)
+		return refuse.As(wire.ErrForbidden, "this link reaches only names that begin with %s", g.Prefix)
 	}
 	return nil
 }
@@ -166,7 +166,7 @@ func (g Grant) Declaration(d rules.Declaration) error {
 		}
 	}
 	if d.Closed != nil && g.Prefix != "" {
-		return refuse.As(wire.ErrForbidden, "this link is for names that begin with %s, and closing the list of keys concerns all names", g.Prefix)
+		return refuse.As(wire.ErrForbidden, "this link reaches only names that begin with %s, and closing the list of keys concerns all names", g.Prefix)
 	}
 	for i, k := range d.Keys {
 		if err := g.Name(keyPrefix(k)); err != nil {

@@ -37,8 +37,8 @@ type Tokens struct {
 	voided map[string]bool // the names of tokens that are void though they are in the ledger
 }
 
-// A Board is what tokens are for: the life of a board, which ends with its removal. A later board of the
-// name accepts none of them.
+// A Board is the life of a board, to which its tokens belong. It ends with the board's removal. A later
+// board of the name accepts none of them.
 type Board struct {
 	Name string
 	Life string // of its ledger

@@ -39,7 +39,7 @@ func TestPoolShares(t *testing.T) {
 	require.NoError(t, d.Grow(200))
 	full(t, d.Grow(1), admission.Server) // the open three quarters are used
 	small := p.Hold(admission.Who{Link: "phone", Board: "ash"})
-	require.NoError(t, small.Grow(10), "the reserve is for those who hold almost nothing")
+	require.NoError(t, small.Grow(10), "the reserve serves those who hold almost nothing")
 	full(t, small.Grow(1), admission.Server)
 	for i := range 9 { // but one board has a quarter of the reserve
 		h := p.Hold(admission.Who{Link: fmt.Sprint("phone", i), Board: "ash"})

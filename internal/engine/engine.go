@@ -1,4 +1,4 @@
-// Package engine runs a server on another store than files. It is for modules of this project: package
+// Package engine runs a server on another store than files. Only modules of this project use it: package
 // server does not export it.
 package engine
 

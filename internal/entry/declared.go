@@ -73,7 +73,7 @@ func (d Declared) Check() error {
 	case !d.Min.IsZero() && !d.Kind.Number():
 		return bad("has bounds, and is no number")
 	case d.Keep < 0 || d.Keep > 0 && d.Kind != value.KindList:
-		return bad("keeps %d items; keep is for a list, from 1 on", d.Keep)
+		return bad("keeps %d items; keep applies to a list, from 1 on", d.Keep)
 	case len(d.Choices) > 0 && d.Kind != value.KindText:
 		return bad("has choices, and is no text")
 	case len(d.Rest) > 0:

@@ -1,5 +1,5 @@
 // Package handover has what packages mobile and mobile/boards share. A method of package mobile that takes or returns
-// one of these types is for package boards: gobind leaves it out of other languages, and other modules can't name
+// one of these types serves package boards: gobind leaves it out of other languages, and other modules can't name
 // the types.
 package handover
 

@@ -12,7 +12,7 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Place is what the code is for: a namespace on a device, or a board.
+// A Place is what the code opens: a namespace on a device, or a board.
 type Place struct {
 	Board   bool
 	Dir     string // of a namespace

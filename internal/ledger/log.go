@@ -115,7 +115,7 @@ var (
 	// follows head first.
 	ErrBehind = errors.New("others have written meanwhile")
 	// ErrReload is returned if the lines after a head can't be returned.
-	ErrReload = errors.New("everything has to be read again")
+	ErrReload = errors.New("everything must be read again")
 	// ErrNotStored is returned for a commit that is certainly not stored.
 	ErrNotStored = errors.New("not stored")
 	// ErrUncertain is returned for a commit that failed but can appear after a power cut.

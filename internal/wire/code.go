@@ -53,7 +53,7 @@ type row struct {
 	code   Code
 	status int
 	is     error
-	says   string // replaces the error's own text, which is for the log
+	says   string // replaces the error's own text, which only the log has
 	after  int    // Retry-After, in seconds
 }
 

@@ -9,8 +9,8 @@ import (
 	"github.com/small-pantry/pantry/value"
 )
 
-// A Problem is a refusal for two readers (RFC 9457): Code and Detail are for the client, Err is for
-// the log.
+// A Problem is a refusal for two readers (RFC 9457): the client gets Code and Detail, the log
+// gets Err.
 type Problem struct {
 	Code       Code
 	Status     int

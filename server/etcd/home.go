@@ -46,8 +46,8 @@ type Peers struct {
 	done   chan struct{}
 	lease  clientv3.LeaseID // of the newest registration; only register uses it
 
-	// within is how long a home has to answer what can be done elsewhere. What can't can take
-	// longer by the time of a commit.
+	// within is how long a home can take to answer what another server can do too. What only the home
+	// can do may take longer, by the time of a commit.
 	within, longer time.Duration
 
 	passed, refused counter

@@ -69,7 +69,7 @@ type ServerStatus struct {
 }
 
 // ReadStatus asks every node and every server. peer is the configuration of connections to other servers;
-// nil uses the system's defaults. The error is for options that no client can be made of.
+// nil uses the system's defaults. It returns an error if no client can be made of the options.
 func ReadStatus(ctx context.Context, o Options, peer func(host string) *tls.Config) (s Status, err error) {
 	groups, err := connect(o)
 	if err != nil {

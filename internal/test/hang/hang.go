@@ -6,7 +6,7 @@
 // machine is no hang: there the binary still uses what it gets. A hang prints all goroutines and
 // exits with status 2. A test that loops for ever ends at the -timeout of go test.
 //
-// Patience is for tests that wait for something in particular.
+// Patience serves tests that wait for something in particular.
 package hang
 
 import (

@@ -16,7 +16,7 @@ function timeForm(value) {
   return { date: `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`, time: `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`, was: value }
 }
 
-/** The op that a draft is for. It throws a sentence for what can't be stored. */
+/** The op that stores a draft. It throws a sentence for what can't be stored. */
 export function opOf(name, { kind, form, tag }, key) {
   switch (kind) {
     case 'int': case 'float': {

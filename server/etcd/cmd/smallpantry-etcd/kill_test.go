@@ -176,7 +176,7 @@ func TestKills(t *testing.T) {
 	assert.LessOrEqual(t, now[0], done+maybe, "counted twice")
 	assert.Empty(t, r.wrong)
 	assert.NotZero(t, done)
-	if run < time.Hour/2 { // porcupine's search is for a history of a minute
+	if run < time.Hour/2 { // porcupine's search copes with a history of a minute
 		result := porcupine.CheckOperationsTimeout(counter, r.ops, 30*time.Second)
 		assert.NotEqual(t, porcupine.Illegal, result, "what was read is no order of what was done")
 		t.Logf("porcupine: %s, of %d operations", result, len(r.ops))

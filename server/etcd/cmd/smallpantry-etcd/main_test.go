@@ -182,7 +182,7 @@ func TestDemo(t *testing.T) {
 	assert.NotContains(t, string(out), "a phone was told")
 }
 
-// without a majority nothing is answered that would have to be believed.
+// without a majority no answer is given that a client would believe.
 func TestNoMajority(t *testing.T) {
 	t.Parallel()
 	c := start(t, 3, 1)
