@@ -104,10 +104,8 @@ func (c *connection) send(ctx context.Context, rq request) (reply, error) {
 	if err != nil && failed != nil {
 		err = failed // Retry can return only that the time has passed
 	}
-	if e := (*Error)(nil); maybe && errors.As(err, &e) {
-		copied := *e
-		copied.maybe = true
-		err = &copied
+	if e := (*Error)(nil); maybe && rq.method != http.MethodGet && errors.As(err, &e) {
+		err = e.afterMaybe()
 	}
 	return got, err
 }

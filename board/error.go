@@ -28,8 +28,8 @@ var (
 	// ErrTooLate is returned for a repeated write if neither the app nor the server still knows
 	// whether the first attempt was done.
 	ErrTooLate = rules.ErrTooLate
-	// ErrUncertain is returned if the server can't say whether the change was stored, and this
-	// Board could not find out.
+	// ErrUncertain is returned if the change may have been stored: the server can't say, or it did not
+	// answer one attempt and refused to look at the next.
 	ErrUncertain = pantry.ErrUncertain
 	// ErrQueued is returned, with Offline, for a change that could not be sent. It is queued on the
 	// device, also over a relaunch, and sent when the server is reached. It is not stored on the
@@ -117,6 +117,19 @@ func (e *Error) conflict() string {
 		shown += " to " + text
 	}
 	return fmt.Sprintf("%s %s at %s. Your change was not stored.", orSomebody(e.entry.By), shown, e.entry.Updated.Local().Format("15:04"))
+}
+
+// afterMaybe returns e as the error of a call of which an earlier attempt may have been executed. A server
+// that refuses to look at the last attempt says nothing about the earlier one.
+func (e *Error) afterMaybe() *Error {
+	copied := *e
+	copied.maybe = true
+	switch e.Code {
+	case "unavailable", "rate-limited", "unauthorized", "forbidden", "no-board":
+		copied.Code, copied.Err = "uncertain", errors.Join(e.Err, ErrUncertain)
+		copied.Sentence = "an earlier attempt was not answered and may have been stored, and a later one was refused: " + e.Sentence
+	}
+	return &copied
 }
 
 // fromAnswer makes an error of an unexpected answer. An answer that no board server sent does not

@@ -1,6 +1,6 @@
 // Calls to the server of a board.
 
-import { BoardError, unsure } from './errors.js'
+import { BoardError, afterMaybe, mayBeDone, unsure } from './errors.js'
 import { draw, parse } from './json.js'
 
 export const clock = () => performance.now() // the wall clock can be set back
@@ -77,7 +77,7 @@ export class Connection {
   /** Makes a call, and repeats it for as long as patience allows if it counts once. */
   async send(rq) {
     const end = clock() + this.patience
-    let sent = rq.sent
+    let sent = rq.sent, maybe = false
     for (let pause = 50; ; pause = Math.min(pause * 1.5, 1000)) {
       try {
         if (!rq.once) {
@@ -87,7 +87,8 @@ export class Connection {
         return await this.sendOnce({ ...rq, since: sent ? rq.since : undefined })
       } catch (e) {
         const again = unsure(e) && (e.code !== 'unexpected' || rq.key)
-        if (!again || rq.once || clock() + pause > end || rq.signal?.aborted) throw e
+        if (!again || rq.once || clock() + pause > end || rq.signal?.aborted) throw maybe && rq.key ? afterMaybe(e) : e
+        maybe ||= mayBeDone(e)
       }
       sent = true
       await delay(pause * (0.5 + Math.random()))

@@ -88,7 +88,7 @@ func (s *Server) Do(board, what string) {
 		s.holds = true
 	case "back":
 		s.trouble, s.lose, s.busy, s.noPush, s.noWait, s.holds, cuts = "", 0, false, false, false, false, false
-	case "portal", "redirect", "blocked", "missing", "half", "other", "broken", "silent", "cut":
+	case "portal", "redirect", "blocked", "missing", "half", "other", "broken", "unavailable", "silent", "cut":
 		s.trouble = what
 	case "drop":
 	case "remove", "restart":
@@ -201,6 +201,10 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		}
 	case "broken":
 		w.WriteHeader(http.StatusBadGateway)
+	case "unavailable":
+		h.Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusServiceUnavailable)
+		_, _ = io.WriteString(w, `{"title":"Service Unavailable","status":503,"code":"unavailable","detail":"nothing was done"}`)
 	case "redirect":
 		http.Redirect(w, r, "http://sign-in.example/", http.StatusFound)
 	case "blocked":
