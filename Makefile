@@ -48,7 +48,7 @@ lint:
 		echo "go vet, staticcheck and go mod tidy in $$m"; \
 		(cd $$m && $(GO) vet -tags ci ./... && $$staticcheck -tags ci ./... && $(GO) mod tidy -diff) || exit 1; \
 	done; \
-	echo "smallpantry-vet over the examples and the demo" && $(GO) run ./cmd/smallpantry-vet ./examples/... ./internal/demo && \
+	echo "smallpantry-vet over the examples and the demo" && $(GO) run ./cmd/smallpantry-vet ./examples/... ./internal/cli/demo && \
 	$(GO) vet -tags pantrydebug ./debugview && $$staticcheck -tags pantrydebug ./debugview
 
 # Writes docs/benchmarks.md. It fails if a median ratio is over its limit; the page then says which.

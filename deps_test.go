@@ -34,7 +34,7 @@ func TestLayers(t *testing.T) {
 	t.Parallel()
 	layers := []string{ // from the bottom
 		"internal/scan", "value", "internal/entry", "internal/journal", "internal/ledger", "internal/rules",
-		"internal/wire", "internal/access", "internal/store", "", "board server", "internal/place", "cmd/smallpantry",
+		"internal/wire", "internal/access", "internal/store", "", "board server", "internal/cli/place", "cmd/smallpantry",
 	}
 	level := map[string]int{}
 	for i, names := range layers {

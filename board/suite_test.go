@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/rules"
 	"github.com/small-pantry/pantry/internal/test/hooks"
 	"github.com/small-pantry/pantry/internal/test/suite"

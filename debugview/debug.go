@@ -12,10 +12,10 @@ import (
 	"sync"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/cli/serving"
 	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/ledger"
 	"github.com/small-pantry/pantry/internal/rules"
-	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/store"
 	"github.com/small-pantry/pantry/server"
 )

@@ -29,7 +29,7 @@ import (
 var loaded = func() func(t *testing.T, pattern string) []*packages.Package {
 	load := sync.OnceValues(func() ([]*packages.Package, error) {
 		return packages.Load(&packages.Config{Mode: packages.LoadAllSyntax},
-			"./testdata/app/...", "./testdata/evolved", "github.com/small-pantry/pantry/examples/...", "github.com/small-pantry/pantry/internal/demo")
+			"./testdata/app/...", "./testdata/evolved", "github.com/small-pantry/pantry/examples/...", "github.com/small-pantry/pantry/internal/cli/demo")
 	})
 	return func(t *testing.T, pattern string) []*packages.Package {
 		t.Helper()
@@ -113,7 +113,7 @@ func TestPlantedMistakes(t *testing.T) {
 // The examples and the demo of this repository have none of the mistakes.
 func TestNoFalseAlarm(t *testing.T) {
 	t.Parallel()
-	reports, _ := found(t, `/pantry/(examples/|internal/demo$)`)
+	reports, _ := found(t, `/pantry/(examples/|internal/cli/demo$)`)
 	assert.Empty(t, reports)
 }
 

@@ -11,11 +11,11 @@ import (
 
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/access"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/serving"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/scan"
-	"github.com/small-pantry/pantry/internal/serving"
-	"github.com/small-pantry/pantry/internal/term"
 )
 
 // ownServer is the address of the server that serve starts by default.

@@ -11,11 +11,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/inspect"
+	"github.com/small-pantry/pantry/internal/cli/inspect"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/keyuse"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) check() *cobra.Command {

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) compare() *cobra.Command {

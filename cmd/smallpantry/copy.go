@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/cli/export"
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/export"
-	"github.com/small-pantry/pantry/internal/place"
 )
 
 func (a *app) copy() *cobra.Command {

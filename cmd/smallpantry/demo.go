@@ -3,7 +3,7 @@ package main
 import (
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/internal/demo"
+	"github.com/small-pantry/pantry/internal/cli/demo"
 )
 
 func (a *app) demo() *cobra.Command {

@@ -10,10 +10,10 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/serving"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/value"
 )
 

@@ -7,9 +7,9 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/internal/export"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/internal/cli/export"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 )
 
 func (a *app) export() *cobra.Command {

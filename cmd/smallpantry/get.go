@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/cli/place"
 )
 
 func (a *app) get() *cobra.Command {

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 )
 
 func (a *app) history() *cobra.Command {

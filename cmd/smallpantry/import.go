@@ -14,11 +14,11 @@ import (
 	"golang.org/x/term"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/cli/export"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	terms "github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/export"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/rules"
-	terms "github.com/small-pantry/pantry/internal/term"
 	"github.com/small-pantry/pantry/value"
 )
 

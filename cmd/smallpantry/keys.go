@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/keycode"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) keys() *cobra.Command {

@@ -14,12 +14,12 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/access"
-	"github.com/small-pantry/pantry/internal/place"
-	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/qrcode"
+	"github.com/small-pantry/pantry/internal/cli/sheet"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/refuse"
 	"github.com/small-pantry/pantry/internal/scan"
-	"github.com/small-pantry/pantry/internal/sheet"
-	"github.com/small-pantry/pantry/internal/term"
 	"github.com/small-pantry/pantry/internal/wire"
 )
 

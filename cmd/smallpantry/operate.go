@@ -3,8 +3,8 @@ package main
 import (
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )

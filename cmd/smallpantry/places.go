@@ -15,9 +15,9 @@ import (
 	"github.com/google/renameio/v2/maybe"
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/cli/place"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/scan"
-	"github.com/small-pantry/pantry/internal/term"
 )
 
 func (a *app) places() *cobra.Command {

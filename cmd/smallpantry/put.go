@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/small-pantry/pantry"
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/internal/entry"
 	"github.com/small-pantry/pantry/internal/ledger"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/value"
 )
 

@@ -17,7 +17,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/internal/cli"
-	"github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/internal/cli/term"
 )
 
 // An app is one call of the command.

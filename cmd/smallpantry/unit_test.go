@@ -12,7 +12,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/value"
 )
 

@@ -10,7 +10,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/examples/plotbook/keys"
-	"github.com/small-pantry/pantry/internal/term/termtest"
+	"github.com/small-pantry/pantry/internal/cli/term/termtest"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 

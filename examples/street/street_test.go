@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"github.com/small-pantry/pantry/internal/term/termtest"
+	"github.com/small-pantry/pantry/internal/cli/term/termtest"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 

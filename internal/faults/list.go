@@ -240,7 +240,7 @@ var deviceFaults = []fault{
 		promise: "a leader that waits too long does not expire",
 	},
 	{
-		file:    "internal/serving/process.go",
+		file:    "internal/cli/serving/process.go",
 		old:     "	defer debug.SetMemoryLimit(math.MaxInt64) // as it was\n",
 		new:     "	_ = math.MaxInt64\n",
 		promise: "a memory limit ends with the server that set it",

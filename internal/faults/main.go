@@ -44,7 +44,7 @@ var suites = []struct {
 	{"internal/rules/", []string{"./server", "./internal/store"}},
 	{"internal/store/", []string{"./internal/store", "./server"}},
 	{"internal/access/", []string{"./internal/access", "./server"}},
-	{"internal/serving/", []string{"./internal/serving"}},
+	{"internal/cli/serving/", []string{"./internal/cli/serving"}},
 	{"internal/", []string{"./server", "./board", "./cmd/smallpantry"}},
 	{"value/", []string{"./value", "."}},
 	{"server/etcd/", []string{"server/etcd:."}},

@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/internal/term"
+	"github.com/small-pantry/pantry/internal/cli/term"
 )
 
 // A teller prints the story and compares what happened with what is expected.

@@ -10,8 +10,8 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
+	"github.com/small-pantry/pantry/internal/cli/inspect"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/inspect"
 	"github.com/small-pantry/pantry/value"
 )
 

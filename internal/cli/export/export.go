@@ -13,8 +13,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/small-pantry/pantry/internal/cli/place"
 	"github.com/small-pantry/pantry/internal/entry"
-	"github.com/small-pantry/pantry/internal/place"
 	"github.com/small-pantry/pantry/internal/scan"
 	"github.com/small-pantry/pantry/value"
 )

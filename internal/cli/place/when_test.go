@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"github.com/small-pantry/pantry/internal/place"
+	"github.com/small-pantry/pantry/internal/cli/place"
 )
 
 func TestSplitWhen(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"rsc.io/qr"
 
-	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/cli/qrcode"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
 )
 

@@ -16,8 +16,8 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"github.com/small-pantry/pantry/internal/cli/qrcode"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/qrcode"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/server"
 )

@@ -8,7 +8,7 @@ import (
 	"io"
 	"strings"
 
-	"github.com/small-pantry/pantry/internal/qrcode"
+	"github.com/small-pantry/pantry/internal/cli/qrcode"
 )
 
 // A Card is one link.

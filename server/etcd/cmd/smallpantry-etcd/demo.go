@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/small-pantry/pantry/internal/serving"
+	"github.com/small-pantry/pantry/internal/cli/serving"
 	"github.com/small-pantry/pantry/server/etcd/internal/demo"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )

@@ -17,8 +17,8 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/small-pantry/pantry/internal/cli"
+	"github.com/small-pantry/pantry/internal/cli/serving"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/wire"
 	"github.com/small-pantry/pantry/server/etcd"
 )

@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/small-pantry/pantry/internal/cli/serving"
+	"github.com/small-pantry/pantry/internal/cli/term"
 	"github.com/small-pantry/pantry/internal/engine"
 	"github.com/small-pantry/pantry/internal/journal"
-	"github.com/small-pantry/pantry/internal/serving"
 	"github.com/small-pantry/pantry/internal/store"
-	"github.com/small-pantry/pantry/internal/term"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/server/etcd"
 )

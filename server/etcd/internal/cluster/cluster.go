@@ -23,7 +23,7 @@ import (
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
 
-	"github.com/small-pantry/pantry/internal/serving"
+	"github.com/small-pantry/pantry/internal/cli/serving"
 	"github.com/small-pantry/pantry/server/etcd/internal/node"
 )
 
