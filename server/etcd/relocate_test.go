@@ -78,10 +78,16 @@ func TestMoveWhileServing(t *testing.T) {
 	}
 	stop()
 	all.Wait()
-	l, release, err = b.Board(t.Context(), "rowan-street", false)
+	for {
+		l, release, err = b.Board(t.Context(), "rowan-street", false)
+		require.NoError(t, err)
+		if err = l.Current(t.Context()); !errors.Is(err, ledger.ErrClosed) {
+			break
+		}
+		release() // of the group that it was moved from
+	}
 	require.NoError(t, err)
 	defer release()
-	require.NoError(t, l.Current(t.Context()))
 	version, n := count(l)
 	assert.GreaterOrEqual(t, n, done.Load())
 	assert.LessOrEqual(t, n, done.Load()+maybe.Load())
