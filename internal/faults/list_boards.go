@@ -22,6 +22,18 @@ var boardFaults = []fault{
 		promise: "the client follows no redirect",
 	},
 	{
+		file:    "board/connection.go",
+		old:     "		err = e.afterMaybe()\n",
+		new:     "		err = e\n",
+		promise: "a write that may have been stored is not reported as not done",
+	},
+	{
+		file:    "js/src/connection.js",
+		old:     "throw maybe && rq.key ? afterMaybe(e) : e",
+		new:     "throw e",
+		promise: "in JavaScript, a write that may have been stored is not reported as not done",
+	},
+	{
 		file:    "board/outbox.go",
 		old:     "	if last.sent || last == o.out || last.code",
 		new:     "	if last == o.out || last.code",
