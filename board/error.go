@@ -119,7 +119,7 @@ func (e *Error) conflict() string {
 	return fmt.Sprintf("%s %s at %s. Your change was not stored.", orSomebody(e.entry.By), shown, e.entry.Updated.Local().Format("15:04"))
 }
 
-// afterMaybe returns e as the error of a call of which an earlier attempt may have been executed. A server
+// afterMaybe returns e as the error of a call that an earlier attempt may have executed. A server
 // that refuses to look at the last attempt says nothing about the earlier one.
 func (e *Error) afterMaybe() *Error {
 	copied := *e

@@ -15,7 +15,7 @@ export const unsure = e => ['unreachable', 'unavailable', 'rate-limited', 'uncer
 export const mayBeDone = e => ['unreachable', 'uncertain', 'unexpected'].includes(e.code)
 
 /**
- * Returns the error of a write of which an earlier attempt may have been done. A server that refuses to look
+ * Returns the error of a write that an earlier attempt may have done. A server that refuses to look
  * at the last attempt says nothing about the earlier one.
  */
 export const afterMaybe = e => ['unavailable', 'rate-limited', 'unauthorized', 'forbidden', 'no-board'].includes(e.code)
