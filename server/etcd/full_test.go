@@ -122,8 +122,8 @@ func TestRevokeWhileFull(t *testing.T) {
 	assert.Equal(t, 401, c.as(token, "GET", tank, "").status)
 }
 
-// fill writes to a board until it is refused. On a slow machine a commit before that can be uncertain.
-func fill(l *ledger.Ledger) (err error) {
+// fillUp writes to a board until it is refused. On a slow machine a commit before that can be uncertain.
+func fillUp(l *ledger.Ledger) (err error) {
 	big := strings.Repeat("x", 1<<19)
 	for i := 0; (err == nil || errors.Is(err, ledger.ErrUncertain)) && i < 100; i++ {
 		_, err = rules.Commit(l, rules.Call{Edits: text("big", big+fmt.Sprint(i))})
@@ -149,7 +149,7 @@ func TestQuota(t *testing.T) {
 	_, release, err := s.Board(t.Context(), "elm-street", true)
 	require.NoError(t, err)
 	release()
-	err = fill(l)
+	err = fillUp(l)
 	require.ErrorIs(t, err, ledger.ErrNotStored)
 	assert.ErrorIs(t, err, wire.ErrNoSpace)
 	assert.NotErrorIs(t, err, ledger.ErrUncertain)
@@ -210,7 +210,7 @@ func TestRegistrationsOutliveNodes(t *testing.T) {
 	}
 	require.Eventually(t, registered, hang.Patience, 10*time.Millisecond)
 	l := hold(t, s)
-	require.ErrorIs(t, fill(l), wire.ErrNoSpace)
+	require.ErrorIs(t, fillUp(l), wire.ErrNoSpace)
 	more((alive + 2) * time.Second) // it has room, and refuses writes until the alarm is disarmed
 	_, err = s.g.c.Grant(t.Context(), alive)
 	require.Error(t, err, "it accepts a new registration")
