@@ -125,9 +125,9 @@ func (e *Error) afterMaybe() *Error {
 	copied := *e
 	copied.maybe = true
 	switch e.Code {
-	case "unavailable", "rate-limited", "unauthorized", "forbidden", "no-board":
+	case "unavailable", "rate-limited":
 		copied.Code, copied.Err = "uncertain", errors.Join(e.Err, ErrUncertain)
-		copied.Sentence = "an earlier attempt was not answered and may have been stored, and a later one was refused: " + e.Sentence
+		copied.Sentence = e.Sentence + "; the change may have been made by an earlier attempt"
 	}
 	return &copied
 }

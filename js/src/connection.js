@@ -1,6 +1,6 @@
 // Calls to the server of a board.
 
-import { BoardError, afterMaybe, mayBeDone, unsure } from './errors.js'
+import { BoardError, mayBeDone, unsure } from './errors.js'
 import { draw, parse } from './json.js'
 
 export const clock = () => performance.now() // the wall clock can be set back
@@ -87,7 +87,7 @@ export class Connection {
         return await this.sendOnce({ ...rq, since: sent ? rq.since : undefined })
       } catch (e) {
         const again = unsure(e) && (e.code !== 'unexpected' || rq.key)
-        if (!again || rq.once || clock() + pause > end || rq.signal?.aborted) throw maybe && rq.key ? afterMaybe(e) : e
+        if (!again || rq.once || clock() + pause > end || rq.signal?.aborted) throw maybe && rq.key && !mayBeDone(e) ? new BoardError('uncertain', `${e.message}; the change may have been made by an earlier attempt`) : e
         maybe ||= mayBeDone(e)
       }
       sent = true
