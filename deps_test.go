@@ -28,6 +28,17 @@ func TestWhatAnAppPullsIn(t *testing.T) {
 	assert.Equal(t, map[string]bool{"golang.org/x/sys": true}, modules)
 }
 
+// The test of an app without boards imports no server.
+func TestDeviceTestsNeedNoServer(t *testing.T) {
+	t.Parallel()
+	out, err := exec.Command("go", "list", "-deps", "./pantrytest").Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "github.com/small-pantry/pantry/pantrytest\n")
+	for _, path := range []string{"pantry/server", "pantry/board", "chi", "prometheus"} {
+		assert.NotContains(t, string(out), path)
+	}
+}
+
 // No package imports one of a layer above its own, and only the server's and the
 // client's packages know HTTP. See docs/architecture.md.
 func TestLayers(t *testing.T) {

@@ -18,7 +18,7 @@ import (
 
 	"github.com/small-pantry/pantry/bindings/jvm"
 	"github.com/small-pantry/pantry/internal/test/console"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 // An app is a compiled suite, whose scenes are processes of their own.
@@ -74,7 +74,7 @@ func (j app) scenes(t *testing.T, suite string, scenes ...string) {
 func (j app) shared(t *testing.T, suite string) {
 	t.Run("board", func(t *testing.T) {
 		t.Parallel()
-		s := pantrytest.NewServer(t)
+		s := boardtest.NewServer(t)
 		cmd := j.Command(suite, "board", t.TempDir(), s.Link("rowan-street"))
 		var failed bytes.Buffer
 		cmd.Stderr = &failed
@@ -86,9 +86,9 @@ func (j app) shared(t *testing.T, suite string) {
 			said = append(said, in.Text())
 			switch in.Text() {
 			case "cut":
-				s.Cut(true)
+				s.Cut()
 			case "back":
-				s.Cut(false)
+				s.Connect()
 			case "slow":
 				s.Slow(3 * time.Second)
 			}
@@ -189,7 +189,7 @@ func TestNewKotlin(t *testing.T) {
 	made.Dir = ".."
 	out, err := made.CombinedOutput()
 	require.NoError(t, err, string(out))
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	app := func(args ...string) string {
 		out, err := jvm.Run([]string{"XDG_CONFIG_HOME=" + home, "BOARD_LINK=" + s.Link("garden")}, filepath.Join(dir, "run"), args...)
 		require.NoError(t, err)
@@ -199,7 +199,7 @@ func TestNewKotlin(t *testing.T) {
 	assert.Contains(t, app("hour", "7"), "remind at 7:00, metric")
 	assert.Equal(t, "\"25\" won't do. Enter a whole number from 0 to 23.\nremind at 7:00, metric, to buy []\n", app("hour", "25"))
 	assert.Regexp(t, `^1 cans, current, as of \d\d:\d\d\n`, app("can"))
-	s.Cut(true)
+	s.Cut()
 	assert.Regexp(t, `(?m)^2 cans, queued, as of \d\d:\d\d\n`, app("can"))
 }
 

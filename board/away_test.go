@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/value"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,8 +25,8 @@ import (
 // failed attempt on.
 func TestOutageIsToldOnce(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
-	s.Cut(true)
+	s := boardtest.NewServer(t)
+	s.Cut()
 	var met problems
 	b := join(t, s, board.OnProblem(met.add))
 	tank := board.On(b, tankLitres)
@@ -35,13 +35,13 @@ func TestOutageIsToldOnce(t *testing.T) {
 	})
 	require.Eventually(t, func() bool { return b.Status().Failed > 3 }, hang.Patience, time.Millisecond)
 	require.Eventually(t, func() bool { return met.like(board.ErrUnreachable) == 1 }, hang.Patience, time.Millisecond)
-	s.Cut(false)
+	s.Connect()
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current && s.Err == nil })
-	s.Cut(true)
+	s.Cut()
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale && errors.Is(s.Err, board.ErrUnreachable) })
 	require.Eventually(t, func() bool { return b.Status().Failed > 8 }, hang.Patience, time.Millisecond)
 	assert.Equal(t, 2, met.like(board.ErrUnreachable), "once an outage")
-	s.Cut(false)
+	s.Connect()
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Current })
 	assert.Equal(t, "push", func() string {
 		require.Eventually(t, func() bool { return b.Status().Way == "push" }, hang.Patience, time.Millisecond)
@@ -259,7 +259,7 @@ func TestEndedWatchAsksForNothing(t *testing.T) {
 // are names outside Only.
 func TestDeclareAndOnly(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	first := join(t, s, board.Declare(tankLitres))
 	require.Eventually(t, func() bool {
 		keys, _, err := first.Keys(t.Context())

@@ -14,14 +14,14 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 // An app that is killed while it queues keeps every change that was acknowledged. Each counts once when the
 // app runs again and reaches the server.
 func TestKilledWhileQueueing(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	link := s.Link("rowan-street")
 	if dir := os.Getenv("PANTRY_QUEUE_DIR"); dir != "" { // the app, which is killed
 		link = os.Getenv("PANTRY_QUEUE_LINK")
@@ -35,7 +35,7 @@ func TestKilledWhileQueueing(t *testing.T) {
 		}
 	}
 	dir := t.TempDir()
-	s.Cut(true)
+	s.Cut()
 	told := 0
 	for round := range 3 {
 		app := exec.Command(os.Args[0], "-test.run", "^TestKilledWhileQueueing$")
@@ -55,7 +55,7 @@ func TestKilledWhileQueueing(t *testing.T) {
 		}
 		_ = app.Wait() // it says that it was killed
 	}
-	s.Cut(false)
+	s.Connect()
 	b := join(t, s, board.Offline(dir))
 	tank := board.On(b, tankLitres)
 	require.True(t, sent(t, b))

@@ -22,7 +22,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/internal/test/soak"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 // A lossy network cuts, delays, doubles and loses.
@@ -86,7 +86,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 	t.Parallel()
 	phones, each := soak.Rounds(10, 20), soak.Rounds(100, 500) // operations of each
 	t.Run("phones", func(t *testing.T) {
-		s := pantrytest.NewServer(t)
+		s := boardtest.NewServer(t)
 		sum := pantry.Int("sum", 0)
 		var way []*lossy
 		var boards []*board.Board
@@ -192,7 +192,7 @@ func TestPhonesOverALossyNetwork(t *testing.T) {
 // If somebody else removes or changes a board, a link or a value, the state says so.
 func TestNamedEnds(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b, other := join(t, s), join(t, s)
 	tank := board.On(b, tankLitres)
 	require.NoError(t, tank.Set(t.Context(), 420))

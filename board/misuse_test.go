@@ -9,7 +9,7 @@ import (
 
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -18,7 +18,7 @@ import (
 // still count.
 func TestOperationsObeyCheck(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	even := pantry.Int("even", 0).Check(func(n int) error {
 		if n%2 != 0 {
 			return errors.New("Only pairs of cans can be stored.")
@@ -54,7 +54,7 @@ func TestOperationsObeyCheck(t *testing.T) {
 // Each op of a Commit carries its own refusal.
 func TestCommitRefusesAsSetDoes(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s, board.Offline(t.TempDir()))
 	hour := board.On(b, pantry.Int("hour", 18).Between(0, 23))
 	want := hour.Set(t.Context(), 99)
@@ -73,7 +73,7 @@ func TestCommitRefusesAsSetDoes(t *testing.T) {
 // A conflict says who stored what, without versions.
 func TestSentenceOfAConflict(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	one, other := join(t, s), join(t, s, board.ClientName("tankwatch"))
 	tank := board.On(one, tankLitres)
 	require.NoError(t, tank.Set(t.Context(), 400))
@@ -89,7 +89,7 @@ func TestSentenceOfAConflict(t *testing.T) {
 // The sentence of an error does not say that a change was not stored if that is not known.
 func TestSentenceWithoutAnAnswer(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s, board.Patience(time.Millisecond))
 	tank := board.On(b, tankLitres)
 	require.NoError(t, tank.Set(t.Context(), 400))

@@ -20,7 +20,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -95,7 +95,7 @@ func TestQueuedAfterAnOwnChange(t *testing.T) {
 	}
 	for name, first := range firsts {
 		run := func(t *testing.T, answeredFirst bool) {
-			s := pantrytest.NewServer(t)
+			s := boardtest.NewServer(t)
 			g := gate{make(chan struct{}, 10), make(chan error), make(chan struct{})}
 			var met problems
 			phone := join(t, s, board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: g}), board.OnProblem(met.add))
@@ -141,7 +141,7 @@ func TestQueuedAfterAnUnseenChange(t *testing.T) {
 	t.Parallel()
 	for _, queued := range []bool{false, true} {
 		t.Run(fmt.Sprint("the first is queued: ", queued), func(t *testing.T) {
-			s := pantrytest.NewServer(t)
+			s := boardtest.NewServer(t)
 			var phone *board.Board
 			var cut, late atomic.Bool
 			var met problems
@@ -185,7 +185,7 @@ func (f tripper) RoundTrip(rq *http.Request) (*http.Response, error) { return f(
 // once; what was known last is shown meanwhile.
 func TestOffline(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	dir := t.TempDir()
 	var met problems
 	open := func(dir string) *board.Board {
@@ -197,7 +197,7 @@ func TestOffline(t *testing.T) {
 	phone := open(dir)
 	mine, myGate, myHose := board.On(phone, tankLitres), board.On(phone, pantry.Bool("gate/open", false)), board.On(phone, queue)
 	until(t, mine, shows(420))
-	s.Cut(true)
+	s.Cut()
 	until(t, mine, func(s board.State[int]) bool { return s.Phase == board.Stale && errors.Is(s.Err, board.ErrUnreachable) })
 	for range 3 {
 		now, err := board.Add(t.Context(), mine, -10)
@@ -251,7 +251,7 @@ func TestOffline(t *testing.T) {
 	_, err = board.Add(t.Context(), tank, 5)
 	assert.Error(t, err, "the network is that of all")
 	s.LoseAnswers(2)
-	s.Cut(false)
+	s.Connect()
 	until(t, mine, func(s board.State[int]) bool { return s.Queued == 0 && s.Phase == board.Current })
 	until(t, myGate, func(s board.State[bool]) bool { return s.Value && s.Phase == board.Current })
 	until(t, tank, shows(380))
@@ -269,7 +269,7 @@ func TestOffline(t *testing.T) {
 // reported and kept; one that rests on an own change is.
 func TestOfflineConflicts(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	dir := t.TempDir()
 	var met problems
 	var way tunnel
@@ -346,17 +346,17 @@ func (t *tunnel) RoundTrip(r *http.Request) (*http.Response, error) {
 // arrived is not sent again.
 func TestOfflineQueueOfUnknownOrigin(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	dir := t.TempDir()
 	phone := join(t, s, board.Offline(dir))
 	tank := board.On(phone, tankLitres)
 	require.NoError(t, phone.Ready(t.Context()))
-	s.Cut(true)
+	s.Cut()
 	until(t, tank, func(s board.State[int]) bool { return s.Phase == board.Stale })
 	_, err := board.Add(t.Context(), tank, 5)
 	assert.ErrorIs(t, err, board.ErrQueued)
 	require.NoError(t, phone.Close())
-	s.Cut(false)
+	s.Connect()
 	files, err := filepath.Glob(filepath.Join(dir, "*.jsonl"))
 	require.NoError(t, err)
 	name := strings.TrimSuffix(filepath.Base(files[0]), ".jsonl")

@@ -15,7 +15,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -250,7 +250,7 @@ func TestPanicsWithTheRemedy(t *testing.T) {
 // a page has.
 func TestLookingBackOnMuch(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s)
 	ops := make([]board.Op, 1000)
 	for round := range 2 {

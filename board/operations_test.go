@@ -16,12 +16,12 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/value"
 )
 
 // join joins a board of a server with trouble at hand, quickly.
-func join(t *testing.T, s *pantrytest.Server, opts ...board.Option) *board.Board {
+func join(t *testing.T, s *boardtest.Server, opts ...board.Option) *board.Board {
 	t.Helper()
 	opts = append([]board.Option{
 		board.Poll(5*time.Millisecond, 20*time.Millisecond), board.Patience(time.Millisecond), board.OnProblem(func(pantry.Problem) {}),
@@ -36,7 +36,7 @@ func join(t *testing.T, s *pantrytest.Server, opts ...board.Option) *board.Board
 // both must answer the same and hold the same.
 func TestOperationsAsOnADevice(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s)
 	ns, err := pantry.Open(t.TempDir(), "plotbook")
 	require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestOperationsAsOnADevice(t *testing.T) {
 // What was seen is the condition; what is pending is not a value.
 func TestSetIf(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	one, two := join(t, s), join(t, s)
 	mine, theirs := board.On(one, tankLitres), board.On(two, tankLitres)
 	var pending board.State[int]
@@ -193,7 +193,7 @@ func TestSetIf(t *testing.T) {
 // A struct keeps what a newer app has put in it.
 func TestUnknownMembersAreKept(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s)
 	type planting struct{ Crop, Bed string }
 	type newer struct {
@@ -221,7 +221,7 @@ func TestUnknownMembersAreKept(t *testing.T) {
 // Settings and records live on a board too.
 func TestFieldsAndRecordsOnABoard(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	one, two := join(t, s), join(t, s)
 	type settings struct {
 		ReminderHour int
@@ -327,7 +327,7 @@ func TestFieldsAndRecordsOnABoard(t *testing.T) {
 // A namespace moves to a board and back with its names and kinds.
 func TestCopyBothWays(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b := join(t, s)
 	open := func(name string) *pantry.Namespace {
 		ns, err := pantry.Open(t.TempDir(), name)

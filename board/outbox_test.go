@@ -22,7 +22,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/journal"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/value"
 )
 
@@ -85,7 +85,7 @@ func TestAnswersOfSomebodyElse(t *testing.T) {
 // While another process uses a directory of Offline, Join returns ErrBusy.
 func TestOfflineOfAnotherProcess(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	dir := t.TempDir()
 	require.NoError(t, join(t, s, board.Offline(dir)).Close())
 	locks, err := filepath.Glob(filepath.Join(dir, ".*.outbox"))
@@ -330,7 +330,7 @@ func TestDiscardAndRetry(t *testing.T) {
 func TestQueuedChangesAreCountedOnce(t *testing.T) {
 	t.Parallel()
 	var way tunnel
-	b := join(t, pantrytest.NewServer(t), board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
+	b := join(t, boardtest.NewServer(t), board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
 	require.NoError(t, b.Ready(t.Context()))
 	way.inside.Store(true)
 	b.Resume() // which has it asked

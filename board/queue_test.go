@@ -18,7 +18,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/cases"
 	"github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -51,7 +51,7 @@ func (c *choosy) RoundTrip(r *http.Request) (*http.Response, error) {
 // again unchanged.
 func TestQueueKeepsItsOrder(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	var way choosy
 	phone := join(t, s, board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
 	a, b := board.On(phone, pantry.Int("a", 0)), board.On(phone, pantry.Int("b", 0))

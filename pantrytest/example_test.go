@@ -4,7 +4,6 @@ import (
 	"testing"
 
 	"github.com/small-pantry/pantry"
-	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/pantrytest"
 )
 
@@ -47,18 +46,4 @@ func ExampleDevice() {
 		t.Fatal(err)
 	}
 	device.Kill()
-}
-
-// A board's server in the test. While it is cut off, phones queue their changes.
-func ExampleServer() {
-	s := pantrytest.NewServer(t)
-	b, err := board.Join(s.Link("garden"), board.Offline(t.TempDir()))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	cans := board.On(b, pantry.Int("cans", 0))
-	s.Cut(true)
-	_, _ = board.Add(t.Context(), cans, 1) // ErrQueued
-	s.Cut(false)
 }

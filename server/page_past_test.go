@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"github.com/small-pantry/pantry/internal/test/browser"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -124,7 +124,7 @@ func TestPageUndo(t *testing.T) {
 func TestPageOutage(t *testing.T) {
 	t.Parallel()
 	b := browser.Start(t)
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	put := func(value string) {
 		a := ask(t, "PUT", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1)+"/entries/tank/litres", value)
 		require.Less(t, a.status, 300, a.body)
@@ -132,19 +132,19 @@ func TestPageOutage(t *testing.T) {
 	put("5")
 	p := open(t, b, s.Link("rowan-street"))
 	p.Until(`navigator.serviceWorker?.controller`) // it has the page's own files
-	s.Cut(true)
+	s.Cut()
 	p.Shows("No connection since", "what you change is kept and sent later.")
 	change(p, "tank/litres", "6")
 	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('6, waits')`)
 	p.Shows("1 change waits.")
 	assert.Equal(t, "5", browser.Eval[string](p, shown("tank/litres")), "what is not stored is not shown as stored")
-	s.Cut(false)
+	s.Connect()
 	p.Until(shown("tank/litres") + ` === '6'`)
 	p.Until(`document.querySelector('#connection.live')`)
 	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
 
 	// A change is taken back; and a reload without a network shows what was known.
-	s.Cut(true)
+	s.Cut()
 	p.Shows("No connection since")
 	change(p, "tank/litres", "7")
 	p.Until(card("tank/litres") + `.querySelector('.note')`)
@@ -156,16 +156,16 @@ func TestPageOutage(t *testing.T) {
 	p.Shows("No connection since")
 	p.Until(shown("tank/litres") + ` === '6'`)
 	p.Until(card("tank/litres") + `.querySelector('.note')?.innerText.includes('+1, waits')`)
-	s.Cut(false)
+	s.Connect()
 	p.Until(shown("tank/litres") + ` === '7'`)
 	p.Until(`!` + card("tank/litres") + `.querySelector('.note')`)
 	put("100")
 	p.Until(shown("tank/litres") + ` === '100'`)
-	s.Cut(true)
+	s.Cut()
 	p.Reload() // at once
 	p.Shows("No connection since")
 	p.Until(shown("tank/litres") + ` === '100'`)
-	s.Cut(false)
+	s.Connect()
 	p.Until(`document.querySelector('#connection.live')`)
 
 	a := ask(t, "DELETE", strings.Replace(s.Link("rowan-street"), "/boards/", "/v1/boards/", 1), "")

@@ -20,7 +20,7 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/vet"
 )
 
@@ -131,7 +131,7 @@ func TestAgainst(t *testing.T) {
 	require.NoError(t, pantry.Int("total", 0).In(ns).Set(5)) // a Float key reads it
 	require.NoError(t, pantry.Bool("tip-seen", false).In(ns).Set(true))
 	require.NoError(t, ns.Close())
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	b, err := board.Join(s.Link("plotbook"))
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, b.Close()) })

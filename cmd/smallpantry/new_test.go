@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -36,10 +36,10 @@ func TestNewGo(t *testing.T) {
 	run("test", "./...")
 	assert.Contains(t, run("run", ".", "hour", "7"), "remind at 7:00")
 	assert.Contains(t, run("run", ".", "hour", "25"), "Enter a whole number from 0 to 23.\nremind at 7:00")
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	link = s.Link("garden")
 	assert.Regexp(t, `^1 cans, current as of \d\d:\d\d\n`, run("run", ".", "can"))
-	s.Cut(true)
+	s.Cut()
 	assert.Regexp(t, `(?m)^2 cans, queued as of \d\d:\d\d\n.* will be sent`, run("run", ".", "can"))
 	main, err := os.ReadFile(filepath.Join(dir, "main.go"))
 	require.NoError(t, err)

@@ -17,7 +17,7 @@ import (
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/test/browser"
 	_ "github.com/small-pantry/pantry/internal/test/hang"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 	"github.com/small-pantry/pantry/server"
 	"github.com/small-pantry/pantry/value"
 )
@@ -99,7 +99,7 @@ func TestFromAnotherOrigin(t *testing.T) {
 func TestInDevelopment(t *testing.T) {
 	t.Parallel()
 	chromium := browser.Start(t)
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	p := chromium.Open(t, pages(t)+"#"+url.QueryEscape(s.Link("rowan-street")))
 	p.Shows("This link leads to another server") // which anybody can have sent
 	p.Click("#ask button")
@@ -107,10 +107,10 @@ func TestInDevelopment(t *testing.T) {
 	_, err := join(t, s.Link("rowan-street")).Put(t.Context(), litres.Name(), value.Int(20))
 	require.NoError(t, err)
 	p.Shows("20 litres in the tank")
-	s.Cut(true)
+	s.Cut()
 	p.Shows("No connection: this is what was there last.")
 	p.Click("#take")
 	p.Shows("No connection: what you took is kept, and counted later.", "20 litres in the tank")
-	s.Cut(false)
+	s.Connect()
 	p.Shows("10 litres in the tank", "Live.")
 }

@@ -14,13 +14,13 @@ import (
 	"github.com/small-pantry/pantry"
 	"github.com/small-pantry/pantry/board"
 	"github.com/small-pantry/pantry/internal/keycode"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 // What is printed for a board reads, writes and watches it: in Go, in JavaScript and by shell lines.
 func TestUsesABoard(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	link := s.Link("rowan-street")
 	b, err := board.Join(link)
 	require.NoError(t, err)

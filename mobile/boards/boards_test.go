@@ -13,7 +13,7 @@ import (
 	"github.com/small-pantry/pantry/internal/test/hang"
 	"github.com/small-pantry/pantry/mobile"
 	"github.com/small-pantry/pantry/mobile/boards"
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -85,7 +85,7 @@ func (c *counter) Changed() {
 
 func TestTwoPhones(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	a, b := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions()), join(t, s.Link("rowan-street"), "gatehouse", boards.NewOptions().WithoutPush())
 	require.NoError(t, a.tank.Set(nil, 420))
 	sum, err := b.tank.Add(boards.NewCall(), -20)
@@ -128,7 +128,7 @@ func TestTwoPhones(t *testing.T) {
 // Bytes, moments, durations and records are on a board as they are on a device.
 func TestEveryKind(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	a, b := join(t, s.Link("rowan-street"), "plotbook", boards.NewOptions()), join(t, s.Link("rowan-street"), "shed", boards.NewOptions())
 	require.NoError(t, errors.Join(a.photo.Set(nil, []byte{0, 255, 7}), a.frost.Set(nil, 1777799564123), a.pause.Set(nil, 1500)))
 	id, err := a.grows.Add(nil, mobile.NewRecord().SetText("crop", "beans").SetTime("sown", 1777799564123).SetFloat("spacing-m", 5))
@@ -185,11 +185,11 @@ func TestEveryKind(t *testing.T) {
 // Changes during an outage are kept and sent after it. A caller that does not want to wait discards them.
 func TestOutage(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	p := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions().Offline(t.TempDir()))
 	require.NoError(t, p.tank.Set(nil, 420))
 	require.NoError(t, p.Ready(nil))
-	s.Cut(true)
+	s.Cut()
 	left, err := p.tank.Add(nil, -10)
 	require.NoError(t, err)
 	assert.EqualValues(t, 410, left, "what is stored once it is sent")
@@ -211,7 +211,7 @@ func TestOutage(t *testing.T) {
 	_, err = p.queue.Take(nil, 0)
 	assert.Equal(t, "unreachable", code(err), "its result is needed now")
 	require.Eventually(t, func() bool { return mobile.Code(p.Trouble()) == "unreachable" }, hang.Patience, time.Millisecond)
-	s.Cut(false)
+	s.Connect()
 	require.Eventually(t, func() bool { n, _ := p.tank.Get(); return n == 410 && p.Pending() == 0 && p.Trouble() == "" }, hang.Patience, time.Millisecond)
 	require.Eventually(t, func() bool { _, err := p.grows.Get(id); return err == nil }, hang.Patience, time.Millisecond)
 
@@ -228,7 +228,7 @@ func TestOutage(t *testing.T) {
 // Every misuse is an error.
 func TestMisuse(t *testing.T) {
 	t.Parallel()
-	s := pantrytest.NewServer(t)
+	s := boardtest.NewServer(t)
 	p := join(t, s.Link("rowan-street"), "tankwatch", boards.NewOptions())
 	of := func(_ any, err error) string { return code(err) }
 	foreign := mobile.NewKeys().IntKey("tank/litres", 0)

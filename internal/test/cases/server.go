@@ -13,13 +13,13 @@ import (
 	"testing"
 	"time"
 
-	"github.com/small-pantry/pantry/pantrytest"
+	"github.com/small-pantry/pantry/pantrytest/boardtest"
 )
 
 // A Server is a real one behind a proxy that can cause trouble.
 type Server struct {
 	t     testing.TB
-	real  *pantrytest.Server
+	real  *boardtest.Server
 	proxy *httputil.ReverseProxy
 	http  *httptest.Server
 
@@ -36,7 +36,7 @@ type Server struct {
 // NewServer starts a server, which stops with the test.
 func NewServer(t testing.TB) *Server {
 	t.Helper()
-	s := &Server{t: t, real: pantrytest.NewServer(t), arrived: map[string]int{}}
+	s := &Server{t: t, real: boardtest.NewServer(t), arrived: map[string]int{}}
 	to, err := url.Parse(strings.TrimSuffix(s.real.Link(""), "/boards/"))
 	if err != nil {
 		t.Fatal(err)

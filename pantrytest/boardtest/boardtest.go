@@ -1,4 +1,6 @@
-package pantrytest
+// Package boardtest runs a server of boards in a test. It is apart from pantrytest, so that the test of an
+// app without boards does not import a server.
+package boardtest
 
 import (
 	"log/slog"
@@ -50,7 +52,7 @@ func NewServer(t testing.TB) *Server {
 func (s *Server) open() {
 	var err error
 	if s.server, err = server.New(server.Options{Data: s.data, Dev: true, Trouble: s.trouble, Log: slog.New(slog.DiscardHandler)}); err != nil {
-		s.t.Fatalf("pantrytest: start the server: %v", err)
+		s.t.Fatalf("boardtest: start the server: %v", err)
 	}
 }
 
@@ -85,15 +87,19 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	handler.ServeHTTP(w, r)
 }
 
-// Cut disconnects the network if away is set: every connection breaks and no call is answered.
-// Cut(false) connects it again.
-func (s *Server) Cut(away bool) {
+// Cut disconnects the network, until Connect: every connection breaks and no call is answered.
+func (s *Server) Cut() {
+	s.away(true)
+	s.http.CloseClientConnections()
+}
+
+// Connect ends Cut.
+func (s *Server) Connect() { s.away(false) }
+
+func (s *Server) away(cut bool) {
 	s.tmu.Lock()
-	s.cut = away
-	s.tmu.Unlock()
-	if away {
-		s.http.CloseClientConnections()
-	}
+	defer s.tmu.Unlock()
+	s.cut = cut
 }
 
 // Slow delays the start of each answer by d. 0 ends the delay.
@@ -123,7 +129,7 @@ func (s *Server) restart(change func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.server.Close(); err != nil {
-		s.t.Errorf("pantrytest: stop the server: %v", err)
+		s.t.Errorf("boardtest: stop the server: %v", err)
 	}
 	change()
 	s.open()
