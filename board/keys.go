@@ -52,8 +52,18 @@ func (b *Board) DeclareKeys(ctx context.Context, keys ...pantry.AnyKey) (finding
 	return findings, err
 }
 
-// CloseKeys closes the list of declared keys, or opens it, and returns the board's version.
-func (b *Board) CloseKeys(ctx context.Context, closed bool) (version int64, err error) {
+// CloseKeys closes the list of declared keys, and returns the board's version. A write to another name is
+// then ErrUndeclared.
+func (b *Board) CloseKeys(ctx context.Context) (version int64, err error) {
+	return b.closeKeys(ctx, true)
+}
+
+// OpenKeys opens the list of declared keys again, and returns the board's version.
+func (b *Board) OpenKeys(ctx context.Context) (version int64, err error) {
+	return b.closeKeys(ctx, false)
+}
+
+func (b *Board) closeKeys(ctx context.Context, closed bool) (version int64, err error) {
 	k, err := b.declare(ctx, rules.Declaration{Closed: &closed})
 	return k.Version, err
 }

@@ -213,7 +213,7 @@ func TestKeysOfABoard(t *testing.T) {
 	tank := board.On(two, tankLitres)
 	_, err = two.Put(t.Context(), "tank/litres", value.Int(9000))
 	assert.ErrorIs(t, err, value.ErrOutOfRange)
-	version, err := one.CloseKeys(t.Context(), true)
+	version, err := one.CloseKeys(t.Context())
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, version)
 	_, err = two.Put(t.Context(), "misspelt", value.Int(1))

@@ -224,7 +224,7 @@ func (s *story) agree() error {
 	_, err = rainlog.Put(s.ctx, tankLitres.Name(), value.Int(6000))
 	s.say("it stores 6000: %s", sentence(err))
 	expect(s.teller, "refused as out of range", errors.Is(err, value.ErrOutOfRange), true)
-	if _, err := tankwatch.CloseKeys(s.ctx, true); err != nil {
+	if _, err := tankwatch.CloseKeys(s.ctx); err != nil {
 		return err
 	}
 	err = board.On(rainlog, slip).Set(s.ctx, 1)

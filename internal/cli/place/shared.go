@@ -235,7 +235,10 @@ func (s *shared) Withdraw(ctx context.Context, name string) (k entry.Declared, v
 }
 
 func (s *shared) CloseKeys(ctx context.Context, closed bool) (int64, error) {
-	return s.b.CloseKeys(ctx, closed)
+	if closed {
+		return s.b.CloseKeys(ctx)
+	}
+	return s.b.OpenKeys(ctx)
 }
 
 // Restore lets the server do it, which can restore more names than a commit could list.
