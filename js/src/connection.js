@@ -87,7 +87,7 @@ export class Connection {
         return await this.sendOnce({ ...rq, since: sent ? rq.since : undefined })
       } catch (e) {
         const again = unsure(e) && (e.code !== 'unexpected' || rq.key)
-        if (!again || rq.once || clock() + pause > end || rq.signal?.aborted) throw maybe && rq.key && !mayBeDone(e) ? new BoardError('uncertain', `${e.message}; the change may have been made by an earlier attempt`) : e
+        if (!again || rq.once || Math.max(clock() + pause, this.later) > end || rq.signal?.aborted) throw maybe && rq.key && !mayBeDone(e) ? new BoardError('uncertain', `${e.message}; the change may have been made earlier`) : e
         maybe ||= mayBeDone(e)
       }
       sent = true

@@ -10,7 +10,7 @@ const until = async (what, is) => {
 /** control(board, action, body) has the server do something, and gives its answer. */
 export async function run(c, link, control) {
   const { kind, name, default: fallback, ...rules } = c.key, key = rules.choices ? pantry.oneOf(name, ...rules.choices) : pantry[kind](name, fallback, rules)
-  const fails = c.steps.some(s => ['unreachable', 'unexpected', 'uncertain', 'unavailable', 'queued'].includes(s.is))
+  const fails = !c.patient && c.steps.some(s => ['unreachable', 'unexpected', 'uncertain', 'unavailable', 'queued'].includes(s.is))
   const problems = [], patience = fails ? 3000 : 40000 // long, unless the case has a call that fails
   const board = pantry.join(link, { fast: 20, slow: 100, patience, timeout: c.timeout || undefined, offline: !!c.offline, onProblem: e => problems.push(e.code) })
   const v = board.on(key)

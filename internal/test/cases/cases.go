@@ -34,14 +34,18 @@ type TypedCase struct {
 type Case struct {
 	What    string
 	Offline bool
-	Timeout int // in milliseconds; 0 means the client's own
+	Timeout int  // in milliseconds; 0 means the client's own
+	Patient bool // its calls fail before their time is over
 	Key     Key
 	Steps   []Step
 }
 
 // Patience returns how long a client retries a call in a case: long, unless the case has a call that
-// fails.
+// fails because its time is over.
 func (c Case) Patience() time.Duration {
+	if c.Patient {
+		return hang.Patience
+	}
 	for _, s := range c.Steps {
 		switch s.Is {
 		case "unreachable", "unexpected", "uncertain", "unavailable", "queued":

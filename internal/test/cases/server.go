@@ -203,6 +203,7 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusBadGateway)
 	case "unavailable":
 		h.Set("Content-Type", "application/problem+json")
+		h.Set("Retry-After", "60")
 		w.WriteHeader(http.StatusServiceUnavailable)
 		_, _ = io.WriteString(w, `{"title":"Service Unavailable","status":503,"code":"unavailable","detail":"nothing was done"}`)
 	case "redirect":
