@@ -270,15 +270,19 @@ func Bind(suffix string, packages []string, use func(src string, java []string, 
 	if err != nil {
 		return err
 	}
-	java := []string{context}
-	err = filepath.WalkDir(filepath.Join(generated, "java"), func(path string, _ os.DirEntry, err error) error {
-		if strings.HasSuffix(path, ".java") {
-			java = append(java, path)
-		}
-		return err
-	})
+	java, err := javaFiles(filepath.Join(generated, "java"))
 	if err != nil {
 		return err
 	}
-	return use(src, java, fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home))
+	return use(src, append(java, context), fmt.Sprintf("CGO_CFLAGS=-D__GOBIND_ANDROID__ \"-I%s\" \"-I%s/include\" \"-I%[2]s/include/linux\"", abs, home))
+}
+
+func javaFiles(dir string) (paths []string, err error) {
+	err = filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
+		if strings.HasSuffix(path, ".java") {
+			paths = append(paths, path)
+		}
+		return err
+	})
+	return paths, err
 }
