@@ -104,8 +104,13 @@ func (c *connection) send(ctx context.Context, rq request) (reply, error) {
 	if err != nil && failed != nil {
 		err = failed // Retry can return only that the time has passed
 	}
-	if e := (*Error)(nil); maybe && rq.method != http.MethodGet && errors.As(err, &e) {
-		err = e.afterMaybe()
+	if e := (*Error)(nil); errors.As(err, &e) {
+		switch {
+		case rq.method == http.MethodGet:
+			err = e.ofRead()
+		case maybe:
+			err = e.afterMaybe()
+		}
 	}
 	return got, err
 }

@@ -55,6 +55,7 @@ type Error struct {
 	entry *entry.Entry // with conflict: the stored entry, if there is one
 	near  []string     // with absent: names that the requested one nearly matches
 	maybe bool         // an earlier attempt may have arrived
+	read  bool         // the call changes nothing
 }
 
 // Error returns the error in one line.
@@ -78,6 +79,9 @@ func (e *Error) Unwrap() error { return e.Err }
 // UserSentence returns the sentence for a user of the app: see pantry.Sentence.
 func (e *Error) UserSentence() string {
 	const uncertain = "The connection broke off: your change may have been stored. Look at it before you try again."
+	if e.read && unsure(e) {
+		return "No connection to the board. Try again in a while."
+	}
 	switch e.Code {
 	case "conflict":
 		return e.conflict()
@@ -117,6 +121,13 @@ func (e *Error) conflict() string {
 		shown += " to " + text
 	}
 	return fmt.Sprintf("%s %s at %s. Your change was not stored.", orSomebody(e.entry.By), shown, e.entry.Updated.Local().Format("15:04"))
+}
+
+// ofRead returns e as the error of a call that changes nothing.
+func (e *Error) ofRead() *Error {
+	copied := *e
+	copied.read = true
+	return &copied
 }
 
 // afterMaybe returns e as the error of a call that an earlier attempt may have executed. A server

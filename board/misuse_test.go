@@ -145,3 +145,19 @@ func TestMisuseOfJoin(t *testing.T) {
 }
 
 type pantryPanic struct{}
+
+// The sentence for a read that failed says nothing of a change.
+func TestSentenceOfARead(t *testing.T) {
+	t.Parallel()
+	s := boardtest.NewServer(t)
+	tank := board.On(join(t, s), tankLitres)
+	require.NoError(t, tank.Set(t.Context(), 420))
+	s.Cut()
+	short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	_, _, err := tank.Lookup(short)
+	require.ErrorIs(t, err, board.ErrUnreachable)
+	sentence, ok := pantry.Sentence(err)
+	assert.True(t, ok)
+	assert.Equal(t, "No connection to the board. Try again in a while.", sentence)
+}

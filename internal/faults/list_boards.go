@@ -23,8 +23,8 @@ var boardFaults = []fault{
 	},
 	{
 		file:    "board/connection.go",
-		old:     "		err = e.afterMaybe()\n",
-		new:     "		err = e\n",
+		old:     "			err = e.afterMaybe()\n",
+		new:     "			err = e\n",
 		promise: "a write that may have been stored is not reported as not done",
 	},
 	{
