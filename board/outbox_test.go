@@ -333,7 +333,7 @@ func TestQueuedChangesAreCountedOnce(t *testing.T) {
 	b := join(t, boardtest.NewServer(t), board.Offline(t.TempDir()), board.HTTPClient(&http.Client{Transport: &way}))
 	require.NoError(t, b.Ready(t.Context()))
 	way.inside.Store(true)
-	b.Resume() // which has it asked
+	b.Resume() // so that it polls now
 	first := board.On(b, pantry.Int("n", 0))
 	until(t, first, func(s board.State[int]) bool { return s.Err != nil })
 	queue := func(name string) {

@@ -164,7 +164,7 @@ func (s *Server) next(r *http.Request) string {
 		return "silent"
 	case s.noWait && r.URL.Query().Has("wait"):
 		return "broken"
-	case s.trouble == "unavailable" && !write: // a poll that is told to wait would hold the write back
+	case s.trouble == "unavailable" && !write: // a poll that heeds Retry-After would hold the write back
 		return ""
 	case r.Method == http.MethodOptions && s.trouble != "cut" && s.trouble != "silent": // which a browser asks before
 		return ""
