@@ -3,7 +3,7 @@
 import * as pantry from '/small-pantry.js'
 
 const until = async (what, is) => {
-  for (const end = Date.now() + 50000; Date.now() < end; await new Promise(f => setTimeout(f, 5))) if (await is()) return
+  for (const end = Date.now() + 40_000; Date.now() < end; await new Promise(f => setTimeout(f, 5))) if (await is()) return
   throw new Error(await what())
 }
 

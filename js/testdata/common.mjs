@@ -4,7 +4,7 @@ import { write } from '/small-pantry.js'
 
 export const sleep = ms => new Promise(f => setTimeout(f, ms))
 export const until = async (what, is) => {
-  for (const end = Date.now() + 50000; Date.now() < end; await sleep(5)) if (await is()) return
+  for (const end = Date.now() + 40_000; Date.now() < end; await sleep(5)) if (await is()) return
   throw new Error(typeof what === 'function' ? await what() : what)
 }
 export const check = (ok, what) => { if (!ok) throw new Error(what) }

@@ -206,10 +206,11 @@ func (p *Page) sight() string {
 	return text
 }
 
-// Eval evaluates a script, which may give a promise.
+// Eval evaluates a script, which may give a promise. A script that waits ends its own waits within patience,
+// and says what it waited for.
 func Eval[T any](p *Page, script string) T {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	ctx, cancel := context.WithTimeout(p.ctx, 2*patience)
 	defer cancel()
 	out, err := chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
 	if err != nil {
