@@ -134,6 +134,11 @@ func (s *shared) Commit(ctx context.Context, edits []entry.Edit) (out rules.Outc
 	for _, near := range done.Near {
 		s.tell(pantry.Problem{Place: s.b.Name(), Name: near.Name, Time: time.Now(), Err: &near})
 	}
+	if e := (*board.Error)(nil); len(ops) == 1 && edits[0].Name != "" && errors.As(err, &e) { // the command is no commit
+		named := *e
+		named.Op = edits[0].Op.Verb.String()
+		err = &named
+	}
 	return OutcomeOf(done), err
 }
 
