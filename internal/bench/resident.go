@@ -48,7 +48,7 @@ func resident(s *suite) error {
 	const events = "/v1/boards/board-0/events"
 	return errors.Join(
 		s.compare(row{what: fmt.Sprintf("memory of an idle server with %d boards on the disk", manyBoards), floor: "of a net/http server", limit: 2.5, unit: megabytes}, ours(""), residentOf("", floor)),
-		s.compare(row{what: fmt.Sprintf("memory of %d streams", manyStreams), floor: "of as many of a net/http server", limit: 2.5, unit: megabytes}, ours(events), residentOf("/events", floor)),
+		s.compare(row{what: fmt.Sprintf("memory of %d streams", manyStreams), floor: "of as many of a net/http server", limit: 1.4, unit: megabytes}, ours(events), residentOf("/events", floor)),
 		listing(s, data, command),
 	)
 }
