@@ -1,6 +1,7 @@
 package cases
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"maps"
@@ -29,8 +30,10 @@ type Server struct {
 	busy    bool
 	noPush  bool
 	noWait  bool
-	holds   bool           // streams
-	arrived map[string]int // by their Idempotency-Key, writes that reached the server
+	holds   bool            // streams
+	arrived map[string]int  // by their Idempotency-Key, writes that reached the server
+	waiting context.Context // of streams and of requests that wait
+	endWait context.CancelFunc
 }
 
 // NewServer starts a server, which stops with the test.
@@ -46,6 +49,7 @@ func NewServer(t testing.TB) *Server {
 		FlushInterval: -1, // streams
 		ErrorHandler:  func(http.ResponseWriter, *http.Request, error) { panic(http.ErrAbortHandler) },
 	}
+	s.waiting, s.endWait = context.WithCancel(context.Background())
 	s.http = httptest.NewServer(http.HandlerFunc(s.serve))
 	t.Cleanup(func() {
 		s.http.CloseClientConnections()
@@ -69,23 +73,21 @@ func (s *Server) Link(board string) string { return s.http.URL + "/boards/" + bo
 //	silent                 nothing comes, and nothing ends
 //	cut                    nothing is answered
 //	drop                   what is open breaks off, once
-//	no streams, no waits   something on the way doesn't let them through
-//	hold streams           it holds them back without an end
+//	no streams, no waits   something on the way doesn't let them through; those under way break off
+//	hold streams           it holds them back without an end; those under way break off
 //	remove                 the board is removed
 //	restart                the server restarts
 //	back                   all is well again
 func (s *Server) Do(board, what string) {
 	s.mu.Lock()
-	cuts := true
+	cuts, endWait := true, func() {}
 	switch what {
 	case "busy":
 		s.busy, cuts = true, false
-	case "no streams":
-		s.noPush = true
-	case "no waits":
-		s.noWait = true
-	case "hold streams":
-		s.holds = true
+	case "no streams", "no waits", "hold streams": // they leave other requests alone
+		s.noPush, s.noWait, s.holds = s.noPush || what == "no streams", s.noWait || what == "no waits", s.holds || what == "hold streams"
+		endWait, cuts = s.endWait, false
+		s.waiting, s.endWait = context.WithCancel(context.Background())
 	case "back":
 		s.trouble, s.lose, s.busy, s.noPush, s.noWait, s.holds, cuts = "", 0, false, false, false, false, false
 	case "portal", "redirect", "blocked", "missing", "half", "other", "broken", "unavailable", "silent", "cut":
@@ -100,6 +102,7 @@ func (s *Server) Do(board, what string) {
 		}
 	}
 	s.mu.Unlock()
+	endWait()
 	switch {
 	case what == "remove":
 		s.ask(http.MethodDelete, board, "", "")
@@ -146,11 +149,16 @@ func (s *Server) ask(method, board, path, body string) string {
 	return ""
 }
 
-// next returns the trouble of a request; empty: none.
-func (s *Server) next(r *http.Request) string {
-	write := r.Method != http.MethodGet && r.Method != http.MethodOptions
+// next returns the trouble of a request, and the context of requests that wait.
+func (s *Server) next(r *http.Request) (trouble string, waiting context.Context) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.troubleOf(r), s.waiting
+}
+
+// troubleOf returns the trouble of a request, empty for none. mu must be held.
+func (s *Server) troubleOf(r *http.Request) string {
+	write := r.Method != http.MethodGet && r.Method != http.MethodOptions
 	switch {
 	case write && s.lose > 0:
 		s.lose--
@@ -173,12 +181,18 @@ func (s *Server) next(r *http.Request) string {
 }
 
 func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
-	trouble := s.next(r)
+	trouble, waiting := s.next(r)
 	if trouble == "" {
 		if key := r.Header.Get("Idempotency-Key"); key != "" {
 			s.mu.Lock()
 			s.arrived[key]++
 			s.mu.Unlock()
+		}
+		if strings.HasSuffix(r.URL.Path, "/events") || r.URL.Query().Has("wait") {
+			ctx, cancel := context.WithCancel(r.Context())
+			defer cancel()
+			defer context.AfterFunc(waiting, cancel)()
+			r = r.WithContext(ctx)
 		}
 		s.proxy.ServeHTTP(w, r)
 		return
