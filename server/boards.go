@@ -142,7 +142,7 @@ func (c *call) factsOf(l *ledger.Ledger) *wire.Facts {
 	snap := l.Snapshot()
 	defer snap.Release()
 	names, bytes := l.Count()
-	f.Version, f.Mark, f.Exists = snap.Version, mark.Of(snap.Told()).String(), true
+	f.Version, f.Mark, f.Exists = snap.Version, mark.Of(snap.Commit()).String(), true
 	f.Near = max(float64(names)/float64(f.MaxNames), float64(bytes)/float64(f.MaxBytes), float64(f.Requests)/float64(60*f.MaxRate), float64(l.Watchers())/float64(f.MaxWatchers))
 	f.Entries, f.Bytes, f.Keys, f.Closed, f.Watchers = int64(names), bytes, int64(l.CountKeys()), l.KeysClosed(), int64(l.Watchers())
 	return f

@@ -66,7 +66,7 @@ func (c *call) keyCode(u url.Values) error {
 	if err != nil {
 		return err
 	}
-	answer := wire.Keys{Board: c.board, Version: snap.Version, Mark: mark.Of(snap.Told()).String(), Closed: l.KeysClosed(), Code: string(code)}
+	answer := wire.Keys{Board: c.board, Version: snap.Version, Mark: mark.Of(snap.Commit()).String(), Closed: l.KeysClosed(), Code: string(code)}
 	if declared {
 		answer.Keys = p.Keys
 	}

@@ -33,7 +33,7 @@ func (c *call) listKeys() error {
 		}
 		snap := l.Snapshot()
 		defer snap.Release()
-		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Told()).String(), c.grant.Keys(l.Keys()), l.KeysClosed()
+		keys.Version, keys.Mark, keys.Keys, keys.Closed = snap.Version, mark.Of(snap.Commit()).String(), c.grant.Keys(l.Keys()), l.KeysClosed()
 	}
 	return c.answer(http.StatusOK, keys.AppendJSON(nil))
 }

@@ -10,11 +10,11 @@ import (
 
 // A Result is the result of a commit.
 type Result struct {
-	*Stamp        // of the commit; if Changed is false, of the newest commit before it
-	Changed bool  // false: everything had these values already, and there is no new version
-	Before  *Told // the commit before; nil if Options.Marks is 0
-	After   *Told // this commit; if Changed is false, Before
-	Duty    error // a *DutyError if the commit has to erase old bytes and that failed; it is retried
+	*Stamp            // of the commit; if Changed is false, of the newest commit before it
+	Changed bool      // false: everything had these values already, and there is no new version
+	Before  *CommitID // the commit before; nil if Options.Marks is 0
+	After   *CommitID // this commit; if Changed is false, Before
+	Duty    error     // a *DutyError if the commit has to erase old bytes and that failed; it is retried
 	owes    bool
 }
 
@@ -64,12 +64,12 @@ func (l *Ledger) commitGroup(group []*request) (due bool) {
 	return l.dueForCompaction()
 }
 
-// lastTold returns the newest commit.
-func (l *Ledger) lastTold() *Told {
+// lastCommit returns the newest commit.
+func (l *Ledger) lastCommit() *CommitID {
 	if l.opts.Marks == 0 {
 		return nil
 	}
-	return &Told{l.head.Header.ID, l.head.Version, l.head.End}
+	return &CommitID{l.head.Header.ID, l.head.Version, l.head.End}
 }
 
 // timeText formats a time for a line. Many commits have the same time.
@@ -89,7 +89,7 @@ func (r *request) call(tx *Tx) error {
 func (l *Ledger) publish(commits []pending) {
 	for i := range commits {
 		l.duty.add(commits[i].owes)
-		l.schemaTold = l.schemaTold || commits[i].schema >= 0
+		l.schemaInFile = l.schemaInFile || commits[i].schema >= 0
 	}
 	l.state.publish(commits, l.opts.Now)
 }

@@ -205,7 +205,7 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			if !gone {
 				before = stateOf(t, l)
 			}
-			told, known := l.Told(l.Version())
+			commit, known := l.CommitAt(l.Version())
 			close(slow.goOn)
 			require.NoError(t, <-led)
 			assert.Len(t, problems, c.problems, "%v", problems)
@@ -214,12 +214,12 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			if gone {
 				require.NoError(t, put(l, "n", 61)) // which writes it again
 				before = stateOf(t, l)
-				told, known = l.Told(l.Version())
+				commit, known = l.CommitAt(l.Version())
 			}
 			same, err := l.Commit(entry.Author{}, func(*Tx) error { return nil })
 			require.NoError(t, err)
-			if now, _ := l.Told(l.Version()); !others {
-				assert.Equal(t, []Told{now, now}, []Told{told, *same.After})
+			if now, _ := l.CommitAt(l.Version()); !others {
+				assert.Equal(t, []CommitID{now, now}, []CommitID{commit, *same.After})
 			}
 			require.NoError(t, l.Flush())
 			file := string(disk.Read(l.Path()))
@@ -232,11 +232,11 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			assert.False(t, due(), "it is not tried again at once")
 			if others {
 				require.NoError(t, l.Refresh())
-				told, _ = l.Told(l.Version())
+				commit, _ = l.CommitAt(l.Version())
 			} else {
 				assert.Equal(t, before, stateOf(t, l))
-				again, still := l.Told(l.Version())
-				assert.Equal(t, []any{told, known}, []any{again, still})
+				again, still := l.CommitAt(l.Version())
+				assert.Equal(t, []any{commit, known}, []any{again, still})
 			}
 			if name == "forgetting" {
 				assert.NotContains(t, file, `"name":"n","kind":"int","value":3`)
@@ -245,8 +245,8 @@ func TestCommitsBesideCompaction(t *testing.T) {
 			require.NoError(t, l.Close())
 			again := open(t, disk.Synced(), Options{Problem: func(err error) { t.Error(err) }, Marks: 100})
 			assert.Equal(t, before, stateOf(t, again))
-			now, still := again.Told(again.Version())
-			assert.Equal(t, []any{told.End, true}, []any{now.End, still})
+			now, still := again.CommitAt(again.Version())
+			assert.Equal(t, []any{commit.End, true}, []any{now.End, still})
 			if name == "commits" {
 				again.mu.RLock()
 				assert.Len(t, again.receipts.all, 1)

@@ -18,11 +18,11 @@ type image struct {
 	closed  int   // as in commit.closed
 	kept    []*Receipt
 	duty    duty
-	marked  bool     // fill told
-	line    []byte   // decoded last
-	told    []told   // the commits, and the one of the base
-	beside  *written // copies the lines, if not nil
-	room    int      // the initial capacity of nodes
+	marked  bool           // fill commits
+	line    []byte         // decoded last
+	commits []markedCommit // the commits, and the one of the base
+	beside  *written       // copies the lines, if not nil
+	room    int            // the initial capacity of nodes
 }
 
 var _ journal.Consumer = (*image)(nil)
@@ -87,7 +87,7 @@ func (im *image) Accept() {
 	im.stamp = nil
 	*stamp = im.c.Stamp
 	if im.marked {
-		im.told = append(im.told, told{stamp.Version, im.c.mark().EndOf(im.line)})
+		im.commits = append(im.commits, markedCommit{stamp.Version, im.c.mark().EndOf(im.line)})
 	}
 	if im.beside != nil {
 		im.beside.add(im.line, 1)

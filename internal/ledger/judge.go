@@ -130,7 +130,7 @@ type judging struct {
 	schema  int64
 	keys    map[string]entry.Declared // that the group declares, by ID
 	last    *Stamp                    // of the previous commit of the group; nil if there is none
-	before  *Told                     // the previous commit
+	before  *CommitID                 // the previous commit
 	several bool                      // the group has several requests
 }
 
@@ -144,7 +144,7 @@ func (l *Ledger) judgeAll(group []*request) *batch {
 	if l.opts.Steady {
 		now = max(now, l.newest.Load())
 	}
-	j := judging{l: l, b: b, now: now, version: l.Version(), schema: l.Schema(), before: l.lastTold(), several: len(group) > 1}
+	j := judging{l: l, b: b, now: now, version: l.Version(), schema: l.Schema(), before: l.lastCommit(), several: len(group) > 1}
 	for _, r := range group {
 		j.judge(r)
 	}
@@ -201,7 +201,7 @@ func (j *judging) judge(r *request) {
 	}
 	r.result = Result{Stamp: j.last, Changed: true, Before: j.before, After: j.before, owes: c.owes != nil}
 	if l.opts.Marks > 0 {
-		r.result.After = &Told{j.before.ID, j.version, c.end}
+		r.result.After = &CommitID{j.before.ID, j.version, c.end}
 		j.before = r.result.After
 	}
 }
@@ -243,7 +243,7 @@ func (j *judging) changes(c *pending) bool {
 		c.closed = tx.closed
 	}
 	some := len(c.changes) > 0 || len(c.keys) > 0 || c.schema >= 0 || c.closed >= 0 || c.owes != nil
-	if some && j.schema > 0 && !l.schemaTold {
+	if some && j.schema > 0 && !l.schemaInFile {
 		c.schema = j.schema
 	}
 	return some

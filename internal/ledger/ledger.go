@@ -69,15 +69,15 @@ type Ledger struct {
 	log    Log
 	head   Head  // how far it was read
 	broken error // why it can't be appended to; nil if it can
-	// schemaTold: a line of the file has the schema, so it survives the loss of the header
-	schemaTold bool
-	duty       duty      // what commits still owe
-	dutyAt     time.Time // no earlier try after a failure
-	dutyFull   bool      // the failure was a full disk
-	looked     time.Time
-	flushing   *time.Timer // syncs prompt commits; nil if there are none
-	scratch    batch
-	at         struct { // the newest time written, as text, for the row "prompt Set" in docs/benchmarks.md
+	// schemaInFile: a line of the file has the schema, so it survives the loss of the header
+	schemaInFile bool
+	duty         duty      // what commits still owe
+	dutyAt       time.Time // no earlier try after a failure
+	dutyFull     bool      // the failure was a full disk
+	looked       time.Time
+	flushing     *time.Timer // syncs prompt commits; nil if there are none
+	scratch      batch
+	at           struct { // the newest time written, as text, for the row "prompt Set" in docs/benchmarks.md
 		ms   int64
 		text string
 	}

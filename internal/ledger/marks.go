@@ -6,8 +6,8 @@ import (
 	"github.com/small-pantry/pantry/internal/journal"
 )
 
-// Told identifies a commit: the file's id, its version, and the crc of its line as first written.
-type Told struct {
+// A CommitID identifies a commit: the file's id, its version, and the crc of its line as first written.
+type CommitID struct {
 	ID      string
 	Version int64
 	End     journal.End
@@ -15,17 +15,17 @@ type Told struct {
 
 // marks remembers commits. Guarded by state.mu.
 type marks struct {
-	most int    // the number of commits to remember; 0 means none
-	id   string // of the file
-	all  []told // by version
+	most int            // the number of commits to remember; 0 means none
+	id   string         // of the file
+	all  []markedCommit // by version
 }
 
-type told struct {
+type markedCommit struct {
 	version int64
 	end     journal.End
 }
 
-func (m *marks) add(t told) {
+func (m *marks) add(t markedCommit) {
 	if m.most == 0 {
 		return
 	}
@@ -36,11 +36,11 @@ func (m *marks) add(t told) {
 }
 
 // reset starts over with the commits in a file.
-func (m *marks) reset(header *journal.Header, commits []told) {
+func (m *marks) reset(header *journal.Header, commits []markedCommit) {
 	if m.most == 0 {
 		return
 	}
-	m.id, m.all = header.ID, append(m.all[:0], told{header.Base, header.End})
+	m.id, m.all = header.ID, append(m.all[:0], markedCommit{header.Base, header.End})
 	for _, t := range commits {
 		if t.version > header.Base {
 			m.add(t)
@@ -62,29 +62,29 @@ func (l *Ledger) KeepMarks(most int) error {
 	defer l.mu.Unlock()
 	if l.opts.Marks == 0 {
 		l.opts.Marks, l.marks.most = most, most
-		l.marks.id, l.marks.all = l.head.Header.ID, []told{{l.head.Version, l.head.End}}
+		l.marks.id, l.marks.all = l.head.Header.ID, []markedCommit{{l.head.Version, l.head.End}}
 	}
 	return nil
 }
 
-func (m *marks) at(version int64) (Told, bool) {
+func (m *marks) at(version int64) (CommitID, bool) {
 	i := sort.Search(len(m.all), func(i int) bool { return m.all[i].version >= version })
 	if i == len(m.all) || m.all[i].version != version {
-		return Told{}, false
+		return CommitID{}, false
 	}
-	return Told{m.id, version, m.all[i].end}, true
+	return CommitID{m.id, version, m.all[i].end}, true
 }
 
-// Told returns the commit of the snapshot's version, or the zero Told if Options.Marks is 0.
-func (s *Snapshot) Told() Told { return s.told }
+// Commit returns the commit of the snapshot's version, or the zero CommitID if Options.Marks is 0.
+func (s *Snapshot) Commit() CommitID { return s.commit }
 
-// Told returns the commit of a version, if it is known: the newest ones since the ledger was
+// CommitAt returns the commit of a version, if it is known: the newest ones since the ledger was
 // opened, and those in the file, up to Options.Marks. Changes can be reported from it on.
-func (s *state) Told(version int64) (Told, bool) {
+func (s *state) CommitAt(version int64) (CommitID, bool) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	if version < s.oldest {
-		return Told{}, false
+		return CommitID{}, false
 	}
 	return s.marks.at(version)
 }

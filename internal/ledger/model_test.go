@@ -26,8 +26,8 @@ type model struct {
 	keys  map[string]bool
 
 	closed   bool
-	told     map[int64]ledger.Told // by version; those of before a forgetting are gone
-	receipts map[string]int64      // the version of each key
+	commits  map[int64]ledger.CommitID // by version; those of before a forgetting are gone
+	receipts map[string]int64          // the version of each key
 }
 
 func (m *model) now() map[string]int64 { return m.past[len(m.past)-1] }
@@ -94,7 +94,7 @@ func TestAgainstAModel(t *testing.T) {
 		}
 		l := open()
 		defer func() { require.NoError(rt, l.Close()) }()
-		m := &model{past: []map[string]int64{{}}, first: map[string]int64{}, keys: map[string]bool{}, told: map[int64]ledger.Told{}, receipts: map[string]int64{}}
+		m := &model{past: []map[string]int64{{}}, first: map[string]int64{}, keys: map[string]bool{}, commits: map[int64]ledger.CommitID{}, receipts: map[string]int64{}}
 		other, err := ledger.Open(dir, "board", ledger.Options{Disk: disk.Process(), ReadOnly: true, Marks: 30})
 		require.NoError(rt, err)
 		defer func() { require.NoError(rt, other.Close()) }()
@@ -147,7 +147,7 @@ func TestAgainstAModel(t *testing.T) {
 			if m.commit(changes); result.Changed {
 				require.EqualValues(rt, version, result.After.Version)
 				require.EqualValues(rt, version-1, result.Before.Version)
-				m.told[result.After.Version], m.receipts[key] = *result.After, int64(version)
+				m.commits[result.After.Version], m.receipts[key] = *result.After, int64(version)
 			} else {
 				require.Equal(rt, result.Before, result.After)
 			}
@@ -214,12 +214,12 @@ func TestAgainstAModel(t *testing.T) {
 			},
 			"forget": func(rt *rapid.T) {
 				require.NoError(rt, l.Forget())
-				clear(m.told)
+				clear(m.commits)
 				clear(m.receipts)
 			},
 			"renew": func(rt *rapid.T) {
 				require.NoError(rt, l.Renew())
-				clear(m.told)
+				clear(m.commits)
 			},
 			"": func(rt *rapid.T) {
 				require.EqualValues(rt, len(m.past)-1, l.Version())
@@ -232,14 +232,14 @@ func TestAgainstAModel(t *testing.T) {
 				for _, l := range []*ledger.Ledger{l, other} {
 					require.Equal(rt, m.closed, l.KeysClosed())
 					for version := range int64(len(m.past)) {
-						if told, known := l.Told(version); known && m.told[version] != (ledger.Told{}) {
-							require.Equal(rt, m.told[version], told)
+						if now, known := l.CommitAt(version); known && m.commits[version] != (ledger.CommitID{}) {
+							require.Equal(rt, m.commits[version], now)
 						}
 					}
 				}
-				newest, known := l.Told(l.Version())
+				newest, known := l.CommitAt(l.Version())
 				require.True(rt, known, "the newest is known")
-				require.Equal(rt, newest, s.Told())
+				require.Equal(rt, newest, s.Commit())
 				_, err := l.Commit(entry.Author{}, func(tx *ledger.Tx) error {
 					for key, version := range m.receipts {
 						r, _ := tx.Receipt("", "phone", key)

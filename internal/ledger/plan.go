@@ -9,14 +9,14 @@ import (
 // A plan is the new content of a log.
 type plan struct {
 	State
-	told    map[string]bool // removed names in the base
+	keep    map[string]bool // the names whose nodes stay
 	removed removed         // the same, counted
 	forgets map[string]bool // names whose old values are erased
 }
 
 // plan returns the new file with the kept past up to now. The caller sets State.End.
 func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.Header) (*plan, error) {
-	next := &plan{State: State{Header: header, Version: now.Version}, told: map[string]bool{}, forgets: p.forgets}
+	next := &plan{State: State{Header: header, Version: now.Version}, keep: map[string]bool{}, forgets: p.forgets}
 	next.Header.Base, next.Header.End = p.baseOf(c, view)
 	recs, err := p.stateAt(c, view, now.all("", ""))
 	if err != nil {
@@ -40,7 +40,7 @@ func (l *Ledger) plan(p *past, c cuts, view Past, now *Snapshot, header journal.
 	next.Lines, next.Count = lines, n+number
 	for _, rec := range recs {
 		if !rec.Found() {
-			next.told[rec.Name] = true
+			next.keep[rec.Name] = true
 			next.removed.add(rec.Name, rec.Version)
 		}
 	}
@@ -57,11 +57,11 @@ func (l *Ledger) put(p *plan, wait time.Duration) (err error) {
 	defer l.mu.Unlock()
 	for name, n := range l.nodes {
 		if n.Record().Version > p.Header.Base && !p.forgets[name] {
-			p.told[name] = true
+			p.keep[name] = true
 		}
 	}
 	l.oldest = p.Header.Oldest
 	l.identify(p.Header.ID)
-	l.forgetNodes(p.told)
+	l.forgetNodes(p.keep)
 	return err
 }

@@ -237,13 +237,13 @@ func readOurs(t *testing.T, dir, name string) reading {
 	s := l.Snapshot()
 	defer s.Release()
 	for e := range s.Entries("", "") {
-		r.Entries[e.Name] = [2]any{e.Value.Kind().String(), valueTold(e.Value)}
+		r.Entries[e.Name] = [2]any{e.Value.Kind().String(), printedValue(e.Value)}
 	}
 	return r
 }
 
-// valueTold returns a value as reader.py prints it.
-func valueTold(v value.Value) any {
+// printedValue returns a value as reader.py prints it.
+func printedValue(v value.Value) any {
 	switch v.Kind() {
 	case value.KindFloat:
 		f, _ := v.AsFloat()
@@ -261,10 +261,10 @@ func valueTold(v value.Value) any {
 		b, _ := v.AsSealed()
 		return hex.EncodeToString(b)
 	}
-	return insideTold(v)
+	return printedInside(v)
 }
 
-func insideTold(v value.Value) any {
+func printedInside(v value.Value) any {
 	switch v.Kind() {
 	case value.KindBool:
 		b, _ := v.AsBool()
@@ -281,13 +281,13 @@ func insideTold(v value.Value) any {
 	case value.KindList:
 		out := []any{}
 		for _, e := range v.Items() {
-			out = append(out, insideTold(e))
+			out = append(out, printedInside(e))
 		}
 		return out
 	}
 	out := map[string]any{}
 	for _, m := range v.Members() {
-		out[m.Name] = insideTold(m.Value)
+		out[m.Name] = printedInside(m.Value)
 	}
 	return out
 }

@@ -128,16 +128,16 @@ func TestMarksBeginWhereChangesCanBeTold(t *testing.T) {
 	require.NoError(t, put(l, "a", value.Int(1)))
 	_, err = l.Commit(entry.Author{}, func(tx *ledger.Tx) error { tx.Drop("a"); return nil })
 	require.NoError(t, err)
-	_, known := l.Told(1)
+	_, known := l.CommitAt(1)
 	assert.True(t, known)
 	now = now.Add(8 * 24 * time.Hour) // what was removed is not told any more
 	for i := range 200 {
 		require.NoError(t, put(l, "n", value.Int(int64(i))))
 	}
 	require.Greater(t, l.Oldest(), int64(1), "the file was rewritten")
-	_, known = l.Told(1)
+	_, known = l.CommitAt(1)
 	assert.False(t, known, "a reader at that version would not learn that a is gone")
-	_, known = l.Told(l.Oldest())
+	_, known = l.CommitAt(l.Oldest())
 	assert.True(t, known)
 	require.NoError(t, l.Close())
 }

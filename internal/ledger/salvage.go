@@ -90,7 +90,7 @@ func (l *Ledger) salvage(log Salvager, cause error) error {
 		}
 		l.head = head
 	}
-	l.compactAt, l.schemaTold = 0, true
+	l.compactAt, l.schemaInFile = 0, true
 	l.adopt(im.image, true)
 	l.problem(d)
 	return nil

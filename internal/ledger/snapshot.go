@@ -11,7 +11,7 @@ type Snapshot struct {
 	in      *state
 	Version int64
 	epoch   int
-	told    Told
+	commit  CommitID
 }
 
 // Snapshot keeps the present state readable until Release.
@@ -20,7 +20,7 @@ func (s *state) Snapshot() *Snapshot {
 	defer s.mu.Unlock()
 	s.snaps++
 	now := &Snapshot{in: s, Version: s.version.Load(), epoch: s.ring.epoch}
-	now.told, _ = s.marks.at(now.Version)
+	now.commit, _ = s.marks.at(now.Version)
 	return now
 }
 

@@ -184,7 +184,7 @@ func (s *state) publish(commits []pending, now func() time.Time) {
 		}
 		s.version.Store(c.Version)
 		s.newest.Store(max(c.At, s.newest.Load()))
-		s.marks.add(told{c.Version, c.end})
+		s.marks.add(markedCommit{c.Version, c.end})
 		if len(s.watchers.all) > 0 && len(c.changes) > 0 {
 			s.wake(func(yield func(string) bool) {
 				for i := range c.changes {
@@ -214,14 +214,14 @@ func (s *state) adopt(im *image, header *journal.Header, now time.Time) {
 	}
 	if whole {
 		s.life.Store(header)
-		s.marks.reset(header, im.told)
+		s.marks.reset(header, im.commits)
 		s.receipts.reset(header.Receipts)
 		s.keysClosed = false
 		clear(s.keys)
 		s.naming.Add(1)
 		s.oldest = header.Oldest
 	} else {
-		for _, t := range im.told {
+		for _, t := range im.commits {
 			s.marks.add(t)
 		}
 	}

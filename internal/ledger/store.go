@@ -151,7 +151,7 @@ func (l *Ledger) reload(alone bool, wait time.Duration) error {
 	case err != nil:
 		return err
 	}
-	l.schemaTold = im.schema >= 0
+	l.schemaInFile = im.schema >= 0
 	if im.schema < 0 {
 		im.schema = head.Header.Schema
 	}
@@ -320,7 +320,7 @@ func (l *Ledger) replace(s State, wait time.Duration) (replaced bool, err error)
 func (l *Ledger) identify(id string) {
 	if l.marks.id != id {
 		l.marks.id, l.marks.all = id, l.marks.all[:0]
-		l.marks.add(told{l.head.Version, l.head.End})
+		l.marks.add(markedCommit{l.head.Version, l.head.End})
 		l.wakeAll()
 	}
 }

@@ -26,7 +26,7 @@ type Mark struct {
 const tagLen = 8
 
 // Of returns the mark of a commit.
-func Of(t ledger.Told) Mark {
+func Of(t ledger.CommitID) Mark {
 	lately := &known[uint64(t.Version)%uint64(len(known))]
 	if k := lately.Load(); k != nil && k.of == t {
 		return k.mark
@@ -36,23 +36,23 @@ func Of(t ledger.Told) Mark {
 	b = append(append(strconv.AppendInt(b, t.Version, 10), ' '), t.End.String()...)
 	sum := sha256.Sum256(b)
 	m := Mark{t.Version, hex.EncodeToString(sum[:tagLen/2])}
-	lately.Store(&told{t, m})
+	lately.Store(&cached{t, m})
 	return m
 }
 
 // known caches marks that were requested recently. Polls of a board without changes request the
 // same mark each time. It serves the row "conditional GET of an unchanged list" in docs/benchmarks.md:
 // without it, that call computes a SHA-256 more, and allocates 31 times in place of 29.
-var known [256]atomic.Pointer[told]
+var known [256]atomic.Pointer[cached]
 
-type told struct {
-	of   ledger.Told
+type cached struct {
+	of   ledger.CommitID
 	mark Mark
 }
 
 // At returns the mark of a version of a board, or the zero Mark if it is not known.
 func At(l *ledger.Ledger, version int64) Mark {
-	if t, known := l.Told(version); known {
+	if t, known := l.CommitAt(version); known {
 		return Of(t)
 	}
 	return Mark{}

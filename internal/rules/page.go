@@ -107,7 +107,7 @@ func (q Query) hash() string {
 }
 
 // NoBoard is the mark of a board that does not exist.
-var NoBoard = mark.Of(ledger.Told{})
+var NoBoard = mark.Of(ledger.CommitID{})
 
 // OnNothing is Read for a board that does not exist.
 func (q Query) OnNothing(board string) (Page, error) {
@@ -128,7 +128,7 @@ func (q Query) OnNothing(board string) (Page, error) {
 func (q Query) Read(l *ledger.Ledger) (Page, error) {
 	snap := l.Snapshot()
 	defer snap.Release()
-	page := Page{Board: l.Name(), Version: snap.Version, Mark: mark.Of(snap.Told()).String()}
+	page := Page{Board: l.Name(), Version: snap.Version, Mark: mark.Of(snap.Commit()).String()}
 	since, known := q.oldest(l)
 	if page.Whole = !known; known {
 		page.Since = since.String()
@@ -215,7 +215,7 @@ func (q Query) Unchanged(l *ledger.Ledger, m mark.Mark) (now mark.Mark, unchange
 	}
 	snap := l.Snapshot()
 	defer snap.Release()
-	now = mark.Of(snap.Told())
+	now = mark.Of(snap.Commit())
 	if !mark.Known(l, m) {
 		return now, false
 	}

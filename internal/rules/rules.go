@@ -68,7 +68,7 @@ type Outcome struct {
 	Repeated bool
 	Duty     error // a *ledger.DutyError if old values could not be erased yet
 
-	after, before *ledger.Told // on a board
+	after, before *ledger.CommitID // on a board
 }
 
 // Mark returns the board's mark after the commit.
@@ -125,7 +125,7 @@ func CommitNew(c Call, create func() (*ledger.Ledger, error)) (Outcome, error) {
 	}
 	if !j.created() {
 		out := j.outcome(ledger.Result{Stamp: &ledger.Stamp{}})
-		out.after, out.before = &ledger.Told{}, &ledger.Told{}
+		out.after, out.before = &ledger.CommitID{}, &ledger.CommitID{}
 		return out, nil
 	}
 	l, err := create()

@@ -105,14 +105,14 @@ func (s *Store) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 		}
 	}
 	snap := l.Snapshot()
-	told := snap.Told()
+	commit := snap.Commit()
 	snap.Release()
 	g, key := p.g, p.g.keys.head(name)
-	point := checkpoint{ID: draw(), Version: told.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
+	point := checkpoint{ID: draw(), Version: commit.Version, Bytes: int64(len(image)), At: time.Now().UnixMilli()}
 	if point.Parts, err = g.putParts(ctx, g.keys.of(name, l.Life()).checkpoint(point.ID), image); err != nil {
 		return m, err
 	}
-	to := head{Life: l.Life(), ID: told.ID, Version: told.Version, End: told.End.String(), First: told.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
+	to := head{Life: l.Life(), ID: commit.ID, Version: commit.Version, End: commit.End.String(), First: commit.Version + 1, Size: point.Bytes, Checkpoints: []checkpoint{point}}
 	held, says, _, err := g.do(ctx, how.write(write{
 		key: key, cond: []clientv3.Cmp{clientv3.Compare(clientv3.ModRevision(key), "=", how.base)},
 		then: []clientv3.Op{clientv3.OpPut(key, to.value())}, els: []clientv3.Op{clientv3.OpGet(key)},
@@ -123,7 +123,7 @@ func (s *Store) putBoard(ctx context.Context, name string, l *ledger.Ledger) (m 
 			err = ErrNotEmpty
 		}
 	}
-	return Moved{name, told.Version, point.Bytes}, err
+	return Moved{name, commit.Version, point.Bytes}, err
 }
 
 // putTokens writes the keys of the tokens in a ledger.
