@@ -374,7 +374,7 @@ func (v *varOf[T]) take(at int) (*Items, error) {
 	one, found, err := pantry.Take(v.v, at)
 	switch {
 	case err != nil:
-		return nil, handover.Told(err)
+		return nil, handover.Coded(err)
 	case !found:
 		return nil, handover.Failure("absent", "the list has no item at that position", pantry.ErrAbsent)
 	}

@@ -146,7 +146,7 @@ func (k *key[M, T]) Parse(typed string) (x M, err error) {
 	}
 	got, err := k.k.Parse(typed)
 	if err != nil {
-		return x, handover.Told(err)
+		return x, handover.Coded(err)
 	}
 	return k.as.out(got), nil
 }
@@ -158,7 +158,7 @@ func (k *key[M, T]) Format(x M) (string, error) {
 	}
 	stored, err := k.as.in(x)
 	if err != nil {
-		return "", handover.Told(err)
+		return "", handover.Coded(err)
 	}
 	return k.k.Format(stored), nil
 }

@@ -57,7 +57,7 @@ func (o *Options) OnProblem(r Runner, h ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	f, err := PassProblems(r, h, handover.Told)
+	f, err := PassProblems(r, h, handover.Coded)
 	if err != nil {
 		o.err = err
 		return o
@@ -92,7 +92,7 @@ func Open(dir, name string, keys *Keys, options *Options) (ns *Namespace, err er
 	defer caught(&err)
 	opened, err := pantry.Open(dir, name, opts...)
 	if err != nil {
-		return nil, handover.Told(err)
+		return nil, handover.Coded(err)
 	}
 	return &Namespace{opened, keys}, nil
 }
@@ -130,7 +130,7 @@ func (n *Namespace) do(f func(*pantry.Namespace) error) error {
 	if err := n.ready(); err != nil {
 		return err
 	}
-	return handover.Told(f(n.ns))
+	return handover.Coded(f(n.ns))
 }
 
 // Close closes the namespace after everything written is on disk. Get continues to return the last

@@ -85,7 +85,7 @@ func (r *Record) JSON() (string, error) {
 		members = append(members, value.Member{Name: name, Value: all[name]})
 	}
 	v, err := value.Map(members...)
-	return v.String(), handover.Told(err)
+	return v.String(), handover.Coded(err)
 }
 
 // Remove removes a value from the record.
@@ -219,7 +219,7 @@ func (r *Records) with(one *Record, f func(map[string]value.Value) error) error 
 	if err == nil {
 		err = f(m)
 	}
-	return handover.Told(err)
+	return handover.Coded(err)
 }
 
 // Get returns a record. If there is none, the error is absent.
@@ -230,7 +230,7 @@ func (r *Records) Get(id string) (*Record, error) {
 	m, found, err := r.r.Lookup(id)
 	switch {
 	case err != nil:
-		return nil, handover.Told(err)
+		return nil, handover.Coded(err)
 	case !found:
 		return nil, handover.Failure("absent", fmt.Sprintf("there is no record %s", id), pantry.ErrAbsent)
 	}
@@ -242,7 +242,7 @@ func (r *Records) Drop(id string) error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return handover.Told(r.r.Drop(id))
+	return handover.Coded(r.r.Drop(id))
 }
 
 // Clear removes all records.
@@ -250,7 +250,7 @@ func (r *Records) Clear() error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	return handover.Told(r.r.Clear())
+	return handover.Coded(r.r.Clear())
 }
 
 // Ids returns the ids of all records, in order: numbers by size.

@@ -51,7 +51,7 @@ func (v *variable[M, T]) store(x M, f func(T) error) error {
 	if err == nil {
 		err = f(stored)
 	}
-	return handover.Told(err)
+	return handover.Coded(err)
 }
 
 // Clear removes the stored value, so that Get returns the default.
@@ -59,7 +59,7 @@ func (v *variable[M, T]) Clear() error {
 	if err := v.ready(); err != nil {
 		return err
 	}
-	return handover.Told(v.v.Clear())
+	return handover.Coded(v.v.Clear())
 }
 
 // Stored reports whether a usable value is stored. The error says what is wrong with it:
@@ -69,7 +69,7 @@ func (v *variable[M, T]) Stored() (bool, error) {
 		return false, err
 	}
 	_, found, err := v.v.Lookup()
-	return found, handover.Told(err)
+	return found, handover.Coded(err)
 }
 
 // Watch calls changed after each change, by any process, and once at the beginning, until
@@ -103,7 +103,7 @@ func number[T pantry.Number](v *variable[T, T], n T, f func(pantry.Var[T], T) (T
 		return 0, err
 	}
 	now, err := f(v.v, n)
-	return now, handover.Told(err)
+	return now, handover.Coded(err)
 }
 
 // Add adds x and returns the sum.

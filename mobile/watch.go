@@ -69,13 +69,13 @@ func WatchChanges(r Runner, h Handler, changes handover.Changes) (*Watching, err
 type ProblemHandler interface{ Problem(name, what string) }
 
 // PassProblems serves package boards: it returns a function that passes problems to a handler through
-// a runner, in the form that told returns.
-func PassProblems(r Runner, h ProblemHandler, told func(error) error) (func(pantry.Problem), error) {
+// a runner, in the form that coded returns.
+func PassProblems(r Runner, h ProblemHandler, coded func(error) error) (func(pantry.Problem), error) {
 	if r == nil || h == nil {
 		return nil, handover.Misuse("OnProblem needs a runner and a handler")
 	}
 	return func(p pantry.Problem) {
-		text := told(p.Err).Error()
+		text := coded(p.Err).Error()
 		r.Post(&Task{func() { h.Problem(p.Name, text) }})
 	}, nil
 }

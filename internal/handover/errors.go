@@ -34,8 +34,8 @@ func (f *failure) Unwrap() error { return f.cause }
 // Failure returns an error with a code of its own.
 func Failure(code, sentence string, cause error) error { return &failure{code, sentence, cause} }
 
-// Told returns an error in the form that mobile.Code and mobile.Sentence can parse.
-func Told(err error) error {
+// Coded returns an error in the form that mobile.Code and mobile.Sentence can parse.
+func Coded(err error) error {
 	var known *failure
 	if err == nil || errors.As(err, &known) {
 		return err

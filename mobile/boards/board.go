@@ -19,8 +19,8 @@ var codes = []struct {
 	{board.ErrQuota, "quota"}, {board.ErrTooLate, "too-late"}, {board.ErrLink, "link"},
 }
 
-// told returns an error in the form that Code and Sentence can parse.
-func told(err error) error {
+// coded returns an error in the form that Code and Sentence can parse.
+func coded(err error) error {
 	for _, c := range codes {
 		if errors.Is(err, c.is) {
 			sentence := err.Error()
@@ -31,7 +31,7 @@ func told(err error) error {
 			return handover.Failure(c.code, sentence, err)
 		}
 	}
-	return handover.Told(err)
+	return handover.Coded(err)
 }
 
 // sent returns nil for a queued change. It is stored on the device and will be sent. The phase
@@ -40,7 +40,7 @@ func sent(err error) error {
 	if errors.Is(err, board.ErrQueued) {
 		return nil
 	}
-	return told(err)
+	return coded(err)
 }
 
 // A Call lets another thread give up calls that wait for the network.
@@ -106,7 +106,7 @@ func (o *Options) OnProblem(r mobile.Runner, h mobile.ProblemHandler) *Options {
 	if o == nil {
 		return o
 	}
-	f, err := mobile.PassProblems(r, h, told)
+	f, err := mobile.PassProblems(r, h, coded)
 	if err != nil {
 		o.err = err
 		return o
@@ -136,7 +136,7 @@ func Join(link string, keys *mobile.Keys, options *Options) (*Board, error) {
 	}
 	b, err := board.Join(link, opts...)
 	if err != nil {
-		return nil, told(err)
+		return nil, coded(err)
 	}
 	return &Board{b, keys}, nil
 }
@@ -153,7 +153,7 @@ func (b *Board) Close() error {
 	if err := b.ready(); err != nil {
 		return err
 	}
-	return told(b.b.Close())
+	return coded(b.b.Close())
 }
 
 // Pause stops requests for changes, for example while the app is not visible, until Resume.
@@ -175,7 +175,7 @@ func (b *Board) Ready(c *Call) error {
 	if err := b.ready(); err != nil {
 		return err
 	}
-	return told(b.b.Ready(c.context()))
+	return coded(b.b.Ready(c.context()))
 }
 
 // Pending returns the number of changes that wait to be sent.
@@ -192,7 +192,7 @@ func (b *Board) Trouble() string {
 		return ""
 	}
 	if err := b.b.Status().Err; err != nil {
-		return told(err).Error()
+		return coded(err).Error()
 	}
 	return ""
 }

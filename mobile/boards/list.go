@@ -144,7 +144,7 @@ func (v *varOf[T]) take(c *Call, at int) (*mobile.Items, error) {
 	one, found, err := board.Take(c.context(), v.v, at)
 	switch {
 	case err != nil:
-		return nil, told(err)
+		return nil, coded(err)
 	case !found:
 		return nil, handover.Failure("absent", "the list has no item at that position", pantry.ErrAbsent)
 	}

@@ -39,7 +39,7 @@ func number[T pantry.Number](c *Call, v *variable[T, T], n T, f func(context.Con
 	if errors.Is(err, board.ErrQueued) {
 		return v.v.State().Waiting, nil
 	}
-	return now, told(err)
+	return now, coded(err)
 }
 
 // Add adds x on the server and returns the sum.

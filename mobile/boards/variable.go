@@ -98,7 +98,7 @@ func (v *variable[M, T]) State() (*State, error) {
 		out.AsOf = s.AsOf.UnixMilli()
 	}
 	if s.Err != nil {
-		out.Trouble = told(s.Err).Error()
+		out.Trouble = coded(s.Err).Error()
 	}
 	return out, nil
 }
