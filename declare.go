@@ -132,7 +132,7 @@ func (ns *Namespace) noteUse(name, of string) {
 		return
 	}
 	name = cmp.Or(of, name)
-	if _, told := ns.undeclared.LoadOrStore(name, true); !told {
+	if _, reported := ns.undeclared.LoadOrStore(name, true); !reported {
 		ns.prob.report(name, nil, refuse.As(ErrInvalid, "the key %s is used and not declared; add it to Declare", scan.Quote(name)))
 	}
 }

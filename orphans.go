@@ -27,7 +27,7 @@ func (ns *Namespace) reportOrphans(known map[string]entry.Declared) {
 		}
 	}
 	sorted.By(fresh, func(a, b *entry.Declared) int { return strings.Compare(a.Name, b.Name) })
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	for e := range ns.Entries("") {
 		if ns.declaration.covers(e.Name) || ns.resembles(e.Name) {
 			continue
@@ -43,10 +43,10 @@ func (ns *Namespace) reportOrphans(known map[string]entry.Declared) {
 				break
 			}
 		}
-		if told[of] {
+		if reported[of] {
 			continue
 		}
-		told[of] = true
+		reported[of] = true
 		k, found := successor(of, e.Value.Kind(), of != e.Name, fresh)
 		switch {
 		case found:
@@ -123,13 +123,13 @@ func (ns *Namespace) strayMembers(name string, of *members, family bool) {
 	if of == nil {
 		return
 	}
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	note := func(e Entry) {
 		for _, m := range e.Value.Members() {
-			if told[m.Name] || slices.Contains(of.names, m.Name) {
+			if reported[m.Name] || slices.Contains(of.names, m.Name) {
 				continue
 			}
-			told[m.Name] = true
+			reported[m.Name] = true
 			missing := ""
 			for _, field := range of.names {
 				if _, has := e.Value.Member(field); !has {
@@ -169,7 +169,7 @@ func (ns *Namespace) firstUse(d *definition) {
 		if first.def == d || first.declared.Equal(one) {
 			return
 		}
-		if _, told := ns.differ.LoadOrStore(one.Name, true); !told {
+		if _, reported := ns.differ.LoadOrStore(one.Name, true); !reported {
 			ns.prob.report(one.Name, nil, refuse.As(ErrInvalid, "two keys have the name %s, and differ: was a line copied? Declare the key once, and use its variable", scan.Quote(one.Name)))
 		}
 		return

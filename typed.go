@@ -279,9 +279,9 @@ func Sentence(err error) (sentence string, ok bool) {
 	if errors.As(err, &i) {
 		return i.sentence, true
 	}
-	var told interface{ UserSentence() string }
-	if errors.As(err, &told) {
-		return told.UserSentence(), true
+	var worded interface{ UserSentence() string }
+	if errors.As(err, &worded) {
+		return worded.UserSentence(), true
 	}
 	return "", false
 }

@@ -20,7 +20,7 @@ func (ns *Namespace) encode(name string, v value.Value) (ledger.Encoded, error) 
 		return enc, err
 	}
 	if enc.Exceeds(largeValue) {
-		if _, told := ns.large.LoadOrStore(name, true); !told {
+		if _, reported := ns.large.LoadOrStore(name, true); !reported {
 			ns.prob.report(name, nil, fmt.Errorf("%w: the value has %d bytes, which slows down every launch and change; keep a value of over %d bytes in a file", ErrTooLarge, enc.Size(), largeValue))
 		}
 	}

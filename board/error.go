@@ -101,9 +101,9 @@ func (e *Error) UserSentence() string {
 	case "closed":
 		return "The board is closed."
 	}
-	var told interface{ UserSentence() string }
-	if errors.As(e.Err, &told) {
-		return told.UserSentence()
+	var worded interface{ UserSentence() string }
+	if errors.As(e.Err, &worded) {
+		return worded.UserSentence()
 	}
 	if sentence, ok := pantry.Sentence(e.Err); ok {
 		return sentence

@@ -199,12 +199,12 @@ func (v FieldsVar[T]) Clear(ctx context.Context) error {
 func (v FieldsVar[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 	x := v.binding()
 	return func(yield func(State[T]) bool) {
-		told := map[string]int64{}
+		reported := map[string]int64{}
 		for range x.b.changes(ctx, x.names, nil) {
 			c := x.read()
 			for _, name := range slices.Sorted(maps.Keys(c.errs)) {
-				if e := c.remotes[slices.Index(x.names, name)].entry; told[name] != e.Version {
-					told[name] = e.Version
+				if e := c.remotes[slices.Index(x.names, name)].entry; reported[name] != e.Version {
+					reported[name] = e.Version
 					x.b.report.problem(name, x.b.unusable(e, c.errs[name]))
 				}
 			}

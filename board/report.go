@@ -81,7 +81,7 @@ func (r *reporter) firstUse(k pantry.AnyKey, d entry.Declared, declared bool) {
 	if r.used == nil {
 		r.used = map[string]usedKey{}
 	}
-	again := used && !before.Equal(d) && !before.told
+	again := used && !before.Equal(d) && !before.reported
 	if !used || again {
 		r.used[d.ID()] = usedKey{d, again}
 	}
@@ -104,5 +104,5 @@ func (r *reporter) firstUse(k pantry.AnyKey, d entry.Declared, declared bool) {
 // A usedKey is the key that was used first under a name.
 type usedKey struct {
 	entry.Declared
-	told bool // that another one differs
+	reported bool // that another one differs
 }

@@ -294,11 +294,11 @@ func (v Var[T]) Watch(ctx context.Context) iter.Seq[State[T]] {
 
 func (x *binding) watch(ctx context.Context) iter.Seq[State[any]] {
 	return func(yield func(State[any]) bool) {
-		var told int64
+		var reported int64
 		for range x.b.changes(ctx, []string{x.name}, nil) {
 			s := x.state()
-			if s.Phase == Unreadable && s.Version != told {
-				told = s.Version
+			if s.Phase == Unreadable && s.Version != reported {
+				reported = s.Version
 				x.b.report.problem(x.name, s.Err)
 			}
 			if !yield(s) {

@@ -24,7 +24,7 @@ const (
 // events sends the current state and then the changes, as server-sent events (WHATWG HTML, 9.2),
 // until the client or the server ends the stream, or the board is removed.
 func (c *call) events() error {
-	f, quiet, err := c.eventsAsked()
+	f, quiet, err := c.readEvents()
 	if err != nil {
 		return err
 	}
@@ -49,10 +49,10 @@ func (c *call) events() error {
 	return nil
 }
 
-// eventsAsked reads the request of a stream. It returns the selected entries and the interval of comments.
+// readEvents reads the request of a stream. It returns the selected entries and the interval of comments.
 // It is not a part of events because its variables would make the stack of each stream grow from 8 to
 // 16 KiB, when the headers are sent ("memory of 1000 streams" would be 1.46, and is 1.28).
-func (c *call) eventsAsked() (*follower, time.Duration, error) {
+func (c *call) readEvents() (*follower, time.Duration, error) {
 	u, err := c.query("name*", "prefix*", "since*", "names", "limit", "beat")
 	if err != nil {
 		return nil, 0, err
@@ -87,15 +87,15 @@ type stream struct {
 
 // run sends the first page, and then changes until the stream ends.
 func (s *stream) run(f *follower, page *rules.Page) {
-	at, told := s.send(f, *page, true)
+	at, open := s.send(f, *page, true)
 	s.turn.leave()
-	for told && s.err == nil {
+	for open && s.err == nil {
 		f.q.Since = []mark.Mark{at}
 		if !s.await(f) {
 			break
 		}
 		s.turn.take(s.c.s.sending)
-		at, told = s.sendChange(f)
+		at, open = s.sendChange(f)
 		s.turn.leave()
 	}
 }
@@ -150,9 +150,9 @@ func (s *stream) say(text string) {
 	}
 }
 
-// tell sends a page and those that follow it. All are as of the mark of the first, or newer: a
+// sendPages sends a page and those that follow it. All are as of the mark of the first, or newer: a
 // client that has read them all is at that mark.
-func (s *stream) tell(f *follower, page rules.Page) bool {
+func (s *stream) sendPages(f *follower, page rules.Page) bool {
 	q, first, rest := f.q, page, *f
 	if first.Whole {
 		rest.q.Since = nil
@@ -183,23 +183,23 @@ func (s *stream) tell(f *follower, page rules.Page) bool {
 	}
 }
 
-// send sends a page if it has news, or always, and returns its mark. told is false if the stream ends.
-func (s *stream) send(f *follower, page rules.Page, always bool) (at mark.Mark, told bool) {
+// send sends a page if it has news, or always, and returns its mark. open is false if the stream ends.
+func (s *stream) send(f *follower, page rules.Page, always bool) (at mark.Mark, open bool) {
 	at, err := mark.Parse(page.Mark)
 	if err != nil {
 		return at, false
 	}
 	if always || page.Whole || len(page.Entries)+len(page.Gone)+len(page.Findings) > 0 {
-		told = s.tell(f, page)
+		open = s.sendPages(f, page)
 		f.memory.Release()
-		return at, told
+		return at, open
 	}
 	return at, true
 }
 
 // sendChange sends what has changed. If another stream with the same selection has just sent it, it sends
 // the same bytes.
-func (s *stream) sendChange(f *follower) (at mark.Mark, told bool) {
+func (s *stream) sendChange(f *follower) (at mark.Mark, open bool) {
 	id := eventID{board: s.c.board, selection: f.q.Hash(), within: f.q.Within, since: f.q.Since[0]}
 	if f.l != nil && f.current(id.since) == nil {
 		id.version = f.l.Version()

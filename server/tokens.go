@@ -59,7 +59,7 @@ func (c *call) makeToken() error {
 	if l.Closed() { // it was removed meanwhile, with its tokens
 		return errors.Join(c.noBoard(), c.s.tokens.Drop(c.boardOf(l)))
 	}
-	t := told(g)
+	t := tokenOf(g)
 	t.Token = g.ID + "." + string(secret)
 	t.Link = c.s.link(c.r, c.board, t.Token)
 	return c.answer(http.StatusCreated, t.AppendJSON(nil))
@@ -78,8 +78,8 @@ func (c *call) once(ask wire.Invitation) (o access.Once, err error) {
 	return access.Once{Request: hash(c.grant.ID, c.header("Client-Instance"), key), Body: hash(string(ask.AppendJSON(nil)))}, nil
 }
 
-// told returns the public description of a token.
-func told(g access.Grant) wire.Token {
+// tokenOf returns the public description of a token.
+func tokenOf(g access.Grant) wire.Token {
 	return wire.Token{ID: g.ID, May: g.May.String(), Label: g.Label, Prefix: g.Prefix, Until: g.Until, Made: g.Made, By: g.By}
 }
 
@@ -129,7 +129,7 @@ func (c *call) listTokens() error {
 	}
 	list := make([]wire.Token, len(grants))
 	for i, g := range grants {
-		list[i] = told(g)
+		list[i] = tokenOf(g)
 	}
 	return c.answer(http.StatusOK, wire.AppendTokens(nil, c.board, list))
 }

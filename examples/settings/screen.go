@@ -26,7 +26,7 @@ type screen struct {
 	list   *fyne.Container // the plantings
 	undo   *fyne.Container // puts back what was removed last
 	notice note
-	told   int               // how many problems of the namespace were shown
+	shown  int               // how many problems of the namespace were shown
 	home   fyne.CanvasObject // what is seen but for a form
 	writes sync.WaitGroup
 	end    func()
@@ -89,8 +89,8 @@ func (s *screen) follow() {
 	for _, id := range keys.ByBed(s.crops) {
 		s.list.Add(s.planting(id))
 	}
-	if found := s.ns.Problems(); len(found) > s.told {
-		s.told = len(found)
+	if found := s.ns.Problems(); len(found) > s.shown {
+		s.shown = len(found)
 		s.notice.say(found[len(found)-1].String(), widget.WarningImportance)
 	}
 	s.home.Refresh() // the list is of another height

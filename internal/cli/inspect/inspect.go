@@ -92,14 +92,14 @@ func (f *finder) note(code, name, format string, args ...any) {
 
 // inThePast finds secrets in old values that the file still holds.
 func (f *finder) inThePast(p Place) {
-	told := map[string]bool{}
+	reported := map[string]bool{}
 	for _, e := range p.Entries {
-		told[e.Name] = secret(e.Name, e.Value) != ""
+		reported[e.Name] = secret(e.Name, e.Value) != ""
 	}
 	for _, c := range p.Past {
 		for _, ch := range c.Changes {
-			if why := secret(ch.Name, ch.Old); why != "" && !told[ch.Name] {
-				told[ch.Name] = true
+			if why := secret(ch.Name, ch.Old); why != "" && !reported[ch.Name] {
+				reported[ch.Name] = true
 				f.add("secret", ch.Name, "%s, and the history still has it from before version %d: drop it with --forget", why, c.Version)
 			}
 		}

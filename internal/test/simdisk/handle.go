@@ -13,10 +13,10 @@ func (ino *inode) extent() journal.Extent {
 }
 
 type handle struct {
-	d    *Disk
-	ino  *inode
-	path string
-	told int // of how many failed syncs of the file it was told
+	d        *Disk
+	ino      *inode
+	path     string
+	reported int // how many failed syncs of the file it has reported
 }
 
 func (h *handle) ReadAt(b []byte, off int64) (int, error) {
@@ -56,8 +56,8 @@ func (h *handle) Sync() error {
 	h.d.mu.Lock()
 	defer h.d.mu.Unlock()
 	ino := h.ino
-	if h.told < ino.failed {
-		h.told = ino.failed
+	if h.reported < ino.failed {
+		h.reported = ino.failed
 		return syscall.EIO
 	}
 	switch err := h.d.step("sync", h.path); {
@@ -65,7 +65,7 @@ func (h *handle) Sync() error {
 		return err
 	case err != nil:
 		ino.failed++
-		h.told = ino.failed
+		h.reported = ino.failed
 		ino.lost = append(ino.lost, make([]bool, max(len(ino.data)-len(ino.lost), 0))...)
 		for i, c := range ino.data {
 			if i >= len(ino.synced) || ino.synced[i] != c {
