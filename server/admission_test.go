@@ -72,18 +72,25 @@ func TestBodiesOfOneLink(t *testing.T) {
 	phone, _ := s.invite(s.admin, "elm", `{"may":"write"}`)
 	piece := strings.Repeat(" ", 900<<10)
 	var refused atomic.Int64
-	var reads sync.WaitGroup
-	defer reads.Wait()
+	var using sync.WaitGroup
+	defer using.Wait()
 	for range 16 {
 		conn := dial(t, s.base)
 		_, err := fmt.Fprintf(conn, "POST /v1/boards/oak/commit HTTP/1.1\r\nHost: garden\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n", attacker, 1<<20)
 		require.NoError(t, err)
 		_, _ = conn.Write([]byte(piece)) // a refused one may end before it has been sent
-		reads.Go(func() {
+		using.Go(func() {
 			if resp, err := http.ReadResponse(bufio.NewReader(conn), nil); err == nil {
 				assert.Equal(t, 503, resp.StatusCode)
 				assert.Equal(t, "1", resp.Header.Get("Retry-After"))
 				refused.Add(1)
+			}
+		})
+		using.Go(func() { // a body that stops for 10 s ends
+			for range time.Tick(time.Second) {
+				if _, err := conn.Write([]byte(" ")); err != nil {
+					return
+				}
 			}
 		})
 		defer conn.Close()

@@ -61,7 +61,7 @@ func TestOneConnection(t *testing.T) {
 	for range 3 {
 		code, h, said := over(owner, "GET", list, "", "If-None-Match", tag)
 		assert.Equal(t, []any{304, tag, ""}, []any{code, h.Get("ETag"), said})
-		assert.Empty(t, h.Get("X-Content-Type-Options"), "there is nothing that it is about")
+		assert.Empty(t, h.Get("X-Content-Type-Options"), "it has no body")
 	}
 	code, h, said := over(narrow, "GET", list, "", "If-None-Match", tag)
 	assert.Equal(t, 200, code, "it was said of another list")

@@ -80,7 +80,7 @@ func (r *row) follow() {
 	}
 }
 
-// left shows what is stored as it is written best.
+// left is called when the field loses the focus. It shows the stored value in its usual form.
 func (r *row) left() {
 	if !r.held && !r.onWay {
 		r.shows(r.shown())

@@ -115,8 +115,8 @@ func TestDirectoriesAreSynced(t *testing.T) {
 	require.NoError(t, s.Close())
 }
 
-// A board whose opening takes long delays no other, and is opened once for all
-// who come; one that can't be opened is tried again.
+// A board that is slow to open delays no other board, and is opened once for all callers. One that
+// can't be opened is tried again.
 func TestOneLatchABoard(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()

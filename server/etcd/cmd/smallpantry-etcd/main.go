@@ -64,7 +64,7 @@ func run(args []string, stdout, stderr io.Writer) int {
 }
 
 func init() {
-	cobra.EnableCommandSorting = false // they stand in the order in which people work
+	cobra.EnableCommandSorting = false // they are listed in the order in which they are used
 }
 
 func (a *app) root() *cobra.Command {
