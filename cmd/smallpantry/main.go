@@ -3,9 +3,10 @@
 package main
 
 import (
-	"fmt"
 	"io"
 	"os"
+
+	"github.com/small-pantry/pantry/internal/cli"
 )
 
 func main() {
@@ -14,34 +15,15 @@ func main() {
 
 // run runs the command, for main and for tests.
 func run(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
-	out := &checkedWriter{Writer: stdout}
+	out := cli.NewOutput(stdout)
 	a := &app{stdin: stdin, stdout: out, stderr: stderr}
 	root := a.root()
 	root.SetArgs(reorder(root, args))
 	ctx, stop := interruptible()
 	defer stop()
 	err := root.ExecuteContext(ctx)
-	if out.err != nil {
-		a.running = true // the arguments were valid
-		err = fmt.Errorf("write the output: %w", out.err)
+	if out.Err() != nil {
+		a.running, err = true, out.Err() // the arguments were valid
 	}
 	return a.exit(err)
 }
-
-// A checkedWriter remembers the first error of writing, which printing ignores.
-type checkedWriter struct {
-	io.Writer
-	err error
-}
-
-func (w *checkedWriter) Write(b []byte) (int, error) {
-	if w.err != nil {
-		return 0, w.err
-	}
-	n, err := w.Writer.Write(b)
-	w.err = err
-	return n, err
-}
-
-// Unwrap returns the writer, to ask whether it is a terminal.
-func (w *checkedWriter) Unwrap() io.Writer { return w.Writer }

@@ -16,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// On a terminal, tables are as wide as it is, and what takes long shows how far it is.
 // fullWriter is a standard output on a full disk.
 type fullWriter struct{}
 
@@ -33,6 +32,7 @@ func TestFullOutput(t *testing.T) {
 	}
 }
 
+// On a terminal, tables are as wide as it is, and what takes long shows how far it is.
 func TestOnATerminal(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("script takes other flags here")

@@ -1,4 +1,4 @@
-// Package cli has what the commands share about their own help.
+// Package cli has the help and the output of the commands.
 package cli
 
 import (
@@ -17,7 +17,7 @@ import (
 // take longer to parse: "start of the command" would be 5.2, and is 4.8.
 func Help(root *cobra.Command) {
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
-		_, _ = io.WriteString(cmd.OutOrStdout(), help(cmd)) // the command's writer keeps the error
+		_, _ = io.WriteString(cmd.OutOrStdout(), help(cmd)) // an Output keeps the error
 	})
 	root.SetUsageFunc(func(cmd *cobra.Command) error {
 		_, err := io.WriteString(cmd.OutOrStderr(), usage(cmd))

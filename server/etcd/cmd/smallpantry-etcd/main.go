@@ -44,12 +44,16 @@ type app struct {
 
 // run is the whole command, for main and for tests.
 func run(args []string, stdout, stderr io.Writer) int {
-	a := &app{stdout: stdout, stderr: stderr}
+	out := cli.NewOutput(stdout)
+	a := &app{stdout: out, stderr: stderr}
 	root := a.root()
 	root.SetArgs(args)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := root.ExecuteContext(ctx)
+	if out.Err() != nil {
+		a.running, err = true, out.Err() // the arguments were valid
+	}
 	if err == nil {
 		return exitDone
 	}

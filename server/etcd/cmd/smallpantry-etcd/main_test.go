@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -99,6 +100,23 @@ func TestUsage(t *testing.T) {
 	code, _, errs := call("check", "--endpoints", "127.0.0.1:1")
 	assert.Equal(t, exitUnreachable, code)
 	assert.Contains(t, errs, "none of the nodes that store the boards can be reached")
+}
+
+// fullWriter is a standard output on a full disk.
+type fullWriter struct{}
+
+func (fullWriter) Write([]byte) (int, error) { return 0, syscall.ENOSPC }
+
+// Output that can't be written is a failure.
+func TestFullOutput(t *testing.T) {
+	t.Parallel()
+	c := start(t, 1, 0)
+	at := strings.Join(node.Endpoints(c.Members), ",")
+	for _, args := range [][]string{{"--help"}, {"check", "--endpoints", at}, {"status", "--endpoints", at}, {"backup", filepath.Join(t.TempDir(), "boards"), "--endpoints", at}} {
+		var errs strings.Builder
+		assert.Equal(t, exitFailed, run(args, fullWriter{}, &errs), args)
+		assert.Contains(t, errs.String(), "write the output", args)
+	}
 }
 
 // An operator's day: servers, a backup, a restore, and the way back to files.
